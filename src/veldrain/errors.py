@@ -1,0 +1,52 @@
+"""The one error that Veldrain raises for what its user can mend."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+
+class VeldrainError(Exception):
+    """What is wrong, where, and what to do: one line, meant to be read by an engineer.
+
+    Args:
+        problem: what is wrong, in the user's own words and numbers.
+        where: a file and line, or the name path of the thing.
+        cure: what to do about it.
+
+    >>> str(VeldrainError("mass is -3 kg", where="crawler/hull", cure="give a positive mass"))
+    'crawler/hull: mass is -3 kg; give a positive mass'
+    """
+
+    def __init__(self, problem: str, *, where: str = "", cure: str = "") -> None:
+        self.problem, self.where, self.cure = problem, where, cure
+        super().__init__(problem, where, cure)
+
+    def __str__(self) -> str:
+        start = f"{self.where}: " if self.where else ""
+        end = f"; {self.cure}" if self.cure else ""
+        return f"{start}{self.problem}{end}"
+
+    def __reduce__(self) -> tuple[object, ...]:  # keyword arguments do not survive the default pickling
+        return _rebuilt, (type(self), self.problem, self.where, self.cure)
+
+    def at(self, where: str) -> VeldrainError:
+        """The same error with a place put before the one it has."""
+        return type(self)(self.problem, where=": ".join(p for p in (where, self.where) if p), cure=self.cure)
+
+
+def _rebuilt(kind: type[VeldrainError], problem: str, where: str, cure: str) -> VeldrainError:
+    return kind(problem, where=where, cure=cure)
+
+
+def unknown(what: str, word: str, known: Iterable[str], where: str = "") -> VeldrainError:
+    """The error for a word that is not known, with the nearest one that is.
+
+    >>> str(unknown("joint", "swnig", ["swing", "lift"]))
+    "no joint 'swnig'; did you mean 'swing'? Known: lift, swing"
+    """
+    known = sorted(known)
+    near = difflib.get_close_matches(word, known, n=1, cutoff=0.5)
+    hint = f"did you mean '{near[0]}'? " if near else ""
+    listed = ", ".join(known[:12]) + (", …" if len(known) > 12 else "")
+    return VeldrainError(f"no {what} '{word}'", where=where, cure=f"{hint}Known: {listed or 'none'}")

@@ -1,0 +1,90 @@
+"""The small contract between a model and the sensors mounted on it.
+
+A sensor is a description (a data sheet) that is never changed by a run. For each trial ``start`` makes the
+function that measures; what changes from sample to sample (a drifting bias, say) lives in there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any, Protocol, runtime_checkable
+
+import numpy as np
+
+from veldrain.errors import VeldrainError
+from veldrain.pose import Array, Pose
+
+
+class Mount(Protocol):
+    """What a sensor is given to measure with: the world as it is at the moment of the sample."""
+
+    name: str
+    robot: str
+
+    def pose(self) -> Pose:
+        """Pose of the sensor in the world."""
+
+    def velocity(self) -> tuple[Array, Array]:
+        """Linear and angular velocity (3,) of the sensor's origin, world axes, m/s and rad/s."""
+
+    def acceleration(self) -> Array:
+        """Linear acceleration (3,) of the sensor's origin over the last step, world axes, m/s²."""
+
+    def gravity(self) -> Array:
+        """Gravity (3,), world axes, m/s²."""
+
+    def cast(self, origins: Array, directions: Array, reach: float) -> Array:
+        """Distances (n,) along rays (n, 3) to the first thing that can be seen; inf: nothing in reach."""
+
+    def clearance(self, thing: str) -> float:
+        """Least distance (m) between the touchable shapes of the sensor's robot and those of a thing."""
+
+    def joints(self, names: Sequence[str]) -> tuple[Array, Array, Array]:
+        """Positions, velocities and motor efforts of the robot's joints (all of them for no names)."""
+
+    def joint_names(self, names: Sequence[str]) -> tuple[str, ...]:
+        """The names checked, or those of all movable joints with one degree of freedom."""
+
+    def surroundings(self) -> Sequence[str]:
+        """Names of everything in the world, for checking a name."""
+
+
+@runtime_checkable
+class Sensor(Protocol):
+    """What can be mounted.
+
+    Attributes:
+        period: time between samples (s), a whole number of steps.
+        latency: time from a sample to its arrival at a controller (s), a whole number of steps.
+        first: time of the first sample (s).
+        truth: True for what no real sensor could know; controllers see it only where a scenario grants it.
+        message: the ROS 2 message it is recorded as, such as ``"sensor_msgs/msg/Imu"``.
+    """
+
+    period: float
+    latency: float
+    first: float
+    truth: bool
+    message: str
+
+    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Any]:
+        """The function that measures in one trial; what it returns is a reading, a small dataclass."""
+
+    def to_message(self, reading: Any) -> dict[str, Any]:
+        """A reading as the fields of the message, without its header."""
+
+
+def checked_sensor(sensor: object, where: str) -> Sensor:
+    """The sensor, if it keeps the contract."""
+    missing = [
+        word
+        for word in ("period", "latency", "first", "truth", "message", "start", "to_message")
+        if not hasattr(sensor, word)
+    ]
+    if missing:
+        raise VeldrainError(
+            f"{type(sensor).__name__} is not a sensor: it has no {', '.join(missing)}",
+            where=where,
+            cure="see veldrain.model.sensor.Sensor for what a sensor has",
+        )
+    return sensor  # type: ignore[return-value]

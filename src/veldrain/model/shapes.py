@@ -1,0 +1,206 @@
+"""Shapes, what they feel like to touch, and the parts that links are made of."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+
+from veldrain.errors import VeldrainError
+from veldrain.pose import Array, Pose
+from veldrain.units import Quantity, quantity, triple
+
+Role = Literal["both", "visual", "collision"]
+ROLES = ("both", "visual", "collision")
+
+
+@dataclass(frozen=True)
+class Surface:
+    """What a shape feels like to touch.
+
+    Two surfaces that meet have friction √(f₁·f₂), restitution max(r₁, r₂) and rolling max(k₁, k₂).
+
+    Args:
+        friction: Coulomb's coefficient, no unit, 0 or more.
+        restitution: leaving speed over impact speed, 0 to 1.
+        rolling: rolling resistance as a length (m): the moment that resists rolling is this times the
+            normal force.
+
+    >>> Surface(friction=0.6).restitution
+    0.0
+    """
+
+    friction: float = 0.8
+    restitution: float = 0.0
+    rolling: float = 0.0
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "friction", _ratio(self.friction, "friction"))
+        object.__setattr__(self, "restitution", _ratio(self.restitution, "restitution", most=1.0))
+        object.__setattr__(self, "rolling", quantity(self.rolling, "length", "rolling"))
+        if self.rolling < 0:
+            raise VeldrainError(f"rolling is {self.rolling:g} m", where="surface", cure="give 0 or more")
+
+
+def _ratio(value: Quantity, name: str, most: float = np.inf) -> float:
+    number = quantity(value, "ratio", name)
+    if not 0 <= number <= most:
+        span = f"0 to {most:g}" if most < np.inf else "0 or more"
+        raise VeldrainError(f"{name} is {number:g}", where="surface", cure=f"give {span}")
+    return number
+
+
+class Shape:
+    """What the solid shapes share: a volume, and an inertia about their own centre."""
+
+    volume: float
+
+    def unit_inertia(self) -> Array:
+        """Inertia (3, 3) about the centre for a mass of 1 kg spread evenly, in m²."""
+        raise NotImplementedError
+
+
+def _positive(shape: str, **sizes: Quantity) -> list[float]:
+    found = []
+    for name, size in sizes.items():
+        number = quantity(size, "length", f"{shape} {name}")
+        if not 0 < number < np.inf:
+            raise VeldrainError(f"{name} is {number:g} m", where=shape, cure="give a length above zero")
+        found.append(number)
+    return found
+
+
+@dataclass(frozen=True)
+class Box(Shape):
+    """A box, centred, with edges along its axes.
+
+    >>> round(Box(("1 m", "50 cm", 0.2)).volume, 3)
+    0.1
+    """
+
+    size: tuple[float, float, float]
+
+    def __post_init__(self) -> None:
+        edges = triple(self.size, "length", "box")
+        object.__setattr__(self, "size", tuple(_positive("box", x=edges[0], y=edges[1], z=edges[2])))
+
+    @property
+    def volume(self) -> float:  # type: ignore[override]
+        """Volume in m³."""
+        return float(np.prod(self.size))
+
+    def unit_inertia(self) -> Array:
+        squares = np.square(self.size)
+        return np.diag(squares.sum() - squares) / 12.0
+
+
+@dataclass(frozen=True)
+class Sphere(Shape):
+    """A sphere, centred.
+
+    >>> Sphere("10 cm").radius
+    0.1
+    """
+
+    radius: float
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "radius", _positive("sphere", radius=self.radius)[0])
+
+    @property
+    def volume(self) -> float:  # type: ignore[override]
+        """Volume in m³."""
+        return 4.0 / 3.0 * np.pi * self.radius**3
+
+    def unit_inertia(self) -> Array:
+        return np.eye(3) * 0.4 * self.radius**2
+
+
+@dataclass(frozen=True)
+class Cylinder(Shape):
+    """A cylinder about its local z axis, centred. Turn a wheel's axle along y with ``rpy=("90 deg", 0, 0)``.
+
+    >>> Cylinder(radius="8 cm", length=0.05).length
+    0.05
+    """
+
+    radius: float
+    length: float
+
+    def __post_init__(self) -> None:
+        radius, length = _positive("cylinder", radius=self.radius, length=self.length)
+        object.__setattr__(self, "radius", radius)
+        object.__setattr__(self, "length", length)
+
+    @property
+    def volume(self) -> float:  # type: ignore[override]
+        """Volume in m³."""
+        return np.pi * self.radius**2 * self.length
+
+    def unit_inertia(self) -> Array:
+        across = self.radius**2 / 4.0 + self.length**2 / 12.0
+        return np.diag([across, across, self.radius**2 / 2.0])
+
+
+@dataclass(frozen=True)
+class Capsule(Shape):
+    """A cylinder about its local z axis with a half sphere on each end; ``length`` is the cylinder's alone.
+
+    >>> Capsule(radius=0.02, length=0.1).radius
+    0.02
+    """
+
+    radius: float
+    length: float
+
+    def __post_init__(self) -> None:
+        radius, length = _positive("capsule", radius=self.radius, length=self.length)
+        object.__setattr__(self, "radius", radius)
+        object.__setattr__(self, "length", length)
+
+    @property
+    def volume(self) -> float:  # type: ignore[override]
+        """Volume in m³."""
+        return np.pi * self.radius**2 * (self.length + 4.0 / 3.0 * self.radius)
+
+    def unit_inertia(self) -> Array:
+        r, h = self.radius, self.length
+        tube, ball = np.pi * r**2 * h / self.volume, 4.0 / 3.0 * np.pi * r**3 / self.volume  # shares of mass
+        # A half sphere's own centre is 3r/8 from its flat side: parallel axes give the term in h.
+        across = tube * (r**2 / 4 + h**2 / 12) + ball * (0.4 * r**2 + h**2 / 4 + 3.0 / 8.0 * h * r)
+        return np.diag([across, across, tube * r**2 / 2 + ball * 0.4 * r**2])
+
+
+@dataclass(frozen=True)
+class Part:
+    """A shape with its place on a link.
+
+    Args:
+        shape: the shape.
+        pose: its pose in the link.
+        role: ``"both"``, ``"visual"`` (seen by sensors, never touched) or ``"collision"`` (touched, never seen).
+        colour: a colour name or ``"#rrggbb"``, for pictures.
+        surface: its own surface; None: the link's.
+
+    >>> Part(Sphere(0.1), pose=Pose((0, 0, "20 cm")), role="visual").role
+    'visual'
+    """
+
+    shape: Shape
+    pose: Pose = field(default_factory=Pose)
+    role: Role = "both"
+    colour: str | None = None
+    surface: Surface | None = None
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.shape, Shape):
+            raise VeldrainError(f"{self.shape!r} is not a shape", where="part", cure="give a Box, Sphere, …")
+        if self.role not in ROLES:
+            raise VeldrainError(f"no role '{self.role}'", where="part", cure=f"Known: {', '.join(ROLES)}")
+
+
+def as_parts(shapes: Sequence[Shape | Part]) -> tuple[Part, ...]:
+    """Shapes and parts as parts; a bare shape sits at the link's own frame."""
+    return tuple(s if isinstance(s, Part) else Part(s) for s in shapes)

@@ -1,0 +1,226 @@
+"""A world: ground, obstacles, patches, free bodies, named frames and placed models. Pure data."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from veldrain.errors import VeldrainError, unknown
+from veldrain.model.inertia import MassProperties, of_parts
+from veldrain.model.model import Model, _checked_name
+from veldrain.model.shapes import Box, Part, Shape, Surface
+from veldrain.pose import Pose
+from veldrain.units import Quantity, Triple, quantity, triple
+
+GROUND = "ground"
+
+
+@dataclass
+class Ground:
+    """A level, endless plane."""
+
+    height: float
+    surface: Surface
+
+
+@dataclass
+class Obstacle:
+    """A shape fixed in the world."""
+
+    name: str
+    part: Part
+    pose: Pose
+    surface: Surface
+
+
+@dataclass
+class Patch:
+    """A region in which ground and obstacles feel like another surface."""
+
+    name: str
+    size: Triple
+    pose: Pose
+    surface: Surface
+
+
+@dataclass
+class Body:
+    """A single rigid body that moves freely."""
+
+    name: str
+    part: Part
+    mass_properties: MassProperties
+    pose: Pose
+    surface: Surface
+    velocity: Triple
+    spin: Triple
+
+
+@dataclass
+class Placed:
+    """A model in a world, under a name."""
+
+    name: str
+    model: Model
+    pose: Pose
+    fixed: bool
+    joints: dict[str, float] = field(default_factory=dict)
+
+
+class World:
+    """Everything there is at the start of a simulation.
+
+    Args:
+        gravity: m/s², world axes.
+
+    >>> w = World()
+    >>> w.ground().body("ball", Sphere("5 cm"), mass="200 g", pose=Pose((0, 0, 1)))
+    World(ground, ball)
+    """
+
+    def __init__(self, gravity: Sequence[Quantity] = (0.0, 0.0, -9.81)) -> None:
+        self.gravity: Triple = triple(gravity, "acceleration", "gravity")
+        self.floor: Ground | None = None
+        self.obstacles: dict[str, Obstacle] = {}
+        self.patches: dict[str, Patch] = {}
+        self.bodies: dict[str, Body] = {}
+        self.frames: dict[str, Pose] = {}
+        self.placed: dict[str, Placed] = {}
+
+    def ground(self, surface: Surface | None = None, height: Quantity = 0.0) -> World:
+        """Lay a level, endless ground, named ``ground``, at a height in m."""
+        self.floor = Ground(quantity(height, "length", GROUND), surface or Surface())
+        return self
+
+    def obstacle(
+        self, name: str, shape: Shape | Part, pose: Pose | None = None, surface: Surface | None = None
+    ) -> World:
+        """Fix a shape in the world. A name such as ``culvert/left_wall`` makes it part of ``culvert``.
+
+        >>> World().obstacle("culvert/left_wall", Box((12, "10 cm", 1)), pose=Pose((6, "65 cm", "50 cm")))
+        World(culvert/left_wall)
+        """
+        part = shape if isinstance(shape, Part) else Part(shape)
+        self._claim(name)
+        self.obstacles[name] = Obstacle(name, part, pose or Pose(), surface or part.surface or Surface())
+        return self
+
+    def patch(
+        self, name: str, size: Sequence[Quantity], pose: Pose | None = None, surface: Surface | None = None
+    ) -> World:
+        """Give the ground and obstacles another surface inside a box, such as a bank of silt.
+
+        Args:
+            name: its name.
+            size: edges of the box (m). What is touched inside it feels like ``surface``.
+            pose: of the box's centre.
+            surface: what it feels like. Where patches overlap the one added last counts.
+
+        >>> World().ground().patch("silt", ("2 m", "1 m", "2 cm"), surface=Surface(friction=0.2))
+        World(ground, silt)
+        """
+        self._claim(name)
+        self.patches[name] = Patch(name, Box(triple(size, "length", name)).size, pose or Pose(), surface or Surface())
+        return self
+
+    def body(
+        self,
+        name: str,
+        shape: Shape | Part,
+        mass: Quantity,
+        pose: Pose | None = None,
+        surface: Surface | None = None,
+        velocity: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        spin: Sequence[Quantity] = (0.0, 0.0, 0.0),
+    ) -> World:
+        """Add one free rigid body.
+
+        Args:
+            name: its name.
+            shape: a shape, or a part.
+            mass: kg.
+            pose: at the start.
+            surface: what it feels like to touch.
+            velocity: of the body's frame at the start, m/s, world axes.
+            spin: angular velocity at the start, rad/s, world axes.
+        """
+        kg = quantity(mass, "mass", name)
+        if not 0 < kg < np.inf:
+            raise VeldrainError(f"mass is {kg:g} kg", where=name, cure="give a mass above zero")
+        part = shape if isinstance(shape, Part) else Part(shape)
+        self._claim(name)
+        self.bodies[name] = Body(
+            name,
+            part,
+            of_parts([part], kg),
+            pose or Pose(),
+            surface or part.surface or Surface(),
+            triple(velocity, "speed", name),
+            triple(spin, "angular speed", name),
+        )
+        return self
+
+    def frame(self, name: str, pose: Pose) -> World:
+        """Name a place in the world, such as ``outlet``."""
+        self._claim(name)
+        self.frames[name] = pose
+        return self
+
+    def place(
+        self,
+        model: Model,
+        name: str | None = None,
+        pose: Pose | None = None,
+        fixed: bool = False,
+        joints: Mapping[str, Quantity] | None = None,
+    ) -> World:
+        """Place a model into the world.
+
+        Args:
+            model: the model; it can be placed many times.
+            name: of the robot; None: the model's own.
+            pose: of its root link.
+            fixed: True holds the root still; False lets it move freely.
+            joints: positions at the start (rad or m); those left out are 0.
+
+        Raises:
+            VeldrainError: a name taken, an unknown joint, a start outside a joint's limits.
+        """
+        name = name or model.name
+        model.root()
+        start = {}
+        for joint, value in (joints or {}).items():
+            if joint not in model.joints:
+                raise unknown("joint", joint, model.joints, name)
+            start[joint] = quantity(value, "length" if model.joints[joint].is_linear else "angle", f"{name}/{joint}")
+        for joint in model.joints.values():
+            low, high = joint.limits or (-np.inf, np.inf)
+            if not low <= start.get(joint.name, 0.0) <= high:
+                raise VeldrainError(
+                    f"starts at {start.get(joint.name, 0.0):g}, outside its limits {low:g} to {high:g}",
+                    where=f"{name}/{joint.name}",
+                    cure=f"give joints={{'{joint.name}': …}}",
+                )
+        self._claim(name)
+        self.placed[name] = Placed(name, model, pose or Pose(), fixed, start)
+        return self
+
+    def names(self) -> Iterator[str]:
+        """Names of everything that was added, links and frames of placed models included."""
+        if self.floor:
+            yield GROUND
+        yield from (*self.obstacles, *self.patches, *self.bodies, *self.frames)
+        for robot in self.placed.values():
+            yield robot.name
+            yield from (f"{robot.name}/{part}" for part in (*robot.model.links, *robot.model.frames))
+
+    def _claim(self, name: str) -> None:
+        _checked_name(name, "world")
+        if name == GROUND or name in set(self.names()):
+            raise VeldrainError(f"a second thing called '{name}'", where="world", cure="give it another name")
+
+    def __repr__(self) -> str:
+        top = [n for n in self.names() if not any(n.startswith(f"{r}/") for r in self.placed)]
+        return f"World({', '.join(top)})"

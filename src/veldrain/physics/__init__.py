@@ -1,0 +1,1 @@
+"""The engine: plant, trees, collision, contact, stepping."""

@@ -1,0 +1,53 @@
+"""How kernels are compiled, and where the compiled code is kept between runs.
+
+Compiled code goes to the user's cache folder, under a digest of all kernel sources: Numba by itself notices
+a change only in the file of the function called from Python, not in the files of the kernels that it calls.
+The folder can be deleted at any time; the next run compiles again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from functools import cache
+from pathlib import Path
+from typing import Any, TypeVar
+
+import numba
+import platformdirs
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+# Kernels divide without a check and may fuse a multiplication with an addition; nothing else of IEEE 754
+# is given up, since a value that is not finite must be seen.
+_OPTIONS: dict[str, Any] = {"error_model": "numpy", "fastmath": {"contract", "reassoc"}, "nogil": True}
+
+
+@cache
+def cache_folder() -> Path:
+    """Where compiled kernels are kept, by Numba version and the digest of the kernel sources."""
+    digest = hashlib.sha256(numba.__version__.encode())
+    package = Path(__file__).parent.parent
+    for source in sorted([*package.glob("physics/*.py"), *package.glob("sensing/*.py")]):
+        digest.update(source.read_bytes())
+    return Path(platformdirs.user_cache_dir("veldrain")) / "kernels" / digest.hexdigest()[:16]
+
+
+def is_compiled() -> bool:
+    """True where an earlier run has left compiled kernels."""
+    return any(cache_folder().rglob("*.nbi"))
+
+
+def kernel(function: F) -> F:
+    """A function compiled on first use, to be called from other kernels."""
+    return numba.njit(**_OPTIONS)(function)  # type: ignore[no-any-return]
+
+
+def entry(function: F) -> F:
+    """A kernel that Python calls: its compiled code is kept between runs."""
+    before = numba.config.CACHE_DIR
+    numba.config.CACHE_DIR = str(cache_folder())  # read when the cache of this one function is set up
+    try:
+        return numba.njit(cache=True, **_OPTIONS)(function)  # type: ignore[no-any-return]
+    finally:
+        numba.config.CACHE_DIR = before

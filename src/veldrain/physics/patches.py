@@ -1,0 +1,151 @@
+"""Contact points of two shapes along a known normal: the overlap of their near features.
+
+The overlap of two faces seen along the normal is a convex polygon (I. E. Sutherland, G. W. Hodgman,
+"Reentrant polygon clipping", Comm. ACM 17(1), 1974). The gap is linear over it, so its corners, at most four
+of them kept, carry the contact; none is lost when a box tilts or a wheel turns.
+"""
+
+from __future__ import annotations
+
+import math
+
+from veldrain.physics.kernel import kernel
+from veldrain.physics.spatial import add, cross, dot, minus, scaled, triple
+
+
+@kernel
+def face_height(F, count, n, point):  # type: ignore[no-untyped-def]
+    """Height along n, above the origin, of the face or edge F over the foot of ``point``."""
+    a = triple(F[0])
+    if count == 1:
+        return dot(n, a)
+    if count == 2:
+        ab = minus(triple(F[1]), a)
+        flat = minus(ab, scaled(n, dot(ab, n)))
+        length = dot(flat, flat)
+        t = dot(minus(point, a), flat) / length if length > 1e-18 else 0.0
+        return dot(n, a) + min(max(t, 0.0), 1.0) * dot(n, ab)
+    m = cross(minus(triple(F[1]), a), minus(triple(F[2]), a))
+    slope = dot(m, n)
+    return dot(n, point) + dot(m, minus(a, point)) / slope
+
+
+@kernel
+def clip(F, count, G, sides, n, slack, out, spare):  # type: ignore[no-untyped-def]
+    """Cut the polygon or edge F with the sides of the polygon G, both seen along n; gives the corners left.
+
+    slack: how far outside G a point may lie. out and spare: room for the corners, the result is in out.
+    """
+    middle = (0.0, 0.0, 0.0)
+    for k in range(sides):
+        middle = add(middle, scaled(triple(G[k]), 1.0 / sides))
+    for k in range(count):
+        out[k, 0], out[k, 1], out[k, 2] = F[k, 0], F[k, 1], F[k, 2]
+    for s in range(sides):
+        a, b = triple(G[s]), triple(G[(s + 1) % sides])
+        inward = cross(n, minus(b, a))
+        length = math.sqrt(dot(inward, inward))
+        if length < 1e-15:
+            continue
+        inward = scaled(inward, 1.0 / length)
+        if dot(inward, minus(middle, a)) < 0.0:
+            inward = scaled(inward, -1.0)
+        for k in range(count):
+            spare[k, 0], spare[k, 1], spare[k, 2] = out[k, 0], out[k, 1], out[k, 2]
+        kept = 0
+        for k in range(count):
+            if count == 2 and k == 1:  # an edge has no way back
+                p = triple(spare[1])
+                if dot(inward, minus(p, a)) + slack >= 0.0:
+                    out[kept, 0], out[kept, 1], out[kept, 2] = p
+                    kept += 1
+                break
+            p, q = triple(spare[k]), triple(spare[(k + 1) % count])
+            dp, dq = dot(inward, minus(p, a)) + slack, dot(inward, minus(q, a)) + slack
+            if dp >= 0.0:
+                out[kept, 0], out[kept, 1], out[kept, 2] = p
+                kept += 1
+            if (dp > 0.0 and dq < 0.0) or (dp < 0.0 and dq > 0.0):
+                t = dp / (dp - dq)
+                out[kept, 0], out[kept, 1], out[kept, 2] = add(p, scaled(minus(q, p), t))
+                kept += 1
+        count = kept
+        if count < 2:
+            break
+    return count
+
+
+@kernel
+def cross_edges(A, B, n, out):  # type: ignore[no-untyped-def]
+    """Where two edges meet seen along n: one point, or the two ends of their common stretch."""
+    a, b = triple(A[0]), triple(B[0])
+    u, w = minus(triple(A[1]), a), minus(triple(B[1]), b)
+    u, w = minus(u, scaled(n, dot(u, n))), minus(w, scaled(n, dot(w, n)))
+    uu, ww, uw = dot(u, u), dot(w, w), dot(u, w)
+    if uu < 1e-18 or ww < 1e-18:
+        return 0
+    d = minus(b, a)
+    sine = 1.0 - uw * uw / (uu * ww)
+    if sine < 1e-4:  # as good as parallel: the stretch of A that lies beside B
+        t0, t1 = dot(d, u) / uu, (dot(d, u) + uw) / uu
+        low, high = max(0.0, min(t0, t1)), min(1.0, max(t0, t1))
+        if low > high:
+            return 0
+        edge = minus(triple(A[1]), a)
+        out[0, 0], out[0, 1], out[0, 2] = add(a, scaled(edge, low))
+        out[1, 0], out[1, 1], out[1, 2] = add(a, scaled(edge, high))
+        return 2
+    t = (dot(d, u) * ww - dot(d, w) * uw) / (uu * ww - uw * uw)
+    t = min(max(t, 0.0), 1.0)
+    out[0, 0], out[0, 1], out[0, 2] = add(a, scaled(minus(triple(A[1]), a), t))
+    return 1
+
+
+@kernel
+def overlap(A, count_a, B, count_b, n, slack, out, spare):  # type: ignore[no-untyped-def]
+    """Points where two features face each other along n; gives their number, 0 where they do not."""
+    if count_a == 1 or count_b == 1:
+        return 0
+    if count_a == 2 and count_b == 2:
+        return cross_edges(A, B, n, out)
+    for width in (0.0, slack):
+        if count_b > 2:
+            count = clip(A, count_a, B, count_b, n, width, out, spare)
+        else:
+            count = clip(B, count_b, A, count_a, n, width, out, spare)
+        if count > 0:
+            return count
+    return 0
+
+
+@kernel
+def spread(points, gaps, count, chosen):  # type: ignore[no-untyped-def]
+    """Choose up to four of the points: the deepest, and those that hold the widest area with it."""
+    if count <= 4:
+        for k in range(count):
+            chosen[k] = k
+        return count
+    first = 0
+    for k in range(1, count):
+        if gaps[k] < gaps[first] - 1e-12:
+            first = k
+    a = triple(points[first])
+    second, best = first, -1.0
+    for k in range(count):
+        d = minus(triple(points[k]), a)
+        if dot(d, d) > best + 1e-15:
+            second, best = k, dot(d, d)
+    ab = minus(triple(points[second]), a)
+    third, best = first, -1.0
+    side = (0.0, 0.0, 0.0)
+    for k in range(count):
+        m = cross(ab, minus(triple(points[k]), a))
+        if dot(m, m) > best + 1e-18:
+            third, best, side = k, dot(m, m), m
+    fourth, best = first, 0.0
+    for k in range(count):
+        m = dot(cross(ab, minus(triple(points[k]), a)), side)
+        if m < best - 1e-18:
+            fourth, best = k, m
+    chosen[0], chosen[1], chosen[2], chosen[3] = first, second, third, fourth
+    return 4 if fourth != first else 3

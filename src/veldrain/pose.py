@@ -1,0 +1,96 @@
+"""Where something is and which way it points."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.spatial.transform import Rotation
+
+from veldrain.errors import VeldrainError
+from veldrain.units import Quantity, quantity, triple
+
+Array = NDArray[np.float64]
+
+
+class Pose:
+    """A position and a rotation: of a link in its parent, of a sensor on its link, of a thing in the world.
+
+    Args:
+        xyz: position, three lengths (m, or strings such as ``"30 mm"``).
+        rpy: roll, pitch and yaw, three angles (rad, or strings such as ``"90 deg"``), applied about the
+            fixed axes x, y, z in this order, as in URDF.
+        rotation: a ``scipy.spatial.transform.Rotation`` instead of ``rpy``.
+        yaw: the angle about z alone, instead of ``rpy``.
+
+    Raises:
+        VeldrainError: a quantity of the wrong kind, or more than one way to say the rotation.
+
+    >>> (Pose((1, 0, 0), yaw="90 deg") @ Pose(("500 mm", 0, 0))).position.round(3).tolist()
+    [1.0, 0.5, 0.0]
+    """
+
+    __slots__ = ("position", "rotation")
+
+    def __init__(
+        self,
+        xyz: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        rpy: Sequence[Quantity] | None = None,
+        *,
+        rotation: Rotation | None = None,
+        yaw: Quantity | None = None,
+    ) -> None:
+        if sum(way is not None for way in (rpy, rotation, yaw)) > 1:
+            raise VeldrainError("a pose with two rotations", cure="give one of rpy, yaw and rotation")
+        self.position: Array = np.array(triple(xyz, "length", "xyz"))
+        if rpy is not None:
+            rotation = Rotation.from_euler("xyz", triple(rpy, "angle", "rpy"))
+        elif yaw is not None:
+            rotation = Rotation.from_euler("z", quantity(yaw, "angle", "yaw"))
+        self.rotation: Rotation = rotation if rotation is not None else Rotation.identity()
+
+    @property
+    def rpy(self) -> Array:
+        """Roll, pitch and yaw in rad."""
+        return np.asarray(self.rotation.as_euler("xyz"))
+
+    @property
+    def yaw(self) -> float:
+        """The angle about z in rad."""
+        return float(self.rpy[2])
+
+    @property
+    def matrix(self) -> Array:
+        """The 3 × 3 rotation matrix, columns are this frame's axes."""
+        return np.asarray(self.rotation.as_matrix())
+
+    def __matmul__(self, other: Pose) -> Pose:
+        """The pose of what is at ``other`` in this frame."""
+        return Pose(self.apply(other.position), rotation=self.rotation * other.rotation)
+
+    def inverse(self) -> Pose:
+        """The pose that undoes this one."""
+        back = self.rotation.inv()
+        return Pose(-back.apply(self.position), rotation=back)
+
+    def apply(self, points: ArrayLike) -> Array:
+        """Points (3,) or (n, 3) given in this frame, in the frame that this pose is given in."""
+        return np.asarray(self.rotation.apply(np.asarray(points, float))) + self.position
+
+    def __eq__(self, other: Any) -> bool:
+        return (
+            isinstance(other, Pose)
+            and np.array_equal(self.position, other.position)
+            and np.array_equal(self.rotation.as_quat(canonical=True), other.rotation.as_quat(canonical=True))
+        )
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def __repr__(self) -> str:
+        def row(values: Array) -> str:
+            return "(" + ", ".join(f"{v + 0.0:.9g}" for v in values) + ")"
+
+        turned = "" if self.rotation.magnitude() == 0 else f", rpy={row(self.rpy)}"
+        return f"Pose({row(self.position)}{turned})"
