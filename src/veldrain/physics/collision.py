@@ -14,143 +14,158 @@ from veldrain.physics.nearest import nearest_cores
 from veldrain.physics.outlines import bounding_box, feature, rounding
 from veldrain.physics.patches import face_height, overlap, spread
 from veldrain.physics.plant import BOX, PLANE, STATUS_FINE, STATUS_FULL
-from veldrain.physics.spatial import across, add, dot, minus, multiply, scaled, triple, turned, turned_back
+from veldrain.physics.spatial import across, add, dot, minus, multiply, put, scaled, triple, turned, turned_back
 from veldrain.physics.trees import point_velocity
 
 NEAR = 5e-4  # contacts are kept up to this gap (m), so that a body at rest keeps all of its contacts
 
 
 @kernel
-def place_geoms(plant, work):  # type: ignore[no-untyped-def]
+def place_geoms(nodes, geoms):  # type: ignore[no-untyped-def]
     """World poses of all shapes that move."""
-    for g in range(len(plant.geom_kind)):
-        i = plant.geom_node[g]
-        if i >= 0:
-            multiply(work.rot[i], plant.geom_turn[g], work.grot[g])
-            p = add(triple(work.pos[i]), turned(work.rot[i], triple(plant.geom_place[g])))
-            work.gpos[g, 0], work.gpos[g, 1], work.gpos[g, 2] = p
+    for k in range(len(geoms)):
+        g = geoms[k]
+        if g.node >= 0:
+            n = nodes[g.node]
+            multiply(n.rot, g.turn, g.rot)
+            put(g.pos, add(triple(n.pos), turned(n.rot, triple(g.place))))
 
 
 @kernel
-def bound_geoms(plant, work, h):  # type: ignore[no-untyped-def]
+def bound_geoms(trees, nodes, geoms, h):  # type: ignore[no-untyped-def]
     """Boxes around all shapes, wide enough for the coming step."""
-    for g in range(len(plant.geom_kind)):
+    for k in range(len(geoms)):
+        g = geoms[k]
         margin = NEAR
-        i = plant.geom_node[g]
-        if i >= 0:
-            v = point_velocity(plant, work, i, triple(work.gpos[g]))
-            w = work.twist[i]
-            spin = math.sqrt(w[0] * w[0] + w[1] * w[1] + w[2] * w[2])
-            size = plant.geom_size[g]
-            margin += h * (math.sqrt(dot(v, v)) + spin * (size[0] + size[1] + size[2]))
-        bounding_box(plant.geom_kind[g], plant.geom_size[g], work.gpos[g], work.grot[g], margin, work.gbox[g])
+        if g.node >= 0:
+            v = point_velocity(trees, nodes, g.node, triple(g.pos))
+            w = triple(nodes[g.node].twist)
+            margin += h * (math.sqrt(dot(v, v)) + math.sqrt(dot(w, w)) * (g.size[0] + g.size[1] + g.size[2]))
+        bounding_box(g, margin)
 
 
 @kernel
-def is_skipped(plant, key):  # type: ignore[no-untyped-def]
+def is_skipped(skipped, key):  # type: ignore[no-untyped-def]
     """True for a pair that never touches."""
-    low, high = 0, len(plant.skipped)
+    low, high = 0, len(skipped)
     while low < high:
         middle = (low + high) // 2
-        if plant.skipped[middle] < key:
+        if skipped[middle] < key:
             low = middle + 1
         else:
             high = middle
-    return low < len(plant.skipped) and plant.skipped[low] == key
+    return low < len(skipped) and skipped[low] == key
 
 
 @kernel
-def near_pairs(plant, work):  # type: ignore[no-untyped-def]
+def are_near(a, b):  # type: ignore[no-untyped-def]
+    """True where two shapes may touch: they are made to, on different nodes, and their boxes overlap."""
+    return (
+        a.touch == 1
+        and b.touch == 1
+        and a.node != b.node
+        and a.box[1] <= b.box[4]
+        and b.box[1] <= a.box[4]
+        and a.box[2] <= b.box[5]
+        and b.box[2] <= a.box[5]
+    )
+
+
+@kernel
+def near_pairs(geoms, skipped, order, pairs):  # type: ignore[no-untyped-def]
     """Sorted keys of the pairs whose boxes overlap: a sweep along x over boxes kept in order.
 
     The order hardly changes from step to step, so that sorting by insertion costs next to nothing.
     Gives the number of pairs, −1 when there is no room for them.
     """
-    order, box, G = work.order, work.gbox, len(plant.geom_kind)
+    G = len(geoms)
     for k in range(1, G):
         g, j = order[k], k - 1
-        while j >= 0 and box[order[j], 0] > box[g, 0]:
+        low = geoms[g].box[0]
+        while j >= 0 and geoms[order[j]].box[0] > low:
             order[j + 1] = order[j]
             j -= 1
         order[j + 1] = g
     count = 0
     for k in range(G):
         a = order[k]
-        if plant.geom_touch[a] == 0:
-            continue
+        high = geoms[a].box[3]
         for j in range(k + 1, G):
             b = order[j]
-            if box[b, 0] > box[a, 3]:
+            if geoms[b].box[0] > high:
                 break
-            if (
-                plant.geom_touch[b] == 0
-                or plant.geom_node[a] == plant.geom_node[b]
-                or box[a, 1] > box[b, 4]
-                or box[b, 1] > box[a, 4]
-                or box[a, 2] > box[b, 5]
-                or box[b, 2] > box[a, 5]
-            ):
-                continue
             key = min(a, b) * G + max(a, b)
-            if is_skipped(plant, key):
-                continue
-            if count == len(work.pairs):
-                return -1
-            work.pairs[count] = key
-            count += 1
-    work.pairs[:count].sort()
+            if are_near(geoms[a], geoms[b]) and not is_skipped(skipped, key):
+                if count == len(pairs):
+                    return -1
+                pairs[count] = key
+                count += 1
+    sort_keys(pairs, count)
     return count
 
 
 @kernel
-def pair_normal(plant, work, a, b):  # type: ignore[no-untyped-def]
-    """Normal from b to a, and a point between them where the features do not overlap."""
-    kind_a, size_a, pos_a, rot_a = plant.geom_kind[a], plant.geom_size[a], work.gpos[a], work.grot[a]
-    kind_b, size_b, pos_b, rot_b = plant.geom_kind[b], plant.geom_size[b], work.gpos[b], work.grot[b]
+def sort_keys(keys, count):  # type: ignore[no-untyped-def]
+    """Sort the first keys in place (heapsort: no worst case, nothing allocated)."""
+    end = count
+    start = count // 2
+    while end > 1:
+        if start > 0:
+            start -= 1
+        else:
+            end -= 1
+            keys[end], keys[0] = keys[0], keys[end]
+        parent = start
+        child = 2 * parent + 1
+        while child < end:
+            if child + 1 < end and keys[child] < keys[child + 1]:
+                child += 1
+            if keys[parent] >= keys[child]:
+                break
+            keys[parent], keys[child] = keys[child], keys[parent]
+            parent, child = child, 2 * child + 1
+
+
+@kernel
+def pair_normal(a, b, poly):  # type: ignore[no-untyped-def]
+    """Normal from b to a, and a point between them for where the features do not overlap."""
     # Deeper cores are tried where the first ones overlap already: shapes that start inside each other.
-    for depth in (1.0, 0.5, 0.95):
-        inset_a, inset_b = plant.geom_core[a], plant.geom_core[b]
-        if depth < 1.0:
-            inset_a, inset_b = depth * least_half(size_a, kind_a), depth * least_half(size_b, kind_b)
-        distance, n, p, q = nearest_cores(
-            kind_a, size_a, inset_a, pos_a, rot_a, kind_b, size_b, inset_b, pos_b, rot_b, work.poly
-        )
+    for depth in (0.0, 0.5, 0.95):
+        inset_a = max(a.core, depth * least_half(a))
+        inset_b = max(b.core, depth * least_half(b))
+        distance, n, p, q = nearest_cores(a, inset_a, b, inset_b, poly)
         if distance > 0.0:
             return n, scaled(add(p, q), 0.5)
-    d = minus(triple(pos_a), triple(pos_b))
+    d = minus(triple(a.pos), triple(b.pos))
     length = math.sqrt(dot(d, d))
     if length < 1e-9:
-        return (0.0, 0.0, 1.0), triple(pos_a)
-    return scaled(d, 1.0 / length), scaled(add(triple(pos_a), triple(pos_b)), 0.5)
+        return (0.0, 0.0, 1.0), triple(a.pos)
+    return scaled(d, 1.0 / length), scaled(add(triple(a.pos), triple(b.pos)), 0.5)
 
 
 @kernel
-def least_half(size, kind):  # type: ignore[no-untyped-def]
+def least_half(g):  # type: ignore[no-untyped-def]
     """Half the least thickness of a box or cylinder."""
-    return min(size[0], size[1], size[2]) if kind == BOX else min(size[0], size[1])
+    return min(g.size[0], g.size[1], g.size[2]) if g.kind == BOX else min(g.size[0], g.size[1])
 
 
 @kernel
-def pair_points(plant, work, a, b):  # type: ignore[no-untyped-def]
-    """Contact points of two shapes: number and normal; points and gaps are left in work.poly[4] and [5]."""
-    room = work.poly
-    A, B, points, gaps = room[0], room[1], room[4], room[5, :, 0]
-    kind_a, size_a, kind_b, size_b = plant.geom_kind[a], plant.geom_size[a], plant.geom_kind[b], plant.geom_size[b]
-    round_a = rounding(kind_a, size_a)
-    if kind_b == PLANE:
-        n = (work.grot[b, 0, 2], work.grot[b, 1, 2], work.grot[b, 2, 2])
-        count = feature(kind_a, size_a, work.gpos[a], work.grot[a], scaled(n, -1.0), A)
+def pair_points(a, b, poly):  # type: ignore[no-untyped-def]
+    """Contact points of two shapes: number and normal; the points are left in poly[4], the gaps in poly[5]."""
+    A, B, points, gaps = poly[0], poly[1], poly[4], poly[5, :, 0]
+    round_a = rounding(a)
+    if b.kind == PLANE:
+        n = (b.rot[0, 2], b.rot[1, 2], b.rot[2, 2])
+        count = feature(a, scaled(n, -1.0), A)
         for k in range(count):
-            gaps[k] = dot(n, minus(triple(A[k]), triple(work.gpos[b]))) - round_a
-            p = minus(triple(A[k]), scaled(n, round_a + 0.5 * gaps[k]))
-            points[k, 0], points[k, 1], points[k, 2] = p
+            gaps[k] = dot(n, minus(triple(A[k]), triple(b.pos))) - round_a
+            put(points[k], minus(triple(A[k]), scaled(n, round_a + 0.5 * gaps[k])))
         return count, n
-    n, between = pair_normal(plant, work, a, b)
-    count_a = feature(kind_a, size_a, work.gpos[a], work.grot[a], scaled(n, -1.0), A)
-    count_b = feature(kind_b, size_b, work.gpos[b], work.grot[b], n, B)
-    round_b = rounding(kind_b, size_b)
-    slack = plant.geom_core[a] + plant.geom_core[b]
-    count = overlap(A, count_a, B, count_b, n, slack, points, room[3])
+    n, between = pair_normal(a, b, poly)
+    count_a = feature(a, scaled(n, -1.0), A)
+    count_b = feature(b, n, B)
+    round_b = rounding(b)
+    count = overlap(A, count_a, B, count_b, n, a.core + b.core, points, poly[3])
     if count == 0:
         # A point or a corner is in it: the gap is between the outermost points along the normal.
         low, high = math.inf, -math.inf
@@ -158,111 +173,92 @@ def pair_points(plant, work, a, b):  # type: ignore[no-untyped-def]
             low = min(low, dot(n, triple(A[k])))
         for k in range(count_b):
             high = max(high, dot(n, triple(B[k])))
-        count, low, high = 1, low - round_a, high + round_b
+        low, high = low - round_a, high + round_b
         gaps[0] = low - high
-        p = add(between, scaled(n, 0.5 * (low + high) - dot(n, between)))
-        points[0, 0], points[0, 1], points[0, 2] = p
-        return count, n
+        put(points[0], add(between, scaled(n, 0.5 * (low + high) - dot(n, between))))
+        return 1, n
     for k in range(count):
         p = triple(points[k])
         low = face_height(A, count_a, n, p) - round_a
         high = face_height(B, count_b, n, p) + round_b
         gaps[k] = low - high
-        p = add(p, scaled(n, 0.5 * (low + high) - dot(n, p)))
-        points[k, 0], points[k, 1], points[k, 2] = p
+        put(points[k], add(p, scaled(n, 0.5 * (low + high) - dot(n, p))))
     return count, n
 
 
 @kernel
-def pair_surface(plant, work, a, b, point, out):  # type: ignore[no-untyped-def]
+def pair_surface(a, b, patches, point, out):  # type: ignore[no-untyped-def]
     """out = friction, restitution and rolling of two surfaces that meet at a point."""
-    friction, out[1], out[2] = 1.0, 0.0, 0.0
-    for g in (a, b):
-        surface = plant.geom_surface[g]
-        if plant.geom_node[g] < 0:
-            for k in range(len(plant.patch_size)):
-                d = turned_back(plant.patch_turn[k], minus(point, triple(plant.patch_place[k])))
-                size = plant.patch_size[k]
-                if abs(d[0]) <= size[0] and abs(d[1]) <= size[1] and abs(d[2]) <= size[2]:
-                    surface = plant.patch_surface[k]
-        friction *= surface[0]
-        out[1], out[2] = max(out[1], surface[1]), max(out[2], surface[2])
-    out[0] = math.sqrt(friction)
+    one, other = surface_at(a, patches, point), surface_at(b, patches, point)
+    out[0] = math.sqrt(one[0] * other[0])
+    out[1], out[2] = max(one[1], other[1]), max(one[2], other[2])
 
 
 @kernel
-def find_contacts(plant, state, work, h):  # type: ignore[no-untyped-def]
-    """All contacts of the coming step, in work.c_*, in the order of their keys."""
-    bound_geoms(plant, work, h)
-    pairs = near_pairs(plant, work)
-    G = len(plant.geom_kind)
-    work.counts[0] = 0
-    if pairs < 0:
+def surface_at(g, patches, point):  # type: ignore[no-untyped-def]
+    """What a shape feels like at a point: the last patch around it where the shape is fixed in the world."""
+    if g.node < 0:
+        for k in range(len(patches) - 1, -1, -1):
+            patch = patches[k]
+            d = turned_back(patch.turn, minus(point, triple(patch.place)))
+            if abs(d[0]) <= patch.size[0] and abs(d[1]) <= patch.size[1] and abs(d[2]) <= patch.size[2]:
+                return triple(patch.surface)
+    return triple(g.surface)
+
+
+@kernel
+def find_contacts(counts, trees, nodes, geoms, patches, skipped, order, pairs, poly, chosen, contacts, h):  # type: ignore[no-untyped-def]
+    """All contacts of the coming step, in the order of their keys."""
+    bound_geoms(trees, nodes, geoms, h)
+    found = near_pairs(geoms, skipped, order, pairs)
+    G = len(geoms)
+    counts[0].contacts = 0
+    if found < 0:
         return STATUS_FULL
-    for k in range(pairs):
-        key = work.pairs[k]
-        if not add_contacts(plant, work, key // G, key % G, key, h):
+    for k in range(found):
+        a, b = pairs[k] // G, pairs[k] % G
+        if geoms[a].kind == PLANE:
+            a, b = b, a
+        if not add_contacts(counts[0], trees, nodes, geoms[a], geoms[b], pairs[k], patches, poly, chosen, contacts, h):
             return STATUS_FULL
     return STATUS_FINE
 
 
 @kernel
-def add_contacts(plant, work, a, b, key, h):  # type: ignore[no-untyped-def]
+def add_contacts(count, trees, nodes, a, b, key, patches, poly, chosen, contacts, h):  # type: ignore[no-untyped-def]
     """Take over the contacts of one pair; False when there is no room."""
-    if plant.geom_kind[a] == PLANE:
-        a, b = b, a
-    if plant.geom_kind[a] == PLANE:
-        return True
-    found, n = pair_points(plant, work, a, b)
-    points, gaps, chosen = work.poly[4], work.poly[5, :, 0], work.chosen
+    found, n = pair_points(a, b, poly)
+    points, gaps = poly[4], poly[5, :, 0]
     found = spread(points, gaps, found, chosen)
-    node_a, node_b = plant.geom_node[a], plant.geom_node[b]
     for j in range(found):
         p, gap = triple(points[chosen[j]]), gaps[chosen[j]]
-        v = dot(n, minus(point_velocity(plant, work, node_a, p), point_velocity(plant, work, node_b, p)))
+        v = dot(n, minus(point_velocity(trees, nodes, a.node, p), point_velocity(trees, nodes, b.node, p)))
         if gap > NEAR + h * max(0.0, -2.0 * v):
             continue
-        c = work.counts[0]
-        if c == len(work.c_key):
+        if count.contacts == len(contacts):
             return False
-        work.c_key[c], work.c_gap[c] = key, gap
-        work.c_node[c, 0], work.c_node[c, 1] = node_a, node_b
+        c = contacts[count.contacts]
+        c.key, c.gap, c.node_a, c.node_b = key, gap, a.node, b.node
         t1, t2 = across(n)
-        for r in range(3):
-            work.c_point[c, r] = p[r]
-            work.c_frame[c, 0, r], work.c_frame[c, 1, r], work.c_frame[c, 2, r] = n[r], t1[r], t2[r]
-        pair_surface(plant, work, a, b, p, work.c_surface[c])
-        work.counts[0] = c + 1
+        put(c.point, p)
+        put(c.frame[0], n)
+        put(c.frame[1], t1)
+        put(c.frame[2], t2)
+        pair_surface(a, b, patches, p, c.surface)
+        count.contacts += 1
     return True
 
 
 @kernel
-def clearance(plant, work, side_a, side_b):  # type: ignore[no-untyped-def]
-    """Least gap between the touchable shapes of two sides (arrays (G,), 1: belongs); negative: overlap."""
-    least = math.inf
-    for a in range(len(side_a)):
-        for b in range(len(side_b)):
-            if side_a[a] == 1 and side_b[b] == 1 and plant.geom_touch[a] == 1 and plant.geom_touch[b] == 1:
-                x, y = (b, a) if plant.geom_kind[a] == PLANE else (a, b)
-                if plant.geom_kind[x] == PLANE:
-                    continue
-                least = min(least, pair_clearance(plant, work, x, y))
-    return least
-
-
-@kernel
-def pair_clearance(plant, work, a, b):  # type: ignore[no-untyped-def]
+def pair_clearance(a, b, poly):  # type: ignore[no-untyped-def]
     """Least gap between two shapes, the second of which may be a plane; negative: overlap."""
-    kind_a, size_a, kind_b, size_b = plant.geom_kind[a], plant.geom_size[a], plant.geom_kind[b], plant.geom_size[b]
-    if kind_b != PLANE:
-        distance, _, _, _ = nearest_cores(
-            kind_a, size_a, 0.0, work.gpos[a], work.grot[a], kind_b, size_b, 0.0, work.gpos[b], work.grot[b], work.poly
-        )
-        distance -= rounding(kind_a, size_a) + rounding(kind_b, size_b)
+    if b.kind != PLANE:
+        distance, _, _, _ = nearest_cores(a, 0.0, b, 0.0, poly)
+        distance -= rounding(a) + rounding(b)
         if distance > 0.0:
             return distance
-    found, _ = pair_points(plant, work, a, b)
+    found, _ = pair_points(a, b, poly)
     least = math.inf
     for k in range(found):
-        least = min(least, work.poly[5, k, 0])
+        least = min(least, poly[5, k, 0])
     return least

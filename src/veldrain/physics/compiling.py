@@ -41,8 +41,6 @@ class Compiled:
     """A plant with its start and its names."""
 
     plant: p.Plant
-    q: Array
-    v: Array
     links: dict[str, LinkPlace]  # links, frames, bodies and obstacles by name path
     robots: dict[str, Robot]
     geom_names: list[str]
@@ -56,7 +54,7 @@ class _Builder:
         self.tree_node, self.tree_dof = [0], [0]
         self.nodes: list[tuple[int, int, int, int, int, Pose]] = []  # tree, parent, kind, dof, coord, joint pose
         self.bodies: list[MassProperties] = []
-        self.dofs: list[tuple[float, float, float, float, int, int, tuple[float, float, float]]] = []
+        self.dofs: list[dict[str, float]] = []
         self.dof_names: list[str] = []
         self.geoms: list[tuple[int, int, Array, Pose, Surface, bool, bool, float]] = []
         self.geom_names: list[str] = []
@@ -85,7 +83,7 @@ class _Builder:
         self.q += [*at, *pose.rotation.as_quat()]
         self.v += v
         for axis in ("spin x", "spin y", "spin z", "x", "y", "z"):
-            self.dofs.append((0.0, 0.0, -np.inf, np.inf, -1, p.NO_MOTOR, (0.0, 0.0, 0.0)))
+            self.dofs.append({"coord": -1, "low": -np.inf, "high": np.inf})
             self.dof_names.append(f"{name} ({axis})")
         return node
 
@@ -97,9 +95,11 @@ class _Builder:
         coord = len(self.q)
         node = self._add_node(name, parent, kind, pose, body, opens_tree=parent < 0)
         low, high = joint.limits or (-np.inf, np.inf)
-        mode = _MODES[motor.mode] if motor else p.NO_MOTOR
-        gains = (motor.stiffness, motor.damping, motor.limit) if motor else (0.0, 0.0, 0.0)
-        self.dofs.append((joint.damping, joint.friction, low, high, coord, mode, gains))
+        dof = {"coord": coord, "damping": joint.damping, "friction": joint.friction, "low": low, "high": high}
+        if motor:
+            dof |= {"mode": _MODES[motor.mode], "stiffness": motor.stiffness, "gain": motor.damping}
+            dof |= {"limit": motor.limit}
+        self.dofs.append(dof)
         self.dof_names.append(name)
         self.q.append(q)
         self.v.append(0.0)
@@ -114,60 +114,61 @@ class _Builder:
         self.bodies.append(body)
         return len(self.nodes) - 1
 
-    def plant(self, world: World) -> p.Plant:
-        """The arrays."""
-
-        def ints(values: list[int]) -> p.Ints:
-            return np.array(values, np.int64)
-
-        def stack(values: list[Array], *shape: int) -> Array:
-            return np.array(values, float).reshape(len(values), *shape)
-
-        tree, parent, kind, dof, coord, pose = zip(*self.nodes, strict=True) if self.nodes else ([],) * 6
-        damping, friction, low, high, dof_coord, mode, gains = zip(*self.dofs, strict=True) if self.dofs else ([],) * 7
-        g_kind, g_node, g_size, g_pose, g_surface, touch, seen, core = (
-            zip(*self.geoms, strict=True) if self.geoms else ([],) * 8
-        )
-        patches = list(world.patches.values())
-        closes = bool(self.nodes)
-        return p.Plant(
+    def plant(self, world: World, watches: int) -> p.Plant:
+        """The arrays, with room for a handful of contacts."""
+        node = np.zeros(len(self.nodes), p.NODE)
+        for n, (tree, parent, kind, dof, coord, pose), body in zip(node, self.nodes, self.bodies, strict=True):
+            n["tree"], n["parent"], n["kind"], n["dof"], n["coord"] = tree, parent, kind, dof, coord
+            n["place"], n["turn"] = pose.position, pose.matrix
+            n["mass"], n["centre"], n["inertia"] = body.mass, body.com, body.inertia
+        trees = np.zeros(len(self.tree_node), p.TREE)
+        trees["first"], trees["end"] = self.tree_node, [*self.tree_node[1:], len(self.nodes)]
+        trees["dof"], trees["dofs"] = self.tree_dof, np.diff([*self.tree_dof, len(self.v)])
+        dofs = np.zeros(len(self.v), p.DOF)
+        for d, described in zip(dofs, self.dofs, strict=True):
+            for field_name, value in described.items():
+                d[field_name] = value
+        geoms = np.zeros(len(self.geoms), p.GEOM)
+        for g, (kind, at, size, pose, surface, touch, seen, core) in zip(geoms, self.geoms, strict=True):
+            g["kind"], g["node"], g["size"], g["touch"], g["seen"], g["core"] = kind, at, size, touch, seen, core
+            g["place"], g["turn"], g["surface"] = pose.position, pose.matrix, _row(surface)
+        geoms["pos"], geoms["rot"] = geoms["place"], geoms["turn"]
+        patches = np.zeros(len(world.patches), p.PATCH)
+        for row, patch in zip(patches, world.patches.values(), strict=True):
+            row["size"], row["surface"] = np.array(patch.size) / 2, _row(patch.surface)
+            row["place"], row["turn"] = patch.pose.position, patch.pose.matrix
+        speeds = np.zeros((4, len(self.v)))
+        speeds[p.NOW] = self.v
+        bare = p.Plant(
+            counts=np.zeros(1, p.COUNTS),
             gravity=np.array(world.gravity),
-            tree_node=ints([*self.tree_node, len(self.nodes)] if closes else [0]),
-            tree_dof=ints([*self.tree_dof, len(self.v)] if closes else [0]),
-            node_tree=ints(list(tree)),
-            node_parent=ints(list(parent)),
-            node_kind=ints(list(kind)),
-            node_dof=ints(list(dof)),
-            node_coord=ints(list(coord)),
-            node_place=stack([x.position for x in pose], 3),
-            node_turn=stack([x.matrix for x in pose], 3, 3),
-            node_mass=np.array([b.mass for b in self.bodies], float),
-            node_com=stack([b.com for b in self.bodies], 3),
-            node_inertia=stack([b.inertia for b in self.bodies], 3, 3),
-            dof_damping=np.array(damping, float),
-            dof_friction=np.array(friction, float),
-            dof_low=np.array(low, float),
-            dof_high=np.array(high, float),
-            dof_coord=ints(list(dof_coord)),
-            motor_mode=ints(list(mode)),
-            motor_gain=stack(list(gains), 3),
-            geom_kind=ints(list(g_kind)),
-            geom_node=ints(list(g_node)),
-            geom_size=stack(list(g_size), 3),
-            geom_place=stack([x.position for x in g_pose], 3),
-            geom_turn=stack([x.matrix for x in g_pose], 3, 3),
-            geom_surface=stack([np.array([s.friction, s.restitution, s.rolling]) for s in g_surface], 3),
-            geom_touch=ints([int(t) for t in touch]),
-            geom_seen=ints([int(s) for s in seen]),
-            geom_core=np.array(core, float),
-            skipped=np.sort(ints([a * len(self.geoms) + b for a, b in self.skipped])),
-            patch_size=stack([np.array(x.size) / 2 for x in patches], 3),
-            patch_place=stack([x.pose.position for x in patches], 3),
-            patch_turn=stack([x.pose.matrix for x in patches], 3, 3),
-            patch_surface=stack(
-                [np.array([x.surface.friction, x.surface.restitution, x.surface.rolling]) for x in patches], 3
-            ),
+            trees=trees if self.nodes else trees[:0],
+            nodes=node,
+            dofs=dofs,
+            q=np.array(self.q, float),
+            speeds=speeds,
+            geoms=geoms,
+            patches=patches,
+            skipped=np.array(sorted(a * len(geoms) + b for a, b in self.skipped), np.int64),
+            pushes=np.zeros(16, p.PUSH),
+            watch_sides=np.zeros((watches, 2, len(geoms)), np.int64),
+            watch_step=np.full(watches, -1, np.int64),
+            order=np.arange(len(geoms)),
+            pairs=np.zeros(0, np.int64),
+            poly=np.zeros((6, 24, 3)),
+            chosen=np.zeros(4, np.int64),
+            contacts=np.zeros(0, p.CONTACT),
+            kept=np.zeros(0, p.KEPT),
+            joint_rows=np.zeros(3 * len(dofs), p.JOINT_ROW),
+            rows=np.zeros(0, p.ROW),
+            J=np.zeros(0),
+            B=np.zeros(0),
         )
+        return p.with_room(bare, contacts=32, pairs=64, room=4096)
+
+
+def _row(surface: Surface) -> tuple[float, float, float]:
+    return surface.friction, surface.restitution, surface.rolling
 
 
 def _kind_and_size(shape: Shape) -> tuple[int, Array]:
@@ -181,8 +182,8 @@ def _kind_and_size(shape: Shape) -> tuple[int, Array]:
     raise VeldrainError(f"the engine has no shape {type(shape).__name__}", cure="use Box, Sphere, Cylinder or Capsule")
 
 
-def compile_world(world: World) -> Compiled:
-    """The plant of a world, with the names of all its parts.
+def compile_world(world: World, watches: int = 0) -> Compiled:
+    """The plant of a world, with the names of all its parts and room for so many watches.
 
     Raises:
         VeldrainError: a link that moves and has no mass.
@@ -207,9 +208,7 @@ def compile_world(world: World) -> Compiled:
         b.robots[body.name] = Robot(body.name, body.name)
     for placed in world.placed.values():
         _add_robot(b, placed)
-    return Compiled(
-        b.plant(world), np.array(b.q), np.array(b.v), b.links, b.robots, b.geom_names, b.dof_names
-    )
+    return Compiled(b.plant(world, watches), b.links, b.robots, b.geom_names, b.dof_names)
 
 
 def _add_robot(b: _Builder, placed: Placed) -> None:

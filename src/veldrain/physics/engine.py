@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import World
 from veldrain.physics import plant as p
-from veldrain.physics.clearances import between
+from veldrain.physics.clearances import clearance
 from veldrain.physics.compiling import LinkPlace, compile_world
 from veldrain.physics.rays import cast_rays
 from veldrain.physics.stepping import advance, refresh
@@ -25,7 +28,7 @@ class NotFiniteError(VeldrainError):
 class Snapshot:
     """A copy of a state; restoring it continues to the same bits."""
 
-    arrays: tuple[np.ndarray, ...]
+    arrays: dict[str, NDArray[Any]]
 
 
 class Engine:
@@ -39,26 +42,23 @@ class Engine:
 
     def __init__(self, world: World, step: float, watches: Sequence[tuple[str, str]] = ()) -> None:
         self.step = step
-        self.compiled = compile_world(world)
+        self.compiled = compile_world(world, len(watches))
         self.plant = self.compiled.plant
         self.names = list(world.names())
-        geoms = len(self.plant.geom_kind)
-        self._room = [64, 256, 64 * 5 * 12 + 1000]  # contacts, near pairs, numbers in the rows
-        self.state = p.new_state(len(self.compiled.v), self.compiled.q, len(watches), geoms, self._room[0])
-        self.state.v[:] = self.compiled.v
-        for w, (a, b) in enumerate(watches):
-            self.state.watch_a[w], self.state.watch_b[w] = self.geoms_of(a), self.geoms_of(b)
-        self.work = p.new_work(self.plant, *self._room)
+        for w, sides in enumerate(watches):
+            for side, path in enumerate(sides):
+                self.plant.watch_sides[w, side] = self.geoms_of(path)
         self.refresh()
 
     def refresh(self) -> None:
         """Bring poses and velocities up to date with a state that was changed from outside."""
-        refresh(self.plant, self.state, self.work)
+        a = self.plant
+        refresh(a.trees, a.nodes, a.dofs, a.q, a.speeds, a.geoms)
 
     @property
     def steps(self) -> int:
         """Steps since the start."""
-        return int(self.state.step[0])
+        return int(self.plant.counts["step"][0])
 
     def advance(self, steps: int) -> None:
         """Take so many steps.
@@ -67,28 +67,21 @@ class Engine:
             NotFiniteError: a velocity is no longer finite; names the time and the joint.
         """
         goal = self.steps + steps
-        while self.steps < goal:
-            status, dof = advance(self.plant, self.state, self.work, self.step, goal - self.steps)
-            if status == p.STATUS_FULL:
-                self._grow()
-            elif status == p.STATUS_NOT_FINITE:
+        while True:
+            status, dof = advance(*self.plant, self.step, goal - self.steps)
+            if status == p.STATUS_FINE:
+                return
+            if status == p.STATUS_NOT_FINITE:
                 raise NotFiniteError(
                     f"the velocity is no longer finite at {self.steps * self.step:.6g} s",
                     where=self.compiled.dof_names[dof],
                     cure="look for a huge effort, a huge push or a very small mass there",
                 )
+            self._grow()
 
     def _grow(self) -> None:
-        """Twice the room: the contacts kept from the last step move over."""
-        self._room = [2 * r for r in self._room]
-        old = self.state
-        contacts = [name for name in p.State._fields if name.startswith("contact_") and name != "contact_count"]
-        grown = {name: _widened(getattr(old, name), self._room[0]) for name in contacts}
-        self.state = old._replace(**grown)
-        work = p.new_work(self.plant, *self._room)
-        work.order[:] = self.work.order
-        self.work = work
-        self.refresh()
+        a = self.plant
+        self.plant = p.with_room(a, 2 * len(a.contacts), 2 * len(a.pairs), 2 * len(a.J))
 
     def place_of(self, path: str) -> LinkPlace:
         """Where a link, frame, body or obstacle is fixed; a robot's name stands for its root link."""
@@ -103,9 +96,8 @@ class Engine:
         """Pose of a node in the world."""
         if node < 0:
             return Pose()
-        from scipy.spatial.transform import Rotation
-
-        return Pose(self.work.pos[node], rotation=Rotation.from_matrix(self.work.rot[node]))
+        found = self.plant.nodes[node]
+        return Pose(found["pos"], rotation=Rotation.from_matrix(found["rot"]))
 
     def pose(self, path: str) -> Pose:
         """Pose of a link, frame, body or obstacle in the world."""
@@ -116,14 +108,16 @@ class Engine:
         """Position (3,) in the world; cheaper than the pose."""
         if place.node < 0:
             return place.pose.position
-        return self.work.pos[place.node] + self.work.rot[place.node] @ place.pose.position
+        node = self.plant.nodes[place.node]
+        return node["pos"] + node["rot"] @ place.pose.position
 
     def motion(self, place: LinkPlace) -> tuple[Array, Array, Array]:
         """Linear velocity, angular velocity and linear acceleration of a place's origin, world axes."""
         if place.node < 0:
             return np.zeros(3), np.zeros(3), np.zeros(3)
-        twist, acc = self.work.twist[place.node], self.work.acc[place.node]
-        arm = self.position(place) - self.work.ref[self.plant.node_tree[place.node]]
+        node = self.plant.nodes[place.node]
+        twist, acc = node["twist"], node["acc"]
+        arm = self.position(place) - self.plant.trees[node["tree"]]["ref"]
         w = twist[:3]
         velocity = twist[3:] + _cross(w, arm)
         return velocity, w.copy(), acc[3:] + _cross(acc[:3], arm) + _cross(w, velocity)
@@ -137,63 +131,48 @@ class Engine:
 
     def clearance(self, geoms_a: p.Ints, geoms_b: p.Ints) -> float:
         """Least gap (m) between the touchable shapes of two sides; negative where they overlap."""
-        return float(between(self.plant, self.work, geoms_a, geoms_b))
+        return float(clearance(self.plant.geoms, self.plant.poly, geoms_a, geoms_b))
 
     def cast(self, origins: Array, directions: Array, reach: float) -> tuple[Array, p.Ints, Array]:
         """Distances (n,), shapes (n,) (−1: nothing) and normals (n, 3) along rays of unit directions (n, 3)."""
         distances, geoms = np.empty(len(origins)), np.empty(len(origins), np.int64)
         normals = np.empty((len(origins), 3))
-        cast_rays(self.plant, self.work, origins, directions, reach, distances, geoms, normals)
+        cast_rays(self.plant.geoms, origins, directions, reach, distances, geoms, normals)
         return distances, geoms, normals
 
     def push(self, place: LinkPlace, force: Array, torque: Array, point: Array, until: int) -> None:
         """Push a place's node with a force at a point of the place's frame and a torque, up to a step."""
         if place.node < 0:
             raise VeldrainError("a push on what is fixed in the world", cure="push a link that moves")
-        free = np.flatnonzero(self.state.push_until <= self.steps)
+        free = np.flatnonzero(self.plant.pushes["until"] <= self.steps)
         if len(free) == 0:
-            raise VeldrainError(f"more than {len(self.state.push_until)} pushes at once", cure="add their forces")
-        k = free[0]
-        self.state.push_node[k] = place.node
-        self.state.push_load[k] = (*force, *torque, *place.pose.apply(point))
-        self.state.push_until[k] = until
+            raise VeldrainError(f"more than {len(self.plant.pushes)} pushes at once", cure="add their forces")
+        push = self.plant.pushes[free[0]]
+        push["node"], push["until"] = place.node, until
+        push["force"], push["torque"], push["point"] = force, torque, place.pose.apply(point)
 
     def snapshot(self) -> Snapshot:
         """A copy of the state."""
-        return Snapshot(tuple(a.copy() for a in (*self.state, self.work.order)))
+        return Snapshot({name: getattr(self.plant, name).copy() for name in p.STATE})
 
     def restore(self, snapshot: Snapshot) -> None:
         """Go back to a snapshot."""
-        *arrays, order = snapshot.arrays
-        while len(self.state.contact_key) < len(arrays[p.State._fields.index("contact_key")]):
+        while len(self.plant.kept) < len(snapshot.arrays["kept"]):
             self._grow()
-        for own, kept in zip(self.state, arrays, strict=True):
-            if own.shape == kept.shape:
-                own[...] = kept
-            else:  # kept before the arrays grew
-                own[: len(kept)] = kept
-        self.work.order[:] = order
+        for name, old in snapshot.arrays.items():
+            getattr(self.plant, name)[: len(old)] = old
         self.refresh()
 
     def energy(self) -> tuple[float, float]:
         """Kinetic and potential energy in J; the latter is 0 with all mass at the world's origin."""
         kinetic = potential = 0.0
-        gravity = self.plant.gravity
-        for i, m in enumerate(self.plant.node_mass):
-            twist = self.work.twist[i]
-            w = twist[:3]
-            com = self.work.com[i]
-            v = twist[3:] + np.cross(w, com - self.work.ref[self.plant.node_tree[i]])
-            spin = self.work.rot[i].T @ w
-            kinetic += 0.5 * m * (v @ v) + 0.5 * spin @ self.plant.node_inertia[i] @ spin
-            potential -= m * float(gravity @ com)
+        for node in self.plant.nodes:
+            w = node["twist"][:3]
+            v = node["twist"][3:] + np.cross(w, node["com"] - self.plant.trees[node["tree"]]["ref"])
+            spin = node["rot"].T @ w
+            kinetic += 0.5 * node["mass"] * (v @ v) + 0.5 * spin @ node["inertia"] @ spin
+            potential -= node["mass"] * (self.plant.gravity @ node["com"])
         return float(kinetic), float(potential)
-
-
-def _widened(array: np.ndarray, length: int) -> np.ndarray:
-    wide = np.zeros((length, *array.shape[1:]), array.dtype)
-    wide[: len(array)] = array
-    return wide
 
 
 def _cross(a: Array, b: Array) -> Array:

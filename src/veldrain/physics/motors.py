@@ -12,43 +12,44 @@ from veldrain.physics.plant import EFFORT, NO_MOTOR, VELOCITY
 
 
 @kernel
-def motor_line(plant, state, dof, h):  # type: ignore[no-untyped-def]
+def motor_line(dof, q, h):  # type: ignore[no-untyped-def]
     """a and b of one motor, its limit left aside (but for a commanded effort)."""
-    mode, gain, command = plant.motor_mode[dof], plant.motor_gain[dof], state.command[dof]
-    if mode == NO_MOTOR:
+    if dof.mode == NO_MOTOR:
         return 0.0, 0.0
-    if mode == EFFORT:
-        return min(max(command, -gain[2]), gain[2]), 0.0
-    if mode == VELOCITY:
-        return gain[1] * command, gain[1]
-    return gain[0] * (command - state.q[plant.dof_coord[dof]]), gain[1] + h * gain[0]
+    if dof.mode == EFFORT:
+        return min(max(dof.command, -dof.limit), dof.limit), 0.0
+    if dof.mode == VELOCITY:
+        return dof.gain * dof.command, dof.gain
+    return dof.stiffness * (dof.command - q[dof.coord]), dof.gain + h * dof.stiffness
 
 
 @kernel
-def set_motors(plant, state, work, h):  # type: ignore[no-untyped-def]
+def set_motors(dofs, q, h):  # type: ignore[no-untyped-def]
     """Offset and slope of every degree of freedom, for the motors now held to be at their limits."""
-    for dof in range(len(plant.dof_damping)):
-        a, b = motor_line(plant, state, dof, h)
-        if state.saturated[dof] != 0:
-            a, b = state.saturated[dof] * plant.motor_gain[dof, 2], 0.0
-        work.offset[dof] = a
-        work.slope[dof] = b + plant.dof_damping[dof]
+    for k in range(len(dofs)):
+        dof = dofs[k]
+        a, b = motor_line(dof, q, h)
+        if dof.saturated != 0:
+            a, b = dof.saturated * dof.limit, 0.0
+        dof.offset = a
+        dof.slope = b + dof.damping
 
 
 @kernel
-def check_motors(plant, state, work, h, may_release):  # type: ignore[no-untyped-def]
+def check_motors(dofs, q, v, h, may_release):  # type: ignore[no-untyped-def]
     """Efforts at the new velocities; True when a motor has to go to its limit, or to leave it."""
     changed = False
-    for dof in range(len(plant.dof_damping)):
-        if plant.motor_mode[dof] == NO_MOTOR:
+    for k in range(len(dofs)):
+        dof = dofs[k]
+        if dof.mode == NO_MOTOR:
             continue
-        a, b = motor_line(plant, state, dof, h)
-        effort, limit, held = a - b * work.v_new[dof], plant.motor_gain[dof, 2], state.saturated[dof]
-        if held != 0 and held * effort < limit and may_release:
-            state.saturated[dof] = 0
+        a, b = motor_line(dof, q, h)
+        effort = a - b * v[k]
+        dof.effort = effort if dof.saturated == 0 else dof.saturated * dof.limit
+        if dof.saturated != 0 and dof.saturated * effort < dof.limit and may_release:
+            dof.saturated = 0
             changed = True
-        elif held == 0 and abs(effort) > limit:
-            state.saturated[dof] = 1 if effort > 0.0 else -1
+        elif dof.saturated == 0 and abs(effort) > dof.limit:
+            dof.saturated = 1 if effort > 0.0 else -1
             changed = True
-        state.effort[dof] = effort if held == 0 else held * limit
     return changed

@@ -11,7 +11,7 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.outlines import support
-from veldrain.physics.spatial import add, cross, dot, minus, scaled, triple
+from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 
 ROUNDS = 48
 
@@ -89,21 +89,21 @@ def reduce_simplex(W, count, weights):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def nearest_cores(kind_a, size_a, inset_a, pos_a, rot_a, kind_b, size_b, inset_b, pos_b, rot_b, room):  # type: ignore[no-untyped-def]
-    """Distance of two cores, the unit vector from b to a, and the nearest points on a and on b.
+def nearest_cores(a, inset_a, b, inset_b, room):  # type: ignore[no-untyped-def]
+    """Distance of two shapes shrunk by insets, the unit vector from b to a, and their nearest points.
 
     The distance is −1 where the cores overlap. room: (≥ 4, ≥ 12, 3) to work in.
     """
     W, A, B, weights = room[0], room[1], room[2], room[3, 0:4, 0]
-    v = minus(triple(pos_a), triple(pos_b))
+    v = minus(triple(a.pos), triple(b.pos))
     if dot(v, v) < 1e-20:
         v = (1e-6, 0.0, 0.0)
     count = 0
     reach = math.inf
-    point_a, point_b = triple(pos_a), triple(pos_b)
+    point_a, point_b = triple(a.pos), triple(b.pos)
     for _ in range(ROUNDS):
-        p = support(kind_a, size_a, inset_a, pos_a, rot_a, scaled(v, -1.0))
-        q = support(kind_b, size_b, inset_b, pos_b, rot_b, v)
+        p = support(a, inset_a, scaled(v, -1.0))
+        q = support(b, inset_b, v)
         w = minus(p, q)
         vv = dot(v, v)
         if count > 0 and vv - dot(v, w) <= 1e-13 * vv:
@@ -114,8 +114,9 @@ def nearest_cores(kind_a, size_a, inset_a, pos_a, rot_a, kind_b, size_b, inset_b
                 repeated = True
         if repeated:
             break
-        for r in range(3):
-            W[count, r], A[count, r], B[count, r] = w[r], p[r], q[r]
+        put(W[count], w)
+        put(A[count], p)
+        put(B[count], q)
         count += 1
         if reduce_simplex(W, count, weights):
             return -1.0, (0.0, 0.0, 1.0), point_a, point_b
@@ -123,8 +124,9 @@ def nearest_cores(kind_a, size_a, inset_a, pos_a, rot_a, kind_b, size_b, inset_b
         v, point_a, point_b = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
         for k in range(count):
             if weights[k] > 0.0:
-                for r in range(3):
-                    W[kept, r], A[kept, r], B[kept, r] = W[k, r], A[k, r], B[k, r]
+                put(W[kept], triple(W[k]))
+                put(A[kept], triple(A[k]))
+                put(B[kept], triple(B[k]))
                 v = add(v, scaled(triple(W[k]), weights[k]))
                 point_a = add(point_a, scaled(triple(A[k]), weights[k]))
                 point_b = add(point_b, scaled(triple(B[k]), weights[k]))

@@ -13,18 +13,19 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import BOX, CAPSULE, CYLINDER, PLANE, SPHERE
-from veldrain.physics.spatial import add, triple, turned, turned_back
+from veldrain.physics.spatial import add, put, triple, turned, turned_back
 
 CAP_CORNERS = 8  # corners of the polygon that stands for the flat end of a cylinder
 
 
 @kernel
-def support(kind, size, inset, pos, rot, direction):  # type: ignore[no-untyped-def]
+def support(g, inset, direction):  # type: ignore[no-untyped-def]
     """The world point of a shape, shrunk by ``inset``, that lies farthest along a world direction.
 
     Spheres and capsules are shrunk to their centre and middle line, whatever the inset.
     """
-    d = turned_back(rot, direction)
+    kind, size = g.kind, g.size
+    d = turned_back(g.rot, direction)
     if kind == BOX:
         x = math.copysign(size[0] - inset, d[0])
         y = math.copysign(size[1] - inset, d[1])
@@ -39,23 +40,24 @@ def support(kind, size, inset, pos, rot, direction):  # type: ignore[no-untyped-
         x, y, z = 0.0, 0.0, math.copysign(size[1], d[2])
     else:
         x, y, z = 0.0, 0.0, 0.0
-    return add(triple(pos), turned(rot, (x, y, z)))
+    return add(triple(g.pos), turned(g.rot, (x, y, z)))
 
 
 @kernel
-def rounding(kind, size):  # type: ignore[no-untyped-def]
+def rounding(g):  # type: ignore[no-untyped-def]
     """Radius of the ball that is swept over the feature of a shape: 0 where the feature is the surface."""
-    return size[0] if kind in (SPHERE, CAPSULE) else 0.0
+    return g.size[0] if g.kind in (SPHERE, CAPSULE) else 0.0
 
 
 @kernel
-def feature(kind, size, pos, rot, n, out):  # type: ignore[no-untyped-def]
+def feature(g, n, out):  # type: ignore[no-untyped-def]
     """Corners of the face, edge or point of a shape that looks along the unit vector n; gives their number.
 
     Three or more corners are a flat face in turning order, two are an edge. Each holds the support point
     along n, so that the least gap along n is at one of the corners.
     """
-    d = turned_back(rot, n)
+    kind, size = g.kind, g.size
+    d = turned_back(g.rot, n)
     count = 1
     if kind == BOX:
         a = 0
@@ -87,21 +89,22 @@ def feature(kind, size, pos, rot, n, out):  # type: ignore[no-untyped-def]
             count = CAP_CORNERS
     elif kind == CAPSULE:
         if abs(d[2]) < 0.5:
-            out[0, 0], out[0, 1], out[0, 2] = 0.0, 0.0, size[1]
-            out[1, 0], out[1, 1], out[1, 2] = 0.0, 0.0, -size[1]
+            put(out[0], (0.0, 0.0, size[1]))
+            put(out[1], (0.0, 0.0, -size[1]))
             count = 2
         else:
-            out[0, 0], out[0, 1], out[0, 2] = 0.0, 0.0, math.copysign(size[1], d[2])
+            put(out[0], (0.0, 0.0, math.copysign(size[1], d[2])))
     else:
-        out[0, 0], out[0, 1], out[0, 2] = 0.0, 0.0, 0.0
+        put(out[0], (0.0, 0.0, 0.0))
     for k in range(count):
-        out[k, 0], out[k, 1], out[k, 2] = add(triple(pos), turned(rot, triple(out[k])))
+        put(out[k], add(triple(g.pos), turned(g.rot, triple(out[k]))))
     return count
 
 
 @kernel
-def bounding_box(kind, size, pos, rot, margin, out):  # type: ignore[no-untyped-def]
-    """out = low and high corner of the box along the world axes around a shape, widened by a margin."""
+def bounding_box(g, margin):  # type: ignore[no-untyped-def]
+    """Set the box along the world axes around a shape, widened by a margin."""
+    kind, size, rot = g.kind, g.size, g.rot
     for r in range(3):
         if kind == PLANE:
             half = math.inf
@@ -113,5 +116,5 @@ def bounding_box(kind, size, pos, rot, margin, out):  # type: ignore[no-untyped-
             half = size[0] + size[1] * abs(rot[r, 2])
         else:
             half = size[0]
-        out[r] = pos[r] - half - margin
-        out[3 + r] = pos[r] + half + margin
+        g.box[r] = g.pos[r] - half - margin
+        g.box[3 + r] = g.pos[r] + half + margin

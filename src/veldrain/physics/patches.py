@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.kernel import kernel
-from veldrain.physics.spatial import add, cross, dot, minus, scaled, triple
+from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 
 
 @kernel
@@ -40,7 +40,7 @@ def clip(F, count, G, sides, n, slack, out, spare):  # type: ignore[no-untyped-d
     for k in range(sides):
         middle = add(middle, scaled(triple(G[k]), 1.0 / sides))
     for k in range(count):
-        out[k, 0], out[k, 1], out[k, 2] = F[k, 0], F[k, 1], F[k, 2]
+        put(out[k], triple(F[k]))
     for s in range(sides):
         a, b = triple(G[s]), triple(G[(s + 1) % sides])
         inward = cross(n, minus(b, a))
@@ -51,23 +51,23 @@ def clip(F, count, G, sides, n, slack, out, spare):  # type: ignore[no-untyped-d
         if dot(inward, minus(middle, a)) < 0.0:
             inward = scaled(inward, -1.0)
         for k in range(count):
-            spare[k, 0], spare[k, 1], spare[k, 2] = out[k, 0], out[k, 1], out[k, 2]
+            put(spare[k], triple(out[k]))
         kept = 0
         for k in range(count):
             if count == 2 and k == 1:  # an edge has no way back
                 p = triple(spare[1])
                 if dot(inward, minus(p, a)) + slack >= 0.0:
-                    out[kept, 0], out[kept, 1], out[kept, 2] = p
+                    put(out[kept], p)
                     kept += 1
                 break
             p, q = triple(spare[k]), triple(spare[(k + 1) % count])
             dp, dq = dot(inward, minus(p, a)) + slack, dot(inward, minus(q, a)) + slack
             if dp >= 0.0:
-                out[kept, 0], out[kept, 1], out[kept, 2] = p
+                put(out[kept], p)
                 kept += 1
             if (dp > 0.0 and dq < 0.0) or (dp < 0.0 and dq > 0.0):
                 t = dp / (dp - dq)
-                out[kept, 0], out[kept, 1], out[kept, 2] = add(p, scaled(minus(q, p), t))
+                put(out[kept], add(p, scaled(minus(q, p), t)))
                 kept += 1
         count = kept
         if count < 2:
@@ -92,12 +92,12 @@ def cross_edges(A, B, n, out):  # type: ignore[no-untyped-def]
         if low > high:
             return 0
         edge = minus(triple(A[1]), a)
-        out[0, 0], out[0, 1], out[0, 2] = add(a, scaled(edge, low))
-        out[1, 0], out[1, 1], out[1, 2] = add(a, scaled(edge, high))
+        put(out[0], add(a, scaled(edge, low)))
+        put(out[1], add(a, scaled(edge, high)))
         return 2
     t = (dot(d, u) * ww - dot(d, w) * uw) / (uu * ww - uw * uw)
     t = min(max(t, 0.0), 1.0)
-    out[0, 0], out[0, 1], out[0, 2] = add(a, scaled(minus(triple(A[1]), a), t))
+    put(out[0], add(a, scaled(minus(triple(A[1]), a), t)))
     return 1
 
 

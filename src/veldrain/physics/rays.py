@@ -8,8 +8,8 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.kernel import entry, kernel
-from veldrain.physics.plant import BOX, CYLINDER, PLANE
-from veldrain.physics.spatial import dot, minus, triple, turned, turned_back
+from veldrain.physics.plant import BOX, CAPSULE, CYLINDER, PLANE
+from veldrain.physics.spatial import dot, minus, put, triple, turned, turned_back
 
 NOTHING = (math.inf, 0.0, 0.0, 0.0)
 
@@ -115,27 +115,34 @@ def meet_capsule(o, d, size, best):  # type: ignore[no-untyped-def]
     return hit
 
 
+@kernel
+def passes_by(g, o, d, reach):  # type: ignore[no-untyped-def]
+    """True for a ray that misses the ball around a shape: most do, and this tells at once."""
+    if g.kind == PLANE:
+        return False
+    size = g.size
+    radius = size[0] + size[1]
+    ball = radius * radius if g.kind == CAPSULE else dot(triple(size), triple(size))
+    to = minus(triple(g.pos), o)
+    along = dot(to, d)
+    square = dot(to, to)
+    return square > ball and (along < 0.0 or square - along * along > ball or along - math.sqrt(ball) > reach)
+
+
 @entry
-def cast_rays(plant, work, origins, directions, reach, distances, geoms, normals):  # type: ignore[no-untyped-def]
+def cast_rays(geoms, origins, directions, reach, distances, hits, normals):  # type: ignore[no-untyped-def]
     """Fill distances (n,), shapes (n,) and world normals (n, 3) of rays with unit directions."""
     for k in range(len(origins)):
         best, found, normal = reach, -1, (0.0, 0.0, 0.0)
         o, d = triple(origins[k]), triple(directions[k])
-        for g in range(len(plant.geom_kind)):
-            if plant.geom_seen[g] == 0:
+        for i in range(len(geoms)):
+            g = geoms[i]
+            if g.seen == 0 or passes_by(g, o, d, best):
                 continue
-            local_o = turned_back(work.grot[g], minus(o, triple(work.gpos[g])))
-            if plant.geom_kind[g] != PLANE:  # most rays pass a shape by: its bounding ball tells at once
-                size = plant.geom_size[g]
-                ball = size[0] * size[0] + size[1] * size[1] + size[2] * size[2]
-                if plant.geom_kind[g] > CYLINDER:
-                    ball = (size[0] + size[1]) ** 2
-                along = dot(minus(o, triple(work.gpos[g])), d)
-                if dot(local_o, local_o) - along * along > ball:
-                    continue
-            t, x, y, z = meet(plant.geom_kind[g], plant.geom_size[g], local_o, turned_back(work.grot[g], d), best)
+            local = turned_back(g.rot, minus(o, triple(g.pos)))
+            t, x, y, z = meet(g.kind, g.size, local, turned_back(g.rot, d), best)
             if t < best:
-                best, found, normal = t, g, turned(work.grot[g], (x, y, z))
+                best, found, normal = t, i, turned(g.rot, (x, y, z))
         distances[k] = best if found >= 0 else math.inf
-        geoms[k] = found
-        normals[k, 0], normals[k, 1], normals[k, 2] = normal
+        hits[k] = found
+        put(normals[k], normal)

@@ -115,3 +115,9 @@ def turn_quaternion(q, at, turn):  # type: ignore[no-untyped-def]
     w = aw * bw - ax * bx - ay * by - az * bz
     n = 1.0 / math.sqrt(x * x + y * y + z * z + w * w)
     q[at], q[at + 1], q[at + 2], q[at + 3] = x * n, y * n, z * n, w * n
+
+
+@kernel
+def put(row, a):  # type: ignore[no-untyped-def]
+    """Write a triple to an array row."""
+    row[0], row[1], row[2] = a

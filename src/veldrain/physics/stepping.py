@@ -11,121 +11,111 @@ import math
 from veldrain.physics.collision import find_contacts, place_geoms
 from veldrain.physics.kernel import entry, kernel
 from veldrain.physics.motors import check_motors, set_motors
-from veldrain.physics.plant import FREE, STATUS_FINE, STATUS_FULL, STATUS_NOT_FINITE
+from veldrain.physics.plant import FREE, NEW, NOW, SHIFT, STATUS_FINE, STATUS_FULL, STATUS_NOT_FINITE
 from veldrain.physics.rows import build_contacts, build_joints, keep_contacts
 from veldrain.physics.solver import solve_positions, solve_velocities
-from veldrain.physics.spatial import turn_quaternion
-from veldrain.physics.trees import load_trees, move_trees, solve_trees
+from veldrain.physics.spatial import dot, triple, turn_quaternion
+from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees
 
 
 @kernel
-def solve_step(plant, state, work, h):  # type: ignore[no-untyped-def]
-    """New velocities in work.v_new that agree with all motors' limits."""
-    for attempt in range(len(plant.dof_damping) + 4):
-        set_motors(plant, state, work, h)
-        load_trees(plant, state, work)
-        solve_trees(plant, state, work, h)
-        work.counts[1], work.counts[2], work.counts[3] = 0, 0, 0
-        if build_joints(plant, state, work, h) != STATUS_FINE:
+def solve_step(count, gravity, trees, nodes, dofs, q, speeds, pushes, contacts, kept, joint_rows, rows, J, B, h):  # type: ignore[no-untyped-def]
+    """New velocities that agree with all motors' limits."""
+    for attempt in range(len(dofs) + 4):
+        set_motors(dofs, q, h)
+        load_trees(trees, nodes, pushes, count.step, gravity)
+        solve_trees(trees, nodes, dofs, speeds, h)
+        count.joint_rows, count.rows, count.room = 0, 0, 0
+        if build_joints(count, trees, nodes, dofs, q, speeds[NOW], joint_rows, rows, J, B, h) != STATUS_FINE:
             return STATUS_FULL
-        if build_contacts(plant, state, work, h) != STATUS_FINE:
+        if build_contacts(count, trees, nodes, speeds, contacts, kept, rows, J, B, h) != STATUS_FINE:
             return STATUS_FULL
-        solve_velocities(work)
-        if not check_motors(plant, state, work, h, attempt < 3):
+        solve_velocities(count, speeds, contacts, joint_rows, rows, J, B)
+        if not check_motors(dofs, q, speeds[NEW], h, attempt < 3):
             break
     return STATUS_FINE
 
 
 @kernel
-def move_coordinates(plant, state, work, h):  # type: ignore[no-untyped-def]
+def move_coordinates(nodes, dofs, q, speeds, h):  # type: ignore[no-untyped-def]
     """Take over the new velocities and move the coordinates with them."""
-    for k in range(len(state.v)):
-        state.acceleration[k] = (work.v_new[k] - state.v[k]) / h
-        state.v[k] = work.v_new[k]
-    for i in range(len(plant.node_kind)):
-        dof, at = plant.node_dof[i], plant.node_coord[i]
-        if plant.node_kind[i] == FREE:
+    now, new, shift = speeds[NOW], speeds[NEW], speeds[SHIFT]
+    for k in range(len(dofs)):
+        dofs[k].acceleration = (new[k] - now[k]) / h
+        now[k] = new[k]
+    for i in range(len(nodes)):
+        n = nodes[i]
+        d, at = n.dof, n.coord
+        if n.kind == FREE:
             for k in range(3):
-                state.q[at + k] += h * (state.v[dof + 3 + k] + work.shift[dof + 3 + k])
-            turn = (
-                h * (state.v[dof] + work.shift[dof]),
-                h * (state.v[dof + 1] + work.shift[dof + 1]),
-                h * (state.v[dof + 2] + work.shift[dof + 2]),
-            )
-            turn_quaternion(state.q, at + 3, turn)
+                q[at + k] += h * (now[d + 3 + k] + shift[d + 3 + k])
+            turn = (h * (now[d] + shift[d]), h * (now[d + 1] + shift[d + 1]), h * (now[d + 2] + shift[d + 2]))
+            turn_quaternion(q, at + 3, turn)
         else:
-            state.q[at] += h * (state.v[dof] + work.shift[dof])
+            q[at] += h * (now[d] + shift[d])
 
 
 @kernel
-def watch_touches(state):  # type: ignore[no-untyped-def]
+def watch_touches(count, kept, watch_sides, watch_step):  # type: ignore[no-untyped-def]
     """Note the step of the first touch of every watched pair."""
-    G = state.watch_a.shape[1]
-    for c in range(state.contact_count[0]):
-        n, f = state.contact_normal[c], state.contact_impulse[c]
-        if n[0] * f[0] + n[1] * f[1] + n[2] * f[2] <= 0.0:
+    G = watch_sides.shape[2]
+    for k in range(count.kept):
+        if dot(triple(kept[k].normal), triple(kept[k].impulse)) <= 0.0:
             continue
-        a, b = state.contact_key[c] // G, state.contact_key[c] % G
-        for w in range(len(state.watch_step)):
-            one, other = state.watch_a[w], state.watch_b[w]
-            if state.watch_step[w] < 0 and (one[a] * other[b] == 1 or one[b] * other[a] == 1):
-                state.watch_step[w] = state.step[0]
+        a, b = kept[k].key // G, kept[k].key % G
+        for w in range(len(watch_step)):
+            sides = watch_sides[w]
+            if watch_step[w] < 0 and (sides[0, a] * sides[1, b] == 1 or sides[0, b] * sides[1, a] == 1):
+                watch_step[w] = count.step
 
 
 @kernel
-def node_accelerations(plant, state, work):  # type: ignore[no-untyped-def]
-    """Spatial accelerations of all nodes over the last step, in work.acc."""
-    for i in range(len(plant.node_kind)):
-        dof, acc = plant.node_dof[i], work.acc[i]
-        if plant.node_kind[i] == FREE:
-            a, v = state.acceleration, state.v
-            acc[0], acc[1], acc[2] = a[dof], a[dof + 1], a[dof + 2]
-            acc[3] = a[dof + 3] - (v[dof + 1] * v[dof + 5] - v[dof + 2] * v[dof + 4])
-            acc[4] = a[dof + 4] - (v[dof + 2] * v[dof + 3] - v[dof] * v[dof + 5])
-            acc[5] = a[dof + 5] - (v[dof] * v[dof + 4] - v[dof + 1] * v[dof + 3])
-            continue
-        p = plant.node_parent[i]
-        for k in range(6):
-            base = work.acc[p, k] if p >= 0 else 0.0
-            acc[k] = base + work.bias[i, k] + work.S[i, k] * state.acceleration[dof]
-
-
-@kernel
-def refresh_all(plant, state, work):  # type: ignore[no-untyped-def]
-    """Everything that follows from the state: poses, velocities, accelerations."""
-    move_trees(plant, state, work)
-    place_geoms(plant, work)
-    node_accelerations(plant, state, work)
+def first_not_finite(v):  # type: ignore[no-untyped-def]
+    """Number of the first velocity that is not finite, −1: all are."""
+    for k in range(len(v)):
+        if not math.isfinite(v[k]):
+            return k
+    return -1
 
 
 @entry
-def refresh(plant, state, work):  # type: ignore[no-untyped-def]
-    """Call after the state was changed from outside."""
-    refresh_all(plant, state, work)
+def refresh(trees, nodes, dofs, q, speeds, geoms):  # type: ignore[no-untyped-def]
+    """All that follows from the state; to be called after the state was changed from outside."""
+    move_trees(trees, nodes, q, speeds[NOW])
+    place_geoms(nodes, geoms)
+    node_accelerations(nodes, dofs, speeds[NOW])
 
 
 @entry
-def advance(plant, state, work, h, steps):  # type: ignore[no-untyped-def]
-    """Take so many steps of h seconds.
+def advance(counts, gravity, trees, nodes, dofs, q, speeds, geoms, patches, skipped, pushes, watch_sides, watch_step,
+            order, pairs, poly, chosen, contacts, kept, joint_rows, rows, J, B, h, steps):  # type: ignore[no-untyped-def] # fmt: skip
+    """Take so many steps of h seconds; the arrays are those of ``plant.Plant``, in its order.
 
-    Gives a status and a degree of freedom: STATUS_FULL when the work arrays have to grow (nothing of the
-    step that did not fit has happened), STATUS_NOT_FINITE when a velocity is no longer a number; the state is
-    then the one before that step.
+    Gives a status and a degree of freedom: STATUS_FULL when arrays have to grow (nothing of the step that
+    did not fit has happened), STATUS_NOT_FINITE when a velocity is no longer a number; the state is then the
+    one before that step.
     """
+    count = counts[0]
     for _ in range(steps):
-        if find_contacts(plant, state, work, h) != STATUS_FINE:
+        if (
+            find_contacts(counts, trees, nodes, geoms, patches, skipped, order, pairs, poly, chosen, contacts, h)
+            != STATUS_FINE
+        ):
             return STATUS_FULL, 0
-        if solve_step(plant, state, work, h) != STATUS_FINE:
+        if (
+            solve_step(count, gravity, trees, nodes, dofs, q, speeds, pushes, contacts, kept, joint_rows, rows, J, B, h)
+            != STATUS_FINE
+        ):
             return STATUS_FULL, 0
-        for k in range(len(work.v_new)):
-            if not math.isfinite(work.v_new[k]):
-                return STATUS_NOT_FINITE, k
-        solve_positions(work, h)
-        keep_contacts(work, state)
-        move_coordinates(plant, state, work, h)
-        state.step[0] += 1
-        watch_touches(state)
-        move_trees(plant, state, work)
-        place_geoms(plant, work)
-    node_accelerations(plant, state, work)
+        broken = first_not_finite(speeds[NEW])
+        if broken >= 0:
+            return STATUS_NOT_FINITE, broken
+        solve_positions(count, speeds, contacts, rows, J, B)
+        keep_contacts(count, contacts, kept)
+        move_coordinates(nodes, dofs, q, speeds, h)
+        count.step += 1
+        watch_touches(count, kept, watch_sides, watch_step)
+        move_trees(trees, nodes, q, speeds[NOW])
+        place_geoms(nodes, geoms)
+    node_accelerations(nodes, dofs, speeds[NOW])
     return STATUS_FINE, 0

@@ -6,7 +6,7 @@ then needs no transformation. The reference point of a free tree is the mass cen
 lone body's inertia is block diagonal; that of a fixed tree is its first joint.
 
 Joint damping and motor gains are taken at the end of the step: an effort a − b·v⁺ (``offset`` and ``slope``
-in ``Work``) adds b·h to the joint's own inertia, which keeps stiff gains stable.
+of a dof) adds b·h to the joint's own inertia, which keeps stiff gains stable.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.kernel import kernel
-from veldrain.physics.plant import FREE, SLIDING
+from veldrain.physics.plant import FREE, NOW, SLIDING, UNFORCED
 from veldrain.physics.spatial import (
     add,
     cross,
@@ -22,129 +22,131 @@ from veldrain.physics.spatial import (
     matrix_of_quaternion,
     minus,
     multiply,
+    put,
+    scaled,
     triple,
     turned,
-    turned_back,
 )
 
 
 @kernel
-def place_node(plant, state, work, i):  # type: ignore[no-untyped-def]
-    """Position and axes of one node from its coordinate and its parent."""
-    at = plant.node_coord[i]
-    pos, rot = work.pos[i], work.rot[i]
-    if plant.node_kind[i] == FREE:
-        matrix_of_quaternion(state.q, at + 3, rot)
-        offset = turned(rot, triple(plant.node_com[i]))
-        for k in range(3):
-            pos[k] = state.q[at + k] - offset[k]
-        return
-    p = plant.node_parent[i]
-    turn = plant.node_turn[i]
-    angle = 0.0 if plant.node_kind[i] == SLIDING else state.q[at]
+def place_free(n, q):  # type: ignore[no-untyped-def]
+    """Position and axes of a free node from its coordinates."""
+    matrix_of_quaternion(q, n.coord + 3, n.rot)
+    put(n.pos, minus(triple(q[n.coord : n.coord + 3]), turned(n.rot, triple(n.centre))))
+
+
+@kernel
+def place_on(n, coordinate, pos, rot):  # type: ignore[no-untyped-def]
+    """Position and axes of a node from its joint's coordinate and its parent's position and axes."""
+    turn, out = n.turn, n.rot
+    angle = 0.0 if n.kind == SLIDING else coordinate
+    slide = coordinate if n.kind == SLIDING else 0.0
     c, s = math.cos(angle), math.sin(angle)
     for r in range(3):
-        if p < 0:
-            x, y, z = turn[r, 0], turn[r, 1], turn[r, 2]
-            place = plant.node_place[i, r]
-        else:
-            P = work.rot[p]
-            x = P[r, 0] * turn[0, 0] + P[r, 1] * turn[1, 0] + P[r, 2] * turn[2, 0]
-            y = P[r, 0] * turn[0, 1] + P[r, 1] * turn[1, 1] + P[r, 2] * turn[2, 1]
-            z = P[r, 0] * turn[0, 2] + P[r, 1] * turn[1, 2] + P[r, 2] * turn[2, 2]
-            place = work.pos[p, r] + (
-                P[r, 0] * plant.node_place[i, 0] + P[r, 1] * plant.node_place[i, 1] + P[r, 2] * plant.node_place[i, 2]
-            )
-        rot[r, 0] = c * x + s * y
-        rot[r, 1] = c * y - s * x
-        rot[r, 2] = z
-        pos[r] = place + (state.q[at] * z if plant.node_kind[i] == SLIDING else 0.0)
+        x = rot[r, 0] * turn[0, 0] + rot[r, 1] * turn[1, 0] + rot[r, 2] * turn[2, 0]
+        y = rot[r, 0] * turn[0, 1] + rot[r, 1] * turn[1, 1] + rot[r, 2] * turn[2, 1]
+        z = rot[r, 0] * turn[0, 2] + rot[r, 1] * turn[1, 2] + rot[r, 2] * turn[2, 2]
+        out[r, 0], out[r, 1], out[r, 2] = c * x + s * y, c * y - s * x, z
+        n.pos[r] = pos[r] + slide * z
+        n.pos[r] += rot[r, 0] * n.place[0] + rot[r, 1] * n.place[1] + rot[r, 2] * n.place[2]
 
 
 @kernel
-def move_trees(plant, state, work):  # type: ignore[no-untyped-def]
+def place_on_world(n, coordinate):  # type: ignore[no-untyped-def]
+    """The same for a joint on the world."""
+    angle = 0.0 if n.kind == SLIDING else coordinate
+    slide = coordinate if n.kind == SLIDING else 0.0
+    c, s = math.cos(angle), math.sin(angle)
+    for r in range(3):
+        x, y, z = n.turn[r, 0], n.turn[r, 1], n.turn[r, 2]
+        n.rot[r, 0], n.rot[r, 1], n.rot[r, 2] = c * x + s * y, c * y - s * x, z
+        n.pos[r] = n.place[r] + slide * z
+
+
+@kernel
+def move_trees(trees, nodes, q, v):  # type: ignore[no-untyped-def]
     """Positions, motion subspaces, velocities and velocity products of all nodes."""
-    for t in range(len(plant.tree_node) - 1):
-        first = plant.tree_node[t]
-        for i in range(first, plant.tree_node[t + 1]):
-            place_node(plant, state, work, i)
-            com = add(triple(work.pos[i]), turned(work.rot[i], triple(plant.node_com[i])))
-            for k in range(3):
-                work.com[i, k] = com[k]
-        source = work.com[first] if plant.node_kind[first] == FREE else work.pos[first]
-        for k in range(3):
-            work.ref[t, k] = source[k]
-        for i in range(first, plant.tree_node[t + 1]):
-            move_node(plant, state, work, t, i)
+    for t in range(len(trees)):
+        tree = trees[t]
+        for i in range(tree.first, tree.end):
+            n = nodes[i]
+            if n.kind == FREE:
+                place_free(n, q)
+            elif n.parent < 0:
+                place_on_world(n, q[n.coord])
+            else:
+                place_on(n, q[n.coord], nodes[n.parent].pos, nodes[n.parent].rot)
+            put(n.com, add(triple(n.pos), turned(n.rot, triple(n.centre))))
+            if i == tree.first:
+                put(tree.ref, triple(n.com) if n.kind == FREE else triple(n.pos))
+            if n.kind == FREE:
+                for k in range(6):
+                    n.twist[k] = v[n.dof + k]
+                    n.bias[k] = 0.0
+            else:
+                subspace(n, tree.ref)
+                for k in range(6):
+                    n.twist[k] = n.S[k] * v[n.dof]
+                    n.bias[k] = 0.0
+                if n.parent >= 0:
+                    ride(n, nodes[n.parent].twist)
 
 
 @kernel
-def move_node(plant, state, work, t, i):  # type: ignore[no-untyped-def]
-    """Motion subspace, velocity and velocity product of one node."""
-    dof = plant.node_dof[i]
-    twist, bias, S = work.twist[i], work.bias[i], work.S[i]
-    if plant.node_kind[i] == FREE:
-        for k in range(6):
-            twist[k] = state.v[dof + k]
-            bias[k] = 0.0
-        return
-    z = (work.rot[i, 0, 2], work.rot[i, 1, 2], work.rot[i, 2, 2])
-    if plant.node_kind[i] == SLIDING:
-        S[0], S[1], S[2] = 0.0, 0.0, 0.0
-        S[3], S[4], S[5] = z
+def subspace(n, ref):  # type: ignore[no-untyped-def]
+    """Motion subspace of a joint about z of its node."""
+    z = (n.rot[0, 2], n.rot[1, 2], n.rot[2, 2])
+    if n.kind == SLIDING:
+        put(n.S[0:3], (0.0, 0.0, 0.0))
+        put(n.S[3:6], z)
     else:
-        S[0], S[1], S[2] = z
-        S[3], S[4], S[5] = cross(minus(triple(work.pos[i]), triple(work.ref[t])), z)
-    p = plant.node_parent[i]
-    v = state.v[dof]
-    if p < 0:
-        for k in range(6):
-            twist[k] = S[k] * v
-            bias[k] = 0.0
-        return
-    V = work.twist[p]
-    w, o = (V[0], V[1], V[2]), (V[3], V[4], V[5])
-    sw, so = (S[0] * v, S[1] * v, S[2] * v), (S[3] * v, S[4] * v, S[5] * v)
-    bias[0], bias[1], bias[2] = cross(w, sw)
-    bias[3], bias[4], bias[5] = add(cross(w, so), cross(o, sw))
-    for k in range(6):
-        twist[k] = V[k] + S[k] * v
+        put(n.S[0:3], z)
+        put(n.S[3:6], cross(minus(triple(n.pos), triple(ref)), z))
 
 
 @kernel
-def world_inertia(plant, work, i, out):  # type: ignore[no-untyped-def]
-    """out = R·I·Rᵀ: a node's inertia about its mass centre, world axes; gives its six numbers."""
-    R, inertia = work.rot[i], plant.node_inertia[i]
-    multiply(R, inertia, out)
-    xx = out[0, 0] * R[0, 0] + out[0, 1] * R[0, 1] + out[0, 2] * R[0, 2]
-    xy = out[0, 0] * R[1, 0] + out[0, 1] * R[1, 1] + out[0, 2] * R[1, 2]
-    xz = out[0, 0] * R[2, 0] + out[0, 1] * R[2, 1] + out[0, 2] * R[2, 2]
-    yy = out[1, 0] * R[1, 0] + out[1, 1] * R[1, 1] + out[1, 2] * R[1, 2]
-    yz = out[1, 0] * R[2, 0] + out[1, 1] * R[2, 1] + out[1, 2] * R[2, 2]
-    zz = out[2, 0] * R[2, 0] + out[2, 1] * R[2, 1] + out[2, 2] * R[2, 2]
+def ride(n, V):  # type: ignore[no-untyped-def]
+    """Add the parent's velocity V to a node's own (twist), and take the velocity product V × S·q̇."""
+    w, o = (V[0], V[1], V[2]), (V[3], V[4], V[5])
+    sw, so = (n.twist[0], n.twist[1], n.twist[2]), (n.twist[3], n.twist[4], n.twist[5])
+    put(n.bias[0:3], cross(w, sw))
+    put(n.bias[3:6], add(cross(w, so), cross(o, sw)))
+    for k in range(6):
+        n.twist[k] += V[k]
+
+
+@kernel
+def world_inertia(n, room):  # type: ignore[no-untyped-def]
+    """R·I·Rᵀ, a node's inertia about its mass centre in world axes: xx, xy, xz, yy, yz, zz."""
+    R = n.rot
+    multiply(R, n.inertia, room)
+    xx = room[0, 0] * R[0, 0] + room[0, 1] * R[0, 1] + room[0, 2] * R[0, 2]
+    xy = room[0, 0] * R[1, 0] + room[0, 1] * R[1, 1] + room[0, 2] * R[1, 2]
+    xz = room[0, 0] * R[2, 0] + room[0, 1] * R[2, 1] + room[0, 2] * R[2, 2]
+    yy = room[1, 0] * R[1, 0] + room[1, 1] * R[1, 1] + room[1, 2] * R[1, 2]
+    yz = room[1, 0] * R[2, 0] + room[1, 1] * R[2, 1] + room[1, 2] * R[2, 2]
+    zz = room[2, 0] * R[2, 0] + room[2, 1] * R[2, 1] + room[2, 2] * R[2, 2]
     return xx, xy, xz, yy, yz, zz
 
 
 @kernel
-def load_node(plant, work, t, i):  # type: ignore[no-untyped-def]
+def load_node(n, ref, gravity):  # type: ignore[no-untyped-def]
     """A node's own inertia and bias force (velocity products and weight) about the tree's reference."""
-    m = plant.node_mass[i]
-    IA, pA = work.IA[i], work.pA[i]
-    c = minus(triple(work.com[i]), triple(work.ref[t]))
-    xx, xy, xz, yy, yz, zz = world_inertia(plant, work, i, IA)
-    V = work.twist[i]
+    m, IA, pA, V = n.mass, n.IA, n.pA, n.twist
+    c = minus(triple(n.com), triple(ref))
+    xx, xy, xz, yy, yz, zz = world_inertia(n, IA)
     w, o = (V[0], V[1], V[2]), (V[3], V[4], V[5])
-    weight = (m * plant.gravity[0], m * plant.gravity[1], m * plant.gravity[2])
-    linear = cross(w, c)
-    linear = (m * (linear[0] + o[0]), m * (linear[1] + o[1]), m * (linear[2] + o[2]))
+    weight = scaled(triple(gravity), m)
+    linear = scaled(add(cross(w, c), o), m)
     spin = (
         xx * w[0] + xy * w[1] + xz * w[2],
         xy * w[0] + yy * w[1] + yz * w[2],
         xz * w[0] + yz * w[1] + zz * w[2],
     )
     angular = add(spin, cross(c, linear))
-    pA[0], pA[1], pA[2] = minus(add(cross(w, angular), cross(o, linear)), cross(c, weight))
-    pA[3], pA[4], pA[5] = minus(cross(w, linear), weight)
+    put(pA[0:3], minus(add(cross(w, angular), cross(o, linear)), cross(c, weight)))
+    put(pA[3:6], minus(cross(w, linear), weight))
     cc = m * dot(c, c)
     mx, my, mz = m * c[0], m * c[1], m * c[2]
     IA[0, 0], IA[0, 1], IA[0, 2] = xx + cc - mx * c[0], xy - mx * c[1], xz - mx * c[2]
@@ -160,62 +162,24 @@ def load_node(plant, work, t, i):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def push_nodes(plant, state, work):  # type: ignore[no-untyped-def]
-    """Take the pushes from outside into the bias forces."""
-    for k in range(len(state.push_node)):
-        if state.step[0] < state.push_until[k]:
-            i = state.push_node[k]
-            load = state.push_load[k]
-            point = add(triple(work.pos[i]), turned(work.rot[i], (load[6], load[7], load[8])))
-            arm = minus(point, triple(work.ref[plant.node_tree[i]]))
-            force = (load[0], load[1], load[2])
-            moment = add((load[3], load[4], load[5]), cross(arm, force))
-            for r in range(3):
-                work.pA[i, r] -= moment[r]
-                work.pA[i, 3 + r] -= force[r]
+def load_trees(trees, nodes, pushes, step, gravity):  # type: ignore[no-untyped-def]
+    """Inertias and bias forces of all nodes, pushes from outside included."""
+    for i in range(len(nodes)):
+        load_node(nodes[i], trees[nodes[i].tree].ref, gravity)
+    for k in range(len(pushes)):
+        push = pushes[k]
+        if step < push.until:
+            n = nodes[push.node]
+            point = add(triple(n.pos), turned(n.rot, triple(push.point)))
+            arm = minus(point, triple(trees[n.tree].ref))
+            moment = add(triple(push.torque), cross(arm, triple(push.force)))
+            put(n.pA[0:3], minus(triple(n.pA[0:3]), moment))
+            put(n.pA[3:6], minus(triple(n.pA[3:6]), triple(push.force)))
 
 
 @kernel
-def factor(plant, state, work, t, h):  # type: ignore[no-untyped-def]
-    """From the leaves to the root: articulated inertias and bias forces of one tree."""
-    first = plant.tree_node[t]
-    for i in range(plant.tree_node[t + 1] - 1, first - 1, -1):
-        if plant.node_kind[i] == FREE:
-            factor_root(work, t, i)
-            continue
-        dof = plant.node_dof[i]
-        IA, pA, S, U = work.IA[i], work.pA[i], work.S[i], work.U[i]
-        D = h * work.slope[dof]
-        u = work.offset[dof] - work.slope[dof] * state.v[dof]
-        for r in range(6):
-            s = 0.0
-            for k in range(6):
-                s += IA[r, k] * S[k]
-            U[r] = s
-        for r in range(6):
-            D += S[r] * U[r]
-            u -= S[r] * pA[r]
-        work.Dinv[i], work.u[i] = 1.0 / D, u
-        p = plant.node_parent[i]
-        if p < 0:
-            continue
-        IP, pP, c = work.IA[p], work.pA[p], work.bias[i]
-        Dinv = work.Dinv[i]
-        Uc = 0.0
-        for r in range(6):
-            Uc += U[r] * c[r]
-        for r in range(6):
-            s = pA[r] + U[r] * (u - Uc) * Dinv
-            for k in range(6):
-                IP[r, k] += IA[r, k] - U[r] * U[k] * Dinv
-                s += IA[r, k] * c[k]
-            pP[r] += s
-
-
-@kernel
-def factor_root(work, t, i):  # type: ignore[no-untyped-def]
-    """Cholesky factor of a free root's articulated inertia, with the inverse of its diagonal in place."""
-    L, IA = work.root[t], work.IA[i]
+def factor_root(L, IA):  # type: ignore[no-untyped-def]
+    """L = Cholesky factor of a free root's articulated inertia, with the inverse of its diagonal in place."""
     for r in range(6):
         for k in range(r + 1):
             s = IA[r, k]
@@ -243,111 +207,145 @@ def solve_root(L, x):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def accelerate(plant, state, work, t, h):  # type: ignore[no-untyped-def]
-    """From the root to the leaves: the velocities of one tree after the step, without constraints."""
-    first = plant.tree_node[t]
-    for i in range(first, plant.tree_node[t + 1]):
-        dof, acc = plant.node_dof[i], work.acc[i]
-        if plant.node_kind[i] == FREE:
-            for k in range(6):
-                acc[k] = -work.pA[i, k]
-            solve_root(work.root[t], acc)
-            w = (state.v[dof], state.v[dof + 1], state.v[dof + 2])
-            turn = cross(w, (state.v[dof + 3], state.v[dof + 4], state.v[dof + 5]))
-            for k in range(3):
-                work.v_free[dof + k] = state.v[dof + k] + h * acc[k]
-                work.v_free[dof + 3 + k] = state.v[dof + 3 + k] + h * (acc[3 + k] + turn[k])
-            continue
-        p = plant.node_parent[i]
-        S, U, c = work.S[i], work.U[i], work.bias[i]
-        s = work.u[i]
+def fold_joint(n, dof, v, h):  # type: ignore[no-untyped-def]
+    """Factors of one joint: U = IA·S, D = Sᵀ·U and the joint's own effort u."""
+    IA, S, U = n.IA, n.S, n.U
+    D = h * dof.slope
+    u = dof.offset - dof.slope * v
+    for r in range(6):
+        s = 0.0
         for k in range(6):
-            acc[k] = c[k] if p < 0 else work.acc[p, k] + c[k]
-            s -= U[k] * acc[k]
-        s *= work.Dinv[i]
-        for k in range(6):
-            acc[k] += S[k] * s
-        work.v_free[dof] = state.v[dof] + h * s
+            s += IA[r, k] * S[k]
+        U[r] = s
+    for r in range(6):
+        D += S[r] * U[r]
+        u -= S[r] * n.pA[r]
+    n.Dinv, n.u = 1.0 / D, u
 
 
 @kernel
-def load_trees(plant, state, work):  # type: ignore[no-untyped-def]
-    """Inertias and bias forces of all nodes, pushes from outside included."""
-    for t in range(len(plant.tree_node) - 1):
-        for i in range(plant.tree_node[t], plant.tree_node[t + 1]):
-            load_node(plant, work, t, i)
-    push_nodes(plant, state, work)
+def fold_into(p, n):  # type: ignore[no-untyped-def]
+    """Add a node, as seen through its joint, to its parent."""
+    IA, IP, U, c, Dinv = n.IA, p.IA, n.U, n.bias, n.Dinv
+    rest = n.u
+    for r in range(6):
+        rest -= U[r] * c[r]
+    rest *= Dinv
+    for r in range(6):
+        s = n.pA[r] + U[r] * rest
+        scale = U[r] * Dinv
+        for k in range(6):
+            s += IA[r, k] * c[k]
+            IP[r, k] += IA[r, k] - scale * U[k]
+        p.pA[r] += s
 
 
 @kernel
-def solve_trees(plant, state, work, h):  # type: ignore[no-untyped-def]
+def accelerate_free(n, L, v, out, h):  # type: ignore[no-untyped-def]
+    """Acceleration of a free root, and its velocities after the step."""
+    acc, dof = n.acc, n.dof
+    for k in range(6):
+        acc[k] = -n.pA[k]
+    solve_root(L, acc)
+    w, o = (v[dof], v[dof + 1], v[dof + 2]), (v[dof + 3], v[dof + 4], v[dof + 5])
+    turn = cross(w, o)
+    for k in range(3):
+        out[dof + k] = w[k] + h * acc[k]
+        out[dof + 3 + k] = o[k] + h * (acc[3 + k] + turn[k])
+
+
+@kernel
+def solve_trees(trees, nodes, dofs, speeds, h):  # type: ignore[no-untyped-def]
     """The velocities of all trees after the step without constraints (needs ``load_trees``)."""
-    for t in range(len(plant.tree_node) - 1):
-        factor(plant, state, work, t, h)
-        accelerate(plant, state, work, t, h)
+    v, out = speeds[NOW], speeds[UNFORCED]
+    for t in range(len(trees)):
+        tree = trees[t]
+        for i in range(tree.end - 1, tree.first - 1, -1):
+            n = nodes[i]
+            if n.kind == FREE:
+                factor_root(tree.root, n.IA)
+            else:
+                fold_joint(n, dofs[n.dof], v[n.dof], h)
+                if n.parent >= 0:
+                    fold_into(nodes[n.parent], n)
+        for i in range(tree.first, tree.end):
+            n = nodes[i]
+            if n.kind == FREE:
+                accelerate_free(n, tree.root, v, out, h)
+                continue
+            acc, U, S = n.acc, n.U, n.S
+            s = n.u
+            for k in range(6):
+                acc[k] = n.bias[k]
+                if n.parent >= 0:
+                    acc[k] += nodes[n.parent].acc[k]
+                s -= U[k] * acc[k]
+            s *= n.Dinv
+            for k in range(6):
+                acc[k] += S[k] * s
+            out[n.dof] = v[n.dof] + h * s
 
 
 @kernel
-def respond(plant, work, t, node, impulse, along, out):  # type: ignore[no-untyped-def]
+def respond(tree, nodes, node, impulse, along, out):  # type: ignore[no-untyped-def]
     """out += change of the tree's velocities from an impulse.
 
     impulse: six numbers on the node (moment about the reference, force); along: an impulse on the node's
     own joint. out: (dofs of the tree,).
     """
-    first = plant.tree_node[t]
-    start = plant.tree_dof[t]
-    u, acc = work.u, work.acc
     f0, f1, f2, f3, f4, f5 = impulse
-    for i in range(first, plant.tree_node[t + 1]):
-        u[i] = 0.0
+    for i in range(tree.first, tree.end):
+        nodes[i].u = 0.0
     i = node
-    while i >= 0 and plant.node_kind[i] != FREE:
-        S, U = work.S[i], work.U[i]
+    while i >= 0 and nodes[i].kind != FREE:
+        n = nodes[i]
+        S, U = n.S, n.U
         s = S[0] * f0 + S[1] * f1 + S[2] * f2 + S[3] * f3 + S[4] * f4 + S[5] * f5
         if i == node:
             s += along
-        u[i] = s
-        s *= work.Dinv[i]
+        n.u = s
+        s *= n.Dinv
         f0 -= U[0] * s
         f1 -= U[1] * s
         f2 -= U[2] * s
         f3 -= U[3] * s
         f4 -= U[4] * s
         f5 -= U[5] * s
-        i = plant.node_parent[i]
-    for i in range(first, plant.tree_node[t + 1]):
-        dof, a = plant.node_dof[i] - start, acc[i]
-        if plant.node_kind[i] == FREE:
+        i = n.parent
+    for i in range(tree.first, tree.end):
+        n = nodes[i]
+        dof, a = n.dof - tree.dof, n.acc
+        if n.kind == FREE:
             a[0], a[1], a[2], a[3], a[4], a[5] = f0, f1, f2, f3, f4, f5
-            solve_root(work.root[t], a)
+            solve_root(tree.root, a)
             for k in range(6):
                 out[dof + k] += a[k]
             continue
-        p = plant.node_parent[i]
-        U, S = work.U[i], work.S[i]
-        s = u[i]
-        if p >= 0:
+        U, S = n.U, n.S
+        s = n.u
+        if n.parent >= 0:
+            ahead = nodes[n.parent].acc
             for k in range(6):
-                a[k] = acc[p, k]
+                a[k] = ahead[k]
                 s -= U[k] * a[k]
         else:
             for k in range(6):
                 a[k] = 0.0
-        s *= work.Dinv[i]
+        s *= n.Dinv
         for k in range(6):
             a[k] += S[k] * s
         out[dof] += s
 
 
 @kernel
-def project(plant, work, t, node, wrench, sign, out):  # type: ignore[no-untyped-def]
+def project(tree, nodes, node, wrench, sign, out):  # type: ignore[no-untyped-def]
     """out += sign · Jᵀ of a wrench on a node: its part along each degree of freedom of the tree."""
-    start = plant.tree_dof[t]
     f0, f1, f2, f3, f4, f5 = wrench
     i = node
     while i >= 0:
-        dof = plant.node_dof[i] - start
-        if plant.node_kind[i] == FREE:
+        n = nodes[i]
+        dof = n.dof - tree.dof
+        if n.kind == FREE:
             out[dof] += sign * f0
             out[dof + 1] += sign * f1
             out[dof + 2] += sign * f2
@@ -355,22 +353,35 @@ def project(plant, work, t, node, wrench, sign, out):  # type: ignore[no-untyped
             out[dof + 4] += sign * f4
             out[dof + 5] += sign * f5
         else:
-            S = work.S[i]
+            S = n.S
             out[dof] += sign * (S[0] * f0 + S[1] * f1 + S[2] * f2 + S[3] * f3 + S[4] * f4 + S[5] * f5)
-        i = plant.node_parent[i]
+        i = n.parent
 
 
 @kernel
-def point_velocity(plant, work, node, point):  # type: ignore[no-untyped-def]
+def point_velocity(trees, nodes, node, point):  # type: ignore[no-untyped-def]
     """Velocity of the node's material point at ``point`` (world)."""
     if node < 0:
         return (0.0, 0.0, 0.0)
-    V = work.twist[node]
-    arm = minus(point, triple(work.ref[plant.node_tree[node]]))
+    n = nodes[node]
+    V = n.twist
+    arm = minus(point, triple(trees[n.tree].ref))
     return add((V[3], V[4], V[5]), cross((V[0], V[1], V[2]), arm))
 
 
 @kernel
-def local_point(work, node, point):  # type: ignore[no-untyped-def]
-    """A world point in the node's frame."""
-    return turned_back(work.rot[node], minus(point, triple(work.pos[node])))
+def node_accelerations(nodes, dofs, v):  # type: ignore[no-untyped-def]
+    """Spatial accelerations of all nodes over the last step, in acc."""
+    for i in range(len(nodes)):
+        n = nodes[i]
+        acc, d = n.acc, n.dof
+        if n.kind == FREE:
+            turn = cross((v[d], v[d + 1], v[d + 2]), (v[d + 3], v[d + 4], v[d + 5]))
+            for k in range(3):
+                acc[k] = dofs[d + k].acceleration
+                acc[3 + k] = dofs[d + 3 + k].acceleration - turn[k]
+            continue
+        for k in range(6):
+            acc[k] = n.bias[k] + n.S[k] * dofs[d].acceleration
+            if n.parent >= 0:
+                acc[k] += nodes[n.parent].acc[k]
