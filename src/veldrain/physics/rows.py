@@ -117,7 +117,7 @@ def build_contacts(count, trees, nodes, speeds, contacts, kept, rows, J, B, h): 
             for axis in range(1, 3):
                 if not add_direction(count, trees, nodes, c, triple(c.frame[axis]), True, rows, J, B):
                     return STATUS_FULL
-        contact_gains(c, rows, J, B)
+        contact_mobility(c, rows, J, B)
         before, free = row_velocity(rows[c.row], J, speeds[NOW]), row_velocity(rows[c.row], J, speeds[UNFORCED])
         contact_targets(c, before, free, h)
         recall(c, kept, count.kept)
@@ -126,21 +126,19 @@ def build_contacts(count, trees, nodes, speeds, contacts, kept, rows, J, B, h): 
 
 @kernel
 def pair_products(first, second, J, B):  # type: ignore[no-untyped-def]
-    """Elements of the 2 × 2 block of two rows, and its larger eigenvalue."""
+    """The 2 × 2 block of two rows, xx, xy and yy, and its larger eigenvalue."""
     a, b, d = row_product(first, first, J, B), row_product(first, second, J, B), row_product(second, second, J, B)
     return a, b, d, 0.5 * (a + d) + math.sqrt(0.25 * (a - d) * (a - d) + b * b)
 
 
 @kernel
-def contact_gains(c, rows, J, B):  # type: ignore[no-untyped-def]
-    """Inverse diagonals: 0 normal; 1–3 friction's 2 × 2 inverse; 4 inverse of its larger eigenvalue; 5 rolling."""
-    r, gain = c.row, c.gain
-    gain[0] = 1.0 / row_product(rows[r], rows[r], J, B)
-    a, b, d, largest = pair_products(rows[r + 1], rows[r + 2], J, B)
-    det = a * d - b * b
-    gain[1], gain[2], gain[3], gain[4] = d / det, -b / det, a / det, 1.0 / largest
+def contact_mobility(c, rows, J, B):  # type: ignore[no-untyped-def]
+    """What impulses of 1 do to the contact's own velocities: 0 normal; 1–4 friction's block; 5 rolling."""
+    r, mobility = c.row, c.mobility
+    mobility[0] = row_product(rows[r], rows[r], J, B)
+    mobility[1], mobility[2], mobility[3], mobility[4] = pair_products(rows[r + 1], rows[r + 2], J, B)
     if c.surface[2] > 0.0:
-        gain[5] = 1.0 / pair_products(rows[r + 3], rows[r + 4], J, B)[3]
+        mobility[5] = pair_products(rows[r + 3], rows[r + 4], J, B)[3]
 
 
 @kernel

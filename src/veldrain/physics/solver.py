@@ -2,10 +2,11 @@
 
 Contact: normal impulse λₙ ≥ 0, normal velocity vₙ ≥ target, λₙ·(vₙ − target) = 0 (Signorini); friction
 |λₜ| ≤ µ·λₙ in the round cone, and where it slides λₜ is on the cone's edge and against the sliding (Coulomb).
-Each contact takes its normal row, then both friction rows together: the impulse that would stop the sliding,
-brought back into the disc of radius µ·λₙ (J. J. Moreau, "Unilateral contact and dry friction in finite
-freedom dynamics", 1988, states Coulomb's law as such a projection). A fixed point of the sweep satisfies all
-of it exactly, and impulses kept from the last step make a body at rest start there, so that nothing creeps.
+Each contact in turn takes the normal impulse that its normal velocity asks for, then both friction impulses
+together, exactly: those that lose most energy in the disc of radius µ·λₙ (J. J. Moreau, "Unilateral contact and
+dry friction in finite freedom dynamics", 1988), which is a trust-region problem in two dimensions. A fixed
+point of the sweep satisfies all of it, and impulses kept from the last step make a body at rest start there,
+so that nothing creeps.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from veldrain.physics.plant import NEW, SHIFT, UNFORCED
 from veldrain.physics.rows import apply_row, row_velocity
 
 SWEEPS = 80
-ENOUGH = 1e-9  # m/s (rad/s): a sweep that changes no velocity by more is the last
+ENOUGH = 1e-8  # m/s (rad/s): a sweep that changes no velocity by more is the last
+RELAXATION = 1.2  # of normal impulses: bodies on many contacts settle in half the sweeps
 
 
 @kernel
@@ -59,31 +61,58 @@ def sweep_joints(count, joint_rows, rows, B, v):  # type: ignore[no-untyped-def]
 @kernel
 def sweep_contact(c, rows, J, B, v):  # type: ignore[no-untyped-def]
     """One contact: its normal, then its friction, then its rolling; gives the largest change of velocity."""
-    x, gain, r = c.impulse, c.gain, c.row
-    new = max(0.0, x[0] - gain[0] * (row_velocity(rows[r], J, v) - c.target))
-    most = replace(x, 0, new, rows[r], B, v) / gain[0]
+    x, mobility, r = c.impulse, c.mobility, c.row
+    new = max(0.0, x[0] - RELAXATION * (row_velocity(rows[r], J, v) - c.target) / mobility[0])
+    most = replace(x, 0, new, rows[r], B, v) * mobility[0]
     if new > 0.0 or x[1] != 0.0 or x[2] != 0.0:
         most = max(most, sweep_friction(c, c.surface[0] * new, rows, J, B, v))
     if c.surface[2] > 0.0:
         # Rolling: a moment against the turning, no larger than its arm times the normal force.
-        a = x[3] - gain[5] * row_velocity(rows[r + 3], J, v)
-        b = x[4] - gain[5] * row_velocity(rows[r + 4], J, v)
+        a = x[3] - row_velocity(rows[r + 3], J, v) / mobility[5]
+        b = x[4] - row_velocity(rows[r + 4], J, v) / mobility[5]
         a, b = into_disc(a, b, c.surface[2] * new)
         change = max(replace(x, 3, a, rows[r + 3], B, v), replace(x, 4, b, rows[r + 4], B, v))
-        most = max(most, change / gain[5])
+        most = max(most, change * mobility[5])
     return most
 
 
 @kernel
 def sweep_friction(c, radius, rows, J, B, v):  # type: ignore[no-untyped-def]
-    """Friction of one contact: the impulse that stops it if the disc allows, else on the disc's edge."""
-    x, gain, first, second = c.impulse, c.gain, rows[c.row + 1], rows[c.row + 2]
-    v1, v2 = row_velocity(first, J, v), row_velocity(second, J, v)
-    a = x[1] - gain[1] * v1 - gain[2] * v2
-    b = x[2] - gain[2] * v1 - gain[3] * v2
-    if a * a + b * b > radius * radius:
-        a, b = into_disc(x[1] - gain[4] * v1, x[2] - gain[4] * v2, radius)
-    return max(replace(x, 1, a, first, B, v), replace(x, 2, b, second, B, v)) / gain[4]
+    """Friction of one contact; gives the largest change of velocity."""
+    x, first, second = c.impulse, rows[c.row + 1], rows[c.row + 2]
+    a, b, d, largest = c.mobility[1], c.mobility[2], c.mobility[3], c.mobility[4]
+    fx = row_velocity(first, J, v) - a * x[1] - b * x[2]
+    fy = row_velocity(second, J, v) - b * x[1] - d * x[2]
+    new_x, new_y = least_in_disc(a, b, d, largest, fx, fy, radius)
+    return largest * max(replace(x, 1, new_x, first, B, v), replace(x, 2, new_y, second, B, v))
+
+
+@kernel
+def least_in_disc(a, b, d, largest, fx, fy, radius):  # type: ignore[no-untyped-def]
+    """The λ in a disc with the least ½·λᵀDλ + fᵀλ, D = [[a, b], [b, d]].
+
+    Inside it is −D⁻¹f. On the edge (D + κ)·λ = −f for the κ > 0 that gives |λ| the radius, found by Newton's
+    method on 1/|λ| from below (J. J. Moré, D. C. Sorensen, "Computing a trust region step", SIAM J. Sci. Stat.
+    Comput. 4(3), 1983).
+    """
+    if radius <= 0.0:
+        return 0.0, 0.0
+    det = a * d - b * b
+    x, y = (b * fy - d * fx) / det, (b * fx - a * fy) / det
+    if x * x + y * y <= radius * radius:
+        return x, y
+    shift = max(0.0, math.sqrt(fx * fx + fy * fy) / radius - largest)
+    length = 0.0
+    for _ in range(12):
+        p, r = a + shift, d + shift
+        det = p * r - b * b
+        x, y = (b * fy - r * fx) / det, (b * fx - p * fy) / det
+        length = math.sqrt(x * x + y * y)
+        if abs(length - radius) < 1e-12 * radius:
+            break
+        curve = (x * (r * x - b * y) + y * (p * y - b * x)) / det
+        shift = max(0.0, shift + (length - radius) / radius * length * length / curve)
+    return x * radius / length, y * radius / length
 
 
 @kernel
@@ -129,13 +158,13 @@ def solve_positions(count, speeds, contacts, rows, J, B):  # type: ignore[no-unt
             c = contacts[k]
             row = rows[c.row]
             moving = row_velocity(row, J, new) + row_velocity(row, J, shift)
-            wanted = c.shift - c.gain[0] * (moving - c.target_shift)
+            wanted = c.shift - (moving - c.target_shift) / c.mobility[0]
             if c.bounce == 0:
                 wanted = max(0.0, wanted)
             change = wanted - c.shift
             if change != 0.0:
                 c.shift = wanted
                 apply_row(row, B, change, shift)
-                most = max(most, abs(change) / c.gain[0])
+                most = max(most, abs(change) * c.mobility[0])
         if most < 1e-6:
             break

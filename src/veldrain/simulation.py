@@ -1,0 +1,449 @@
+"""A world in motion: engine, sensors and commands under one clock."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from veldrain import randomness
+from veldrain.errors import VeldrainError, unknown
+from veldrain.model import Mounted, World
+from veldrain.physics.compiling import Robot
+from veldrain.physics.engine import Engine, Snapshot
+from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY, Ints
+from veldrain.pose import Array, Pose
+from veldrain.units import Quantity, quantity, triple
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_MODES = {"effort": EFFORT, "velocity": VELOCITY, "position": POSITION}
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What a sensor measured, and when: ``stamp`` in nanoseconds of simulated time."""
+
+    stamp: int
+    data: Any
+
+    @property
+    def time(self) -> float:
+        """The stamp in s."""
+        return self.stamp * 1e-9
+
+    def __getattr__(self, name: str) -> Any:
+        if name.startswith("__"):
+            raise AttributeError(name)
+        return getattr(self.data, name)
+
+
+class _Mount:
+    """The engine as one sensor sees it (``model.Mount``)."""
+
+    def __init__(self, engine: Engine, robot: Robot, mounted: Mounted) -> None:
+        self._engine, self._robot = engine, robot
+        self.robot, self.name = robot.name, f"{robot.name}/{mounted.name}"
+        link = engine.place_of(f"{robot.name}/{mounted.link}")
+        self._place = type(link)(link.node, link.pose @ mounted.pose)
+        self._sides: dict[str, tuple[Ints, Ints]] = {}
+
+    def pose(self) -> Pose:
+        return self._engine.node_pose(self._place.node) @ self._place.pose
+
+    def velocity(self) -> tuple[Array, Array]:
+        return self._engine.motion(self._place)[:2]
+
+    def acceleration(self) -> Array:
+        return self._engine.motion(self._place)[2]
+
+    def gravity(self) -> Array:
+        return self._engine.plant.gravity
+
+    def cast(self, origins: Array, directions: Array, reach: float) -> Array:
+        return self._engine.cast(origins, directions, reach)[0]
+
+    def clearance(self, thing: str) -> float:
+        if thing not in self._sides:
+            self._sides[thing] = self._engine.geoms_of(self.robot), self._engine.geoms_of(thing)
+        return self._engine.clearance(*self._sides[thing])
+
+    def joint_names(self, names: Sequence[str]) -> tuple[str, ...]:
+        for name in names:
+            if name not in self._robot.joints:
+                raise unknown("movable joint", name, self._robot.joints, self.name)
+        return tuple(names or self._robot.joints)
+
+    def joints(self, names: Sequence[str]) -> tuple[Array, Array, Array]:
+        dofs = [self._robot.joints[n] for n in self.joint_names(names)]
+        rows = self._engine.plant.dofs[dofs]
+        return self._engine.plant.q[rows["coord"]], self._engine.plant.speeds[NOW, dofs], rows["effort"]
+
+    def surroundings(self) -> Sequence[str]:
+        return self._engine.names
+
+
+class Samples:
+    """One sensor in one trial: when it is due, what it has measured, what has arrived."""
+
+    def __init__(self, simulation: Simulation, robot: Robot, mounted: Mounted) -> None:
+        self.mounted, self.sensor = mounted, mounted.sensor
+        self.stream = f"{robot.name}/{mounted.name}"
+        self.period = simulation.steps_of(self.sensor.period, f"{self.stream}: period")
+        self.latency = simulation.steps_of(self.sensor.latency, f"{self.stream}: latency", least=0)
+        self.due = simulation.steps_of(self.sensor.first, f"{self.stream}: first", least=0)
+        mount = _Mount(simulation.engine, robot, mounted)
+        random = randomness.stream(simulation.seed, self.stream)
+        try:
+            self._measure: Callable[[], Any] = self.sensor.start(mount, random)
+        except VeldrainError as error:
+            raise error.at(self.stream) from error
+        self.latest: Reading | None = None
+        self._arrived: Reading | None = None
+        self._under_way: deque[tuple[int, Reading]] = deque()
+
+    def sample(self, step: int, stamp: int) -> Reading:
+        """Measure now."""
+        self.latest = Reading(stamp, self._measure())
+        self.due += self.period
+        self._under_way.append((step + self.latency, self.latest))
+        return self.latest
+
+    def arrived(self, step: int) -> Reading | None:
+        """The newest reading that has reached a controller by now; None before the first."""
+        while self._under_way and self._under_way[0][0] <= step:
+            self._arrived = self._under_way.popleft()[1]
+        return self._arrived
+
+
+class RobotInMotion:
+    """A placed robot or body in a simulation."""
+
+    def __init__(self, simulation: Simulation, robot: Robot) -> None:
+        self._sim, self._robot = simulation, robot
+        self.name = robot.name
+        self._dofs = np.array(list(robot.joints.values()), np.int64)
+
+    @property
+    def joints(self) -> tuple[str, ...]:
+        """Names of the movable joints, in the order of the arrays below."""
+        return tuple(self._robot.joints)
+
+    @property
+    def positions(self) -> Array:
+        """Joint positions (rad, or m when prismatic); can be assigned."""
+        plant = self._sim.engine.plant
+        return plant.q[plant.dofs["coord"][self._dofs]]
+
+    @positions.setter
+    def positions(self, values: Sequence[float]) -> None:
+        plant = self._sim.engine.plant
+        plant.q[plant.dofs["coord"][self._dofs]] = self._row(values, "positions")
+        self._sim.engine.refresh()
+
+    @property
+    def velocities(self) -> Array:
+        """Joint velocities (rad/s, or m/s when prismatic); can be assigned."""
+        return self._sim.engine.plant.speeds[NOW, self._dofs]
+
+    @velocities.setter
+    def velocities(self, values: Sequence[float]) -> None:
+        self._sim.engine.plant.speeds[NOW, self._dofs] = self._row(values, "velocities")
+        self._sim.engine.refresh()
+
+    @property
+    def efforts(self) -> Array:
+        """Efforts of the motors in the last step (N·m, or N when prismatic)."""
+        return np.asarray(self._sim.engine.plant.dofs["effort"][self._dofs])
+
+    def _row(self, values: Sequence[float], what: str) -> Array:
+        row = np.asarray(values, float)
+        if row.shape != self._dofs.shape or not np.isfinite(row).all():
+            raise VeldrainError(
+                f"{what} must be {len(self._dofs)} finite numbers, one for each of {', '.join(self.joints) or 'no joint'}",
+                where=self.name,
+            )
+        return row
+
+    def pose(self, link: str | None = None) -> Pose:
+        """Pose of a link or frame in the world; None: of the root."""
+        return self._sim.engine.pose(self._path(link))
+
+    def velocity(self, link: str | None = None) -> tuple[Array, Array]:
+        """Linear velocity (3,) of a link's origin and its angular velocity (3,), world axes, m/s and rad/s."""
+        return self._sim.engine.motion(self._sim.engine.place_of(self._path(link)))[:2]
+
+    def _path(self, link: str | None) -> str:
+        return self.name if link is None else f"{self.name}/{link}"
+
+    def command(
+        self,
+        joint: str,
+        effort: Quantity | None = None,
+        velocity: Quantity | None = None,
+        position: Quantity | None = None,
+    ) -> None:
+        """Command a motor; the command holds until the next one.
+
+        Raises:
+            VeldrainError: an unknown joint, no motor there, or a command that is not of the motor's mode.
+        """
+        given = {k: v for k, v in (("effort", effort), ("velocity", velocity), ("position", position)) if v is not None}
+        if joint not in self._robot.joints:
+            raise unknown("movable joint", joint, self._robot.joints, self.name)
+        dof = self._sim.engine.plant.dofs[self._robot.joints[joint]]
+        where = f"{self.name}/{joint}"
+        if dof["mode"] == NO_MOTOR:
+            raise VeldrainError("a command to a joint without a motor", where=where, cure="add Model.motor")
+        mode = next(name for name, number in _MODES.items() if number == dof["mode"])
+        if list(given) != [mode]:
+            raise VeldrainError(
+                f"a command of {' and '.join(given) or 'nothing'} to a motor in {mode} mode",
+                where=where,
+                cure=f"give {mode}=",
+            )
+        linear = joint in self._robot.linear
+        kind = {
+            "effort": "force" if linear else "torque",
+            "velocity": "speed" if linear else "angular speed",
+            "position": "length" if linear else "angle",
+        }[mode]
+        value = given[mode]
+        number = float(value) if isinstance(value, (int, float)) else quantity(value, kind, where)
+        if math.isnan(number):
+            raise VeldrainError(f"the commanded {mode} is not a number", where=where, cure="look at the controller")
+        dof["command"] = number
+
+    def push(
+        self,
+        force: Sequence[Quantity],
+        torque: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        link: str | None = None,
+        at: Sequence[Quantity] | None = None,
+    ) -> None:
+        """Push a link during the coming step only.
+
+        Args:
+            force: N, world axes.
+            torque: N·m, world axes.
+            link: name of the link; None: the root.
+            at: point of the link's frame where the force acts, m; None: its origin.
+        """
+        self._sim.push(self._path(link), force, torque, at, self._sim.step)
+
+    def read(self, sensor: str) -> Reading | None:
+        """The latest reading of a sensor, with its stamp; None before the first."""
+        return self._sim.samples_of(f"{self.name}/{sensor}").latest
+
+
+class Simulation:
+    """A world in motion.
+
+    Args:
+        world: what there is at the start.
+        step: length of a step, s.
+        seed: of the sensors' noise.
+        watches: pairs of name paths whose first touch is to be noted, see ``touched``.
+
+    >>> w = World().ground().body("ball", Sphere("10 cm"), mass=1, pose=Pose((0, 0, 1)))
+    >>> sim = Simulation(w); sim.advance("2 s"); sim["ball"].pose().position.round(3).tolist()
+    [0.0, 0.0, 0.1]
+    """
+
+    def __init__(
+        self,
+        world: World,
+        step: Quantity = 1e-3,
+        seed: int = 0,
+        integrator: str = "semi-implicit",
+        watches: Sequence[tuple[str, str]] = (),
+    ) -> None:
+        if integrator != "semi-implicit":
+            raise unknown("integrator", integrator, ["semi-implicit"])
+        self.world, self.seed = world, seed
+        self.step = quantity(step, "time", "step")
+        self.step_ns = round(self.step * 1e9)
+        if self.step_ns < 1 or abs(self.step_ns * 1e-9 - self.step) > 1e-15:
+            raise VeldrainError(
+                f"a step of {self.step:g} s is not a whole number of nanoseconds above zero", cure="use 1 ms"
+            )
+        self.engine = Engine(world, self.step, watches)
+        self.watches = tuple(watches)
+        self._start = self.engine.snapshot()
+        self._robots = {name: RobotInMotion(self, robot) for name, robot in self.engine.compiled.robots.items()}
+        self.on_sample: Callable[[Samples, Reading], None] | None = None
+        self._start_sensors()
+
+    def _start_sensors(self) -> None:
+        self._samples = {
+            f"{name}/{mounted.name}": Samples(self, self.engine.compiled.robots[name], mounted)
+            for name, placed in self.world.placed.items()
+            for mounted in placed.model.sensors.values()
+        }
+        self._take_samples()
+
+    @property
+    def time(self) -> float:
+        """Simulated time in s."""
+        return self.stamp * 1e-9
+
+    @property
+    def stamp(self) -> int:
+        """Simulated time in ns."""
+        return self.engine.steps * self.step_ns
+
+    @property
+    def streams(self) -> Mapping[str, Samples]:
+        """The sensors in this simulation by the names of their streams."""
+        return self._samples
+
+    def steps_of(self, seconds: Quantity, where: str, least: int = 1) -> int:
+        """A time as a whole number of steps.
+
+        Raises:
+            VeldrainError: it is not one; names the nearest that are.
+        """
+        time = quantity(seconds, "time", where)
+        steps = round(time / self.step) if math.isfinite(time) else -1
+        if steps < least or abs(steps * self.step - time) > 1e-9 * max(time, self.step):
+            low = max(math.floor(time / self.step), least) if math.isfinite(time) else least
+            near = " or ".join(f"{n * self.step * 1e3:g} ms" for n in (low, low + 1))
+            raise VeldrainError(
+                f"{time:g} s is not a whole number of steps of {self.step * 1e3:g} ms", where=where, cure=f"use {near}"
+            )
+        return steps
+
+    def advance(self, seconds: Quantity) -> None:
+        """Go on for a time, a whole number of steps.
+
+        Raises:
+            NotFiniteError: a velocity is no longer finite; names the time and the joint.
+        """
+        self.advance_to(self.engine.steps + self.steps_of(seconds, "advance", least=0))
+
+    def advance_to(self, goal: int) -> None:
+        """Go on to a step, taking all samples that are due on the way and at its end."""
+        while self.engine.steps < goal:
+            due = min((s.due for s in self._samples.values()), default=goal)
+            self.engine.advance(min(goal, due) - self.engine.steps)
+            self._take_samples()
+
+    def _take_samples(self) -> None:
+        step, stamp = self.engine.steps, self.stamp
+        for samples in self._samples.values():
+            if samples.due == step:
+                reading = samples.sample(step, stamp)
+                if self.on_sample:
+                    self.on_sample(samples, reading)
+
+    def reset(self, seed: int | None = None) -> None:
+        """Back to the start, with another seed if one is given."""
+        self.seed = self.seed if seed is None else seed
+        self.engine.restore(self._start)
+        self._start_sensors()
+
+    def snapshot(self) -> Snapshot:
+        """A copy of the mechanical state and the time; restoring it continues to the same bits.
+
+        What sensors keep for themselves (their random streams, a drifting bias) is not part of it.
+        """
+        return self.engine.snapshot()
+
+    def restore(self, snapshot: Snapshot) -> None:
+        """Go back to a snapshot of this simulation; sensors go on from the next whole period."""
+        self.engine.restore(snapshot)
+        for samples in self._samples.values():
+            first = self.steps_of(samples.sensor.first, samples.stream, least=0)
+            periods = max(0, -(-(self.engine.steps + 1 - first) // samples.period))
+            samples.due = first + periods * samples.period
+
+    def energy(self) -> tuple[float, float]:
+        """Kinetic and potential energy in J."""
+        return self.engine.energy()
+
+    def contacts(self) -> pd.DataFrame:
+        """The contacts of the last step, a row each.
+
+        Columns: link_a, link_b (name paths); x, y, z (m); nx, ny, nz (normal from b to a); gap (m);
+        normal_force, friction_force (N).
+        """
+        import pandas as pd
+
+        plant = self.engine.plant
+        kept = plant.kept[: int(plant.counts["kept"][0])]
+        names = np.array(self.engine.compiled.geom_names, object)
+        geoms = np.array([divmod(int(key), len(plant.geoms)) for key in kept["key"]], np.int64).reshape(-1, 2)
+        # A plane is always the second of a pair.
+        swapped = [plant.geoms["kind"][a] == 0 for a in geoms[:, 0]]
+        geoms[swapped] = geoms[swapped][:, ::-1]
+        force = kept["impulse"] / self.step
+        normal = np.einsum("ij,ij->i", force, kept["normal"])
+        sideways = np.linalg.norm(force - normal[:, None] * kept["normal"], axis=1)
+        columns = {"link_a": names[geoms[:, 0]], "link_b": names[geoms[:, 1]]}
+        columns |= dict(zip("xyz", kept["point"].T, strict=True))
+        columns |= dict(zip(("nx", "ny", "nz"), kept["normal"].T, strict=True))
+        return pd.DataFrame(columns | {"gap": kept["gap"], "normal_force": normal, "friction_force": sideways})
+
+    def cast(self, origins: Array, directions: Array, reach: Quantity) -> tuple[Array, list[str | None], Array]:
+        """Send rays through the world, as a lidar does.
+
+        Args:
+            origins: (n, 3) or (3,), m.
+            directions: (n, 3) or (3,), of any length.
+            reach: m.
+
+        Returns:
+            Distances (n,) in m (inf: nothing), names of what was met (None: nothing), normals (n, 3).
+        """
+        ends = np.atleast_2d(np.asarray(directions, float))
+        starts = np.broadcast_to(np.atleast_2d(np.asarray(origins, float)), ends.shape)
+        lengths = np.linalg.norm(ends, axis=1, keepdims=True)
+        if (lengths == 0).any():
+            raise VeldrainError("a ray without direction", where="cast", cure="give directions of non-zero length")
+        found = self.engine.cast(np.ascontiguousarray(starts), ends / lengths, quantity(reach, "length", "reach"))
+        names = self.engine.compiled.geom_names
+        return found[0], [names[g] if g >= 0 else None for g in found[1]], found[2]
+
+    def push(
+        self,
+        path: str,
+        force: Sequence[Quantity],
+        torque: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        at: Sequence[Quantity] | None = None,
+        lasting: Quantity = 1e-3,
+    ) -> None:
+        """Push a link or body from now on for a time (see ``RobotInMotion.push``)."""
+        steps = self.steps_of(lasting, f"{path}: lasting")
+        self.engine.push(
+            self.engine.place_of(path),
+            np.array(triple(force, "force", path)),
+            np.array(triple(torque, "torque", path)),
+            np.array(triple(at or (0.0, 0.0, 0.0), "length", path)),
+            self.engine.steps + steps,
+        )
+
+    def touched(self, watch: int) -> bool:
+        """True where the pair of a watch has touched since it was last asked about or since the start."""
+        steps = self.engine.plant.watch_step
+        found = bool(steps[watch] >= 0)
+        steps[watch] = -1
+        return found
+
+    def samples_of(self, stream: str) -> Samples:
+        """One sensor by the name of its stream."""
+        if stream not in self._samples:
+            raise unknown("sensor", stream, self._samples)
+        return self._samples[stream]
+
+    def __getitem__(self, name: str) -> RobotInMotion:
+        if name not in self._robots:
+            raise unknown("robot or body", name, self._robots)
+        return self._robots[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._robots)
