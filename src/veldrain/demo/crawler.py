@@ -41,7 +41,7 @@ def crawler() -> Model:
                 axis=(0, 1, 0),
                 damping=0.02,
             )
-            m.motor(name, mode="velocity", damping=4.0, limit="5 N*m")
+            m.motor(name, mode="velocity", damping=30.0, limit="5 N*m")
     m.mount(
         Lidar(period="100 ms", beams=180, field="270 deg", nearest="8 cm", reach="8 m", noise="8 mm", latency="20 ms"),
         name="scan",

@@ -88,7 +88,7 @@ CONTACT = _record(
     frame=(3, 3),  # rows: normal from b to a, two tangents
     surface=3,
     impulse=5,  # normal, two of friction, two of rolling
-    mobility=6,  # see rows.contact_mobility
+    mobility=8,  # see rows.contact_mobility
 )
 KEPT = _record("key used", "gap", point=3, normal=3, impulse=3, moment=3)  # a contact of the last step
 JOINT_ROW = _record("dof", "low high target impulse")

@@ -15,7 +15,7 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import NEW, SHIFT, UNFORCED
-from veldrain.physics.rows import apply_row, row_velocity
+from veldrain.physics.rows import apply_row, apply_three, row_velocity, three_velocities
 
 SWEEPS = 80
 ENOUGH = 1e-8  # m/s (rad/s): a sweep that changes no velocity by more is the last
@@ -29,16 +29,6 @@ def into_disc(x, y, radius):  # type: ignore[no-untyped-def]
     if length <= radius:
         return x, y
     return x * radius / length, y * radius / length
-
-
-@kernel
-def replace(impulse, k, new, row, B, v):  # type: ignore[no-untyped-def]
-    """Put a new impulse in place of the old one; gives the size of the change."""
-    change = new - impulse[k]
-    if change != 0.0:
-        impulse[k] = new
-        apply_row(row, B, change, v)
-    return abs(change)
 
 
 @kernel
@@ -61,30 +51,28 @@ def sweep_joints(count, joint_rows, rows, B, v):  # type: ignore[no-untyped-def]
 @kernel
 def sweep_contact(c, rows, J, B, v):  # type: ignore[no-untyped-def]
     """One contact: its normal, then its friction, then its rolling; gives the largest change of velocity."""
-    x, mobility, r = c.impulse, c.mobility, c.row
-    new = max(0.0, x[0] - RELAXATION * (row_velocity(rows[r], J, v) - c.target) / mobility[0])
-    most = replace(x, 0, new, rows[r], B, v) * mobility[0]
-    if new > 0.0 or x[1] != 0.0 or x[2] != 0.0:
-        most = max(most, sweep_friction(c, c.surface[0] * new, rows, J, B, v))
+    x, m, row = c.impulse, c.mobility, rows[c.row]
+    vn, v1, v2 = three_velocities(row, J, v)
+    normal = max(0.0, x[0] - RELAXATION * (vn - c.target) / m[0])
+    dn = normal - x[0]
+    fx = v1 + m[1] * dn - m[3] * x[1] - m[4] * x[2]
+    fy = v2 + m[2] * dn - m[4] * x[1] - m[5] * x[2]
+    a, b = least_in_disc(m[3], m[4], m[5], m[6], fx, fy, c.surface[0] * normal)
+    da, db = a - x[1], b - x[2]
+    x[0], x[1], x[2] = normal, a, b
+    if dn != 0.0 or da != 0.0 or db != 0.0:
+        apply_three(row, B, dn, da, db, v)
+    most = max(abs(dn) * m[0], max(abs(da), abs(db)) * m[6])
     if c.surface[2] > 0.0:
         # Rolling: a moment against the turning, no larger than its arm times the normal force.
-        a = x[3] - row_velocity(rows[r + 3], J, v) / mobility[5]
-        b = x[4] - row_velocity(rows[r + 4], J, v) / mobility[5]
-        a, b = into_disc(a, b, c.surface[2] * new)
-        change = max(replace(x, 3, a, rows[r + 3], B, v), replace(x, 4, b, rows[r + 4], B, v))
-        most = max(most, change * mobility[5])
+        first, second = rows[c.row + 3], rows[c.row + 4]
+        a, b = x[3] - row_velocity(first, J, v) / m[7], x[4] - row_velocity(second, J, v) / m[7]
+        a, b = into_disc(a, b, c.surface[2] * normal)
+        most = max(most, m[7] * max(abs(a - x[3]), abs(b - x[4])))
+        apply_row(first, B, a - x[3], v)
+        apply_row(second, B, b - x[4], v)
+        x[3], x[4] = a, b
     return most
-
-
-@kernel
-def sweep_friction(c, radius, rows, J, B, v):  # type: ignore[no-untyped-def]
-    """Friction of one contact; gives the largest change of velocity."""
-    x, first, second = c.impulse, rows[c.row + 1], rows[c.row + 2]
-    a, b, d, largest = c.mobility[1], c.mobility[2], c.mobility[3], c.mobility[4]
-    fx = row_velocity(first, J, v) - a * x[1] - b * x[2]
-    fy = row_velocity(second, J, v) - b * x[1] - d * x[2]
-    new_x, new_y = least_in_disc(a, b, d, largest, fx, fy, radius)
-    return largest * max(replace(x, 1, new_x, first, B, v), replace(x, 2, new_y, second, B, v))
 
 
 @kernel
