@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -94,3 +95,22 @@ class Pose:
 
         turned = "" if self.rotation.magnitude() == 0 else f", rpy={row(self.rpy)}"
         return f"Pose({row(self.position)}{turned})"
+
+
+def quaternion_of(matrix: Array) -> tuple[float, float, float, float]:
+    """The quaternion x, y, z, w of a rotation matrix, w ≥ 0: for samples, where a Rotation takes too long.
+
+    S. W. Shepperd, "Quaternion from rotation matrix", J. Guidance and Control 1(3), 1978: divide by the
+    largest of the four.
+    """
+    (a, b, c), (d, e, f), (g, h, i) = matrix.tolist()
+    squares = (1 + a - e - i, 1 - a + e - i, 1 - a - e + i, 1 + a + e + i)  # four times x², y², z², w²
+    largest = squares.index(max(squares))
+    x, y, z, w = (
+        (squares[0], b + d, c + g, h - f),
+        (b + d, squares[1], f + h, c - g),
+        (c + g, f + h, squares[2], d - b),
+        (h - f, c - g, d - b, squares[3]),
+    )[largest]
+    scale = (0.5 if w >= 0 else -0.5) / math.sqrt(squares[largest])
+    return x * scale, y * scale, z * scale, w * scale

@@ -12,7 +12,7 @@ from typing import Any, Protocol, runtime_checkable
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.pose import Array, Pose
+from veldrain.pose import Array
 
 
 class Mount(Protocol):
@@ -21,8 +21,8 @@ class Mount(Protocol):
     name: str
     robot: str
 
-    def pose(self) -> Pose:
-        """Pose of the sensor in the world."""
+    def frame(self) -> tuple[Array, Array]:
+        """Position (3,) and axes (3, 3; columns) of the sensor in the world."""
 
     def velocity(self) -> tuple[Array, Array]:
         """Linear and angular velocity (3,) of the sensor's origin, world axes, m/s and rad/s."""

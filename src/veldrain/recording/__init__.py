@@ -1,0 +1,6 @@
+"""Streams to and from MCAP."""
+
+from veldrain.recording.reader import Recording, StreamInfo
+from veldrain.recording.writer import Recorder
+
+__all__ = ["Recorder", "Recording", "StreamInfo"]

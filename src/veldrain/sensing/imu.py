@@ -65,7 +65,7 @@ class Imu:
         force = Wander(random, self.force_bias, self.force_noise)
 
         def measure() -> Inertial:
-            to_sensor = mount.pose().matrix.T
+            to_sensor = mount.frame()[1].T
             rate = to_sensor @ mount.velocity()[1]
             felt = to_sensor @ (mount.acceleration() - mount.gravity())
             return Inertial(force.add_to(felt), gyro.add_to(rate))

@@ -75,11 +75,10 @@ class Lidar:
         beams = np.stack([np.cos(self.bearings), np.sin(self.bearings), np.zeros(len(self.bearings))], axis=1)
 
         def measure() -> Scan:
-            pose = mount.pose()
-            directions = beams @ pose.matrix.T
-            origins = np.repeat(pose.position[None], len(beams), axis=0)
-            ranges = mount.cast(origins, directions, self.reach)
-            ranges += random.normal(0.0, 1.0, len(ranges)) * self.noise
+            position, axes = mount.frame()
+            origins = np.repeat(position[None], len(beams), axis=0)
+            ranges = mount.cast(origins, beams @ axes.T, self.reach)
+            ranges += random.standard_normal(len(ranges)) * self.noise
             ranges[(ranges < self.nearest) | (ranges > self.reach)] = math.inf
             return Scan(ranges, self.bearings)
 

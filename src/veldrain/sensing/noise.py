@@ -40,8 +40,8 @@ class Wander:
 
     def __init__(self, random: np.random.Generator, bias: float, noise: float) -> None:
         self._random, self._noise = random, noise
-        self._bias: Array = random.normal(0.0, 1.0, 3) * bias
+        self._bias: Array = random.standard_normal(3) * bias
 
     def add_to(self, values: Array) -> Array:
         """The values with bias and noise."""
-        return values + self._bias + self._random.normal(0.0, 1.0, 3) * self._noise
+        return values + self._bias + self._random.standard_normal(3) * self._noise

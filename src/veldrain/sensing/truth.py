@@ -9,16 +9,17 @@ from typing import Any
 import numpy as np
 
 from veldrain.model import Mount
-from veldrain.pose import Array, Pose
+from veldrain.pose import Array, quaternion_of
 from veldrain.sensing.noise import timing
 from veldrain.units import Quantity
 
 
 @dataclass(frozen=True)
 class Motion:
-    """Pose in the world, and linear and angular velocity (3,) in the axes of the mount."""
+    """Position (3,) and quaternion x, y, z, w in the world; velocity and rate (3,) in the axes of the mount."""
 
-    pose: Pose
+    position: Array
+    quaternion: tuple[float, float, float, float]
     velocity: Array
     rate: Array
 
@@ -41,10 +42,9 @@ class TruePose:
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Motion]:
         def measure() -> Motion:
-            pose = mount.pose()
-            to_mount = pose.matrix.T
+            position, axes = mount.frame()
             linear, angular = mount.velocity()
-            return Motion(pose, to_mount @ linear, to_mount @ angular)
+            return Motion(position, quaternion_of(axes), axes.T @ linear, axes.T @ angular)
 
         return measure
 
@@ -52,10 +52,10 @@ class TruePose:
         def xyz(values: Array) -> dict[str, float]:
             return dict(zip("xyz", values.tolist(), strict=True))
 
-        turn = dict(zip("xyzw", reading.pose.rotation.as_quat().tolist(), strict=True))
+        turn = dict(zip("xyzw", reading.quaternion, strict=True))
         return {
             "child_frame_id": "",
-            "pose": {"pose": {"position": xyz(reading.pose.position), "orientation": turn}, "covariance": np.zeros(36)},
+            "pose": {"pose": {"position": xyz(reading.position), "orientation": turn}, "covariance": np.zeros(36)},
             "twist": {"twist": {"linear": xyz(reading.velocity), "angular": xyz(reading.rate)}, "covariance": np.zeros(36)},
         }
 

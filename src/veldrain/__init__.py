@@ -1,0 +1,71 @@
+"""Veldrain: simulated robot worlds, scripted trials, recorded streams, honest comparisons.
+
+Everything public is here, loaded on first use: ``import veldrain as vd``.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+_WHERE = {
+    "veldrain.errors": ["VeldrainError"],
+    "veldrain.pose": ["Pose"],
+    "veldrain.model": ["Box", "Capsule", "Cylinder", "Model", "Part", "Sphere", "Surface", "World"],
+    "veldrain.sensing": ["Encoders", "Imu", "Lidar", "TrueClearance", "TruePose"],
+    "veldrain.simulation": ["Simulation"],
+    "veldrain.control": ["CentreLine", "Controller"],
+    "veldrain.recording": ["Recording"],
+    "veldrain.scenario": ["Scenario", "clearance", "distance", "run", "touching"],
+    "veldrain.study": ["FinishTime", "Metric", "Result", "Study", "normal", "one_of", "uniform"],
+    "veldrain.documents": ["load_scenario", "load_study", "load_world"],
+}
+_MODULE_OF = {name: module for module, names in _WHERE.items() for name in names}
+
+__all__ = list(_MODULE_OF)  # noqa: PLE0604
+
+if TYPE_CHECKING:
+    from veldrain.control import CentreLine as CentreLine
+    from veldrain.control import Controller as Controller
+    from veldrain.documents import load_scenario as load_scenario
+    from veldrain.documents import load_study as load_study
+    from veldrain.documents import load_world as load_world
+    from veldrain.errors import VeldrainError as VeldrainError
+    from veldrain.model import Box as Box
+    from veldrain.model import Capsule as Capsule
+    from veldrain.model import Cylinder as Cylinder
+    from veldrain.model import Model as Model
+    from veldrain.model import Part as Part
+    from veldrain.model import Sphere as Sphere
+    from veldrain.model import Surface as Surface
+    from veldrain.model import World as World
+    from veldrain.pose import Pose as Pose
+    from veldrain.recording import Recording as Recording
+    from veldrain.scenario import Scenario as Scenario
+    from veldrain.scenario import clearance as clearance
+    from veldrain.scenario import distance as distance
+    from veldrain.scenario import run as run
+    from veldrain.scenario import touching as touching
+    from veldrain.sensing import Encoders as Encoders
+    from veldrain.sensing import Imu as Imu
+    from veldrain.sensing import Lidar as Lidar
+    from veldrain.sensing import TrueClearance as TrueClearance
+    from veldrain.sensing import TruePose as TruePose
+    from veldrain.simulation import Simulation as Simulation
+    from veldrain.study import FinishTime as FinishTime
+    from veldrain.study import Metric as Metric
+    from veldrain.study import Result as Result
+    from veldrain.study import Study as Study
+    from veldrain.study import normal as normal
+    from veldrain.study import one_of as one_of
+    from veldrain.study import uniform as uniform
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _MODULE_OF:
+        raise AttributeError(f"module 'veldrain' has no attribute '{name}'")
+    return getattr(importlib.import_module(_MODULE_OF[name]), name)
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *_MODULE_OF})

@@ -1,0 +1,104 @@
+"""ROS 2 messages from plain dictionaries, as CDR bytes, and back to tables."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import cache
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from rosbags.typesys import Stores, get_typestore
+from rosbags.typesys.store import Typestore
+from scipy.spatial.transform import Rotation
+
+from veldrain.errors import VeldrainError
+
+Fields = dict[str, Any]
+
+
+@cache
+def typestore() -> Typestore:
+    """The message definitions of a ROS 2 release."""
+    return get_typestore(Stores.ROS2_HUMBLE)
+
+
+def definition(message: str) -> bytes:
+    """The text of a message's definition with all that it uses, as it is embedded in a file."""
+    if message not in typestore().types:
+        raise VeldrainError(f"no ROS 2 message '{message}'", cure="use one such as 'sensor_msgs/msg/Imu'")
+    return typestore().generate_msgdef(message, ros_version=2)[0].encode()
+
+
+@cache
+def maker(message: str) -> Callable[[Fields], Any]:
+    """The function that makes a message from a dictionary with a value for each of its fields."""
+    kind = typestore().types[message]
+    fields = typestore().fielddefs[message][1]
+    nested = {name: maker(described[1]) for name, described in fields if described[0].name == "NAME"}
+
+    def make(values: Fields) -> Any:
+        return kind(**{name: nested[name](v) if name in nested else v for name, v in values.items()})
+
+    return make
+
+
+def header(stamp: int, frame: str) -> Fields:
+    """A message's header at a simulated time in ns."""
+    return {"stamp": {"sec": stamp // 10**9, "nanosec": stamp % 10**9}, "frame_id": frame}
+
+
+def to_bytes(message: str, fields: Fields) -> bytes:
+    """A message as CDR."""
+    return bytes(typestore().serialize_cdr(maker(message)(fields), message))
+
+
+# Shorter names for the columns of common messages.
+_SHORT = (
+    ("pose.pose.position.", ""),
+    ("pose.pose.orientation.", "q"),
+    ("twist.twist.linear.", "v"),
+    ("twist.twist.angular.", "w"),
+    ("angular_velocity.", "rate_"),
+    ("linear_acceleration.", "force_"),
+)
+_LEFT_OUT = ("covariance", "header.", "__msgtype__")
+
+
+def to_table(message: str, stamps: Sequence[int], raw: Sequence[bytes]) -> pd.DataFrame:
+    """Messages of one type as a table: ``time`` in s, then a column for each field.
+
+    Joint states have a column for each joint, such as ``position.front_left``; odometry has x, y, z, roll,
+    pitch, yaw, and vx … wz in the moving axes. Arrays stay arrays.
+    """
+    rows = [_flat(typestore().deserialize_cdr(data, message)) for data in raw]
+    table = pd.DataFrame(rows)
+    if {"qx", "qy", "qz", "qw"} <= set(table.columns):
+        turns = Rotation.from_quat(table[["qx", "qy", "qz", "qw"]].to_numpy(float))
+        angles = turns.as_euler("xyz")
+        at = int(table.columns.get_loc("qw")) + 1  # type: ignore[arg-type]
+        for k, name in enumerate(("roll", "pitch", "yaw")):
+            table.insert(at + k, name, angles[:, k])
+    table.insert(0, "time", np.asarray(stamps, np.int64) * 1e-9)
+    return table
+
+
+def _flat(message: Any, prefix: str = "") -> Fields:
+    found: Fields = {}
+    names = list(getattr(message, "name", [])) if type(message).__name__.endswith("JointState") else None
+    for field in message.__dataclass_fields__:
+        path = prefix + field
+        if any(part in path for part in _LEFT_OUT):
+            continue
+        value = getattr(message, field)
+        if hasattr(value, "__dataclass_fields__"):
+            found |= _flat(value, f"{path}.")
+        elif names is not None:
+            if field != "name":
+                found |= {f"{field}.{n}": float(v) for n, v in zip(names, value, strict=False)}
+        else:
+            for long, short in _SHORT:
+                if path.startswith(long):
+                    path = short + path.removeprefix(long)
+            found[path] = value
+    return found

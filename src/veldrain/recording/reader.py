@@ -1,0 +1,130 @@
+"""Streams from an MCAP file, as tables."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from io import BytesIO
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, BinaryIO
+
+import numpy as np
+from mcap.exceptions import McapError
+from mcap.reader import McapReader, make_reader
+
+from veldrain.errors import VeldrainError, unknown
+from veldrain.recording.writer import METADATA
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True)
+class StreamInfo:
+    """One stream of a recording; times in s. ``gaps``: where the time between two messages is over 1.5 periods."""
+
+    message: str
+    count: int
+    rate: float
+    first: float
+    last: float
+    gaps: int
+
+
+class Recording:
+    """A recorded trial.
+
+    Args:
+        source: path of an MCAP file, or the bytes of one.
+
+    Raises:
+        VeldrainError: no such file, or not an MCAP file.
+    """
+
+    def __init__(self, source: str | Path | bytes) -> None:
+        self.path = None if isinstance(source, bytes) else Path(source)
+        self._bytes = source if isinstance(source, bytes) else b""
+        if self.path and not self.path.is_file():
+            raise VeldrainError("no such file", where=str(self.path), cure="name an MCAP file")
+
+    def _open(self) -> BinaryIO:
+        return self.path.open("rb") if self.path else BytesIO(self._bytes)
+
+    def _reader(self, file: BinaryIO) -> McapReader:
+        try:
+            return make_reader(file)
+        except McapError as error:
+            raise VeldrainError(
+                f"not an MCAP file ({error})", where=str(self.path), cure="name a file that was recorded to its end"
+            ) from error
+
+    @cached_property
+    def _read(self) -> dict[str, tuple[str, list[int], list[bytes]]]:
+        """Message type, stamps and bytes by stream."""
+        found: dict[str, tuple[str, list[int], list[bytes]]] = {}
+        with self._open() as file:
+            reader = self._reader(file)
+            try:
+                for schema, channel, message in reader.iter_messages():
+                    kind = schema.name if schema else ""
+                    _, stamps, raw = found.setdefault(channel.topic, (kind, [], []))
+                    stamps.append(message.log_time)
+                    raw.append(message.data)
+            except McapError as error:
+                raise VeldrainError(
+                    f"cannot be read ({type(error).__name__}: {error})", where=str(self.path),
+                    cure="the file was cut short or changed: record it again",
+                ) from error  # fmt: skip
+        return found
+
+    @cached_property
+    def metadata(self) -> dict[str, Any]:
+        """What describes the trial: seed, controllers, drawn values, version, outcome."""
+        with self._open() as file:
+            for record in self._reader(file).iter_metadata():
+                if record.name == METADATA:
+                    return {k: json.loads(v) for k, v in record.metadata.items()}
+        return {}
+
+    @property
+    def outcome(self) -> dict[str, Any]:
+        """How the trial ended: passed, reason, time, and each expectation's verdict."""
+        return dict(self.metadata.get("outcome", {}))
+
+    @cached_property
+    def streams(self) -> dict[str, StreamInfo]:
+        """All streams, by name."""
+        found = {}
+        for name, (message, stamps, _) in sorted(self._read.items()):
+            times = np.array(stamps) * 1e-9
+            steps = np.diff(times)
+            period = float(np.median(steps)) if len(steps) else 0.0
+            regular = period > 0 and message != "std_msgs/msg/String"
+            found[name] = StreamInfo(
+                message=message,
+                count=len(times),
+                rate=1.0 / period if regular else 0.0,
+                first=float(times[0]),
+                last=float(times[-1]),
+                gaps=int((steps > 1.5 * period).sum()) if regular else 0,
+            )
+        return found
+
+    def __getitem__(self, stream: str) -> pd.DataFrame:
+        """A stream as a table: ``time`` in s, then the fields of its messages."""
+        from veldrain.recording.messages import to_table, typestore
+
+        if stream not in self._read:
+            raise unknown("stream", stream, self._read, str(self.path or "recording"))
+        message, stamps, raw = self._read[stream]
+        if message not in typestore().types:
+            raise VeldrainError(f"no definition of '{message}'", where=stream, cure="read it with another reader")
+        return to_table(message, stamps, raw)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.streams)
+
+    def __repr__(self) -> str:
+        return f"Recording({str(self.path) if self.path else 'in memory'}: {', '.join(self.streams)})"

@@ -1,0 +1,89 @@
+"""Streams to one MCAP file."""
+
+from __future__ import annotations
+
+import json
+from functools import cached_property
+from io import BytesIO
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+from mcap.writer import CompressionType, Writer
+
+from veldrain.errors import VeldrainError
+from veldrain.recording.messages import Fields, definition, header, to_bytes
+from veldrain.simulation import Reading, Samples
+
+METADATA = "veldrain"
+
+
+class Recorder:
+    """Writes streams to a file, or to memory for no file.
+
+    The file is called ``….part`` until it is finished, so that a file under its own name is whole. All stamps
+    are simulated time: the same trial gives the same bytes.
+    """
+
+    def __init__(self, path: Path | None = None) -> None:
+        self.path = path
+        self._part = path.with_name(path.name + ".part") if path else None
+        self._schemas: dict[str, int] = {}
+        self._channels: dict[str, int] = {}
+
+    @cached_property
+    def _out(self) -> BinaryIO:
+        if self._part is None:
+            return BytesIO()
+        try:
+            self._part.parent.mkdir(parents=True, exist_ok=True)
+            return self._part.open("wb")
+        except OSError as error:
+            raise VeldrainError(f"cannot be written ({error.strerror})", where=str(self.path),
+                                cure="name another file") from error  # fmt: skip
+
+    @cached_property
+    def _writer(self) -> Writer:
+        """Opened by the first message, so that a mistake found before the start leaves no file."""
+        writer = Writer(self._out, compression=CompressionType.ZSTD)
+        writer.start(profile="ros2", library="veldrain")
+        return writer
+
+    def add(self, stream: str, message: str, stamp: int, fields: Fields) -> None:
+        """Write one message at a simulated time in ns."""
+        if stream not in self._channels:
+            if message not in self._schemas:
+                self._schemas[message] = self._writer.register_schema(message, "ros2msg", definition(message))
+            self._channels[stream] = self._writer.register_channel(stream, "cdr", self._schemas[message])
+        data = to_bytes(message, fields)
+        self._writer.add_message(self._channels[stream], log_time=stamp, publish_time=stamp, data=data)
+
+    def sample(self, samples: Samples, reading: Reading) -> None:
+        """Write one reading of a sensor."""
+        fields = samples.sensor.to_message(reading.data)
+        frame = samples.stream
+        if "child_frame_id" in fields:  # the pose of something in the world
+            fields["child_frame_id"], frame = samples.stream, "world"
+        self.add(samples.stream, samples.sensor.message, reading.stamp, {"header": header(reading.stamp, frame)} | fields)
+
+    def commands(self, stream: str, stamp: int, mode: dict[str, str], values: dict[str, float]) -> None:
+        """Write the commands that hold from now on: each in the field of its motor's mode, nan elsewhere."""
+        row = {
+            field: np.array([values[j] if mode[j] == field else np.nan for j in values])
+            for field in ("position", "velocity", "effort")
+        }
+        self.add(stream, "sensor_msgs/msg/JointState", stamp, {"header": header(stamp, ""), "name": list(values)} | row)
+
+    def event(self, stamp: int, text: str) -> None:
+        """Write what the scenario did."""
+        self.add("scenario/events", "std_msgs/msg/String", stamp, {"data": text})
+
+    def finish(self, metadata: dict[str, Any]) -> bytes:
+        """Close the file with what describes the trial; gives the bytes of a recording in memory."""
+        self._writer.add_metadata(METADATA, {k: json.dumps(v, sort_keys=True) for k, v in metadata.items()})
+        self._writer.finish()
+        data = self._out.getvalue() if isinstance(self._out, BytesIO) else b""
+        self._out.close()
+        if self.path and self._part:
+            self._part.replace(self.path)
+        return data

@@ -1,0 +1,211 @@
+"""A scripted course of events in a world, and what is expected of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from veldrain.errors import VeldrainError
+from veldrain.model import World
+from veldrain.scenario.conditions import Condition
+from veldrain.units import Quantity, Triple, quantity, triple
+
+
+@dataclass
+class Push:
+    """A push on a link or body for a time."""
+
+    name: str
+    link: str
+    force: Triple
+    torque: Triple
+    at: Triple
+    lasting: float
+
+    def __str__(self) -> str:
+        load = ", ".join(f"{f:.3g}" for f in self.force)
+        return f"push '{self.name}' on {self.link}: ({load}) N for {self.lasting:g} s"
+
+
+@dataclass
+class Finish:
+    """The end of the trial, for a reason."""
+
+    reason: str
+
+    def __str__(self) -> str:
+        return f"finish: {self.reason}"
+
+
+Action = Push | Finish
+
+
+@dataclass
+class Entry:
+    """What happens when: at a time in s, or when a condition first holds."""
+
+    trigger: float | Condition
+    action: Action
+
+
+@dataclass(frozen=True)
+class Expectation:
+    """A rule a trial passes or fails: one of the three conditions is given."""
+
+    name: str
+    never: Condition | None = None
+    always: Condition | None = None
+    eventually: Condition | None = None
+    within: float | None = None
+
+    @property
+    def condition(self) -> Condition:
+        """The condition, whichever way it is expected."""
+        found = self.never or self.always or self.eventually
+        assert found is not None  # Scenario.expect sees to it
+        return found
+
+
+class Moment:
+    """What to do at a moment of a scenario; made by ``Scenario.at`` and ``Scenario.when``."""
+
+    def __init__(self, scenario: Scenario, trigger: float | Condition) -> None:
+        self._scenario, self._trigger = scenario, trigger
+
+    def push(
+        self,
+        link: str,
+        force: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        torque: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        at: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        lasting: Quantity = 0.1,
+        name: str | None = None,
+    ) -> Scenario:
+        """Push a link or body.
+
+        Args:
+            link: its name path.
+            force: N, world axes.
+            torque: N·m, world axes.
+            at: the point of the link's frame where the force acts, m.
+            lasting: s.
+            name: of the push, for a study to vary it; None: ``push`` and a number.
+        """
+        where = f"push on {link}"
+        pushes = self._scenario.pushes()
+        name = name or f"push{len(pushes) + 1}"
+        if name in pushes:
+            raise VeldrainError(f"a second push '{name}'", where="scenario", cure="give it another name")
+        action = Push(
+            name,
+            link,
+            triple(force, "force", where),
+            triple(torque, "torque", where),
+            triple(at, "length", where),
+            quantity(lasting, "time", where),
+        )
+        return self._scenario.add(Entry(self._trigger, action))
+
+    def finish(self, reason: str) -> Scenario:
+        """End the trial for a reason."""
+        return self._scenario.add(Entry(self._trigger, Finish(reason)))
+
+
+class Scenario:
+    """A scripted course of events.
+
+    Args:
+        world: the world at the start.
+        duration: the longest a trial goes on, s.
+        controllers: a controller for each robot that has one, by robot.
+        step: of the engine, s.
+        tick: time between looks at the conditions, s, a whole number of steps.
+        truth: names of the robots whose controllers may read truth sensors.
+
+    >>> scenario = Scenario(world, duration="40 s", controllers={"crawler": CentreLine(gain=1.4)})
+    >>> scenario.when(distance("crawler/hull", "outlet") < 0.5).finish("reached the outlet")
+    """
+
+    def __init__(
+        self,
+        world: World,
+        duration: Quantity,
+        controllers: Mapping[str, Any] | None = None,
+        step: Quantity = 1e-3,
+        tick: Quantity = 1e-2,
+        truth: Iterable[str] = (),
+    ) -> None:
+        self.world = world
+        self.duration = quantity(duration, "time", "duration")
+        self.controllers: dict[str, Any] = dict(controllers or {})
+        self.step = quantity(step, "time", "step")
+        self.tick = quantity(tick, "time", "tick")
+        self.truth = frozenset(truth)
+        self.timeline: list[Entry] = []
+        self.expectations: dict[str, Expectation] = {}
+        if not 0 < self.duration < float("inf"):
+            raise VeldrainError(f"duration is {self.duration:g} s", where="scenario", cure="give a time above zero")
+
+    def at(self, time: Quantity) -> Moment:
+        """A moment by its time in s, a whole number of steps."""
+        seconds = quantity(time, "time", "at")
+        if seconds < 0:
+            raise VeldrainError(f"a moment at {seconds:g} s", where="scenario", cure="give 0 or later")
+        return Moment(self, seconds)
+
+    def when(self, condition: Condition) -> Moment:
+        """The moment at which a condition first holds."""
+        return Moment(self, _checked(condition, "when"))
+
+    def expect(
+        self,
+        name: str,
+        never: Condition | None = None,
+        always: Condition | None = None,
+        eventually: Condition | None = None,
+        within: Quantity | None = None,
+    ) -> Scenario:
+        """Add a rule that a trial passes or fails.
+
+        Args:
+            name: what is expected, in words.
+            never: must not hold at any time.
+            always: must hold at all times.
+            eventually: must hold at some time.
+            within: … by this time, s; None: by the end.
+        """
+        given = [c for c in (never, always, eventually) if c is not None]
+        if len(given) != 1 or (within is not None and eventually is None):
+            raise VeldrainError(
+                "an expectation needs one of never, always and eventually", where=name,
+                cure="give one; within= goes with eventually=",
+            )  # fmt: skip
+        _checked(given[0], name)
+        if name in self.expectations:
+            raise VeldrainError("a second expectation of this name", where=name, cure="give it another name")
+        limit = quantity(within, "time", name) if within is not None else None
+        self.expectations[name] = Expectation(name, never, always, eventually, limit)
+        return self
+
+    def pushes(self) -> dict[str, Push]:
+        """All pushes by name."""
+        return {e.action.name: e.action for e in self.timeline if isinstance(e.action, Push)}
+
+    def add(self, entry: Entry) -> Scenario:
+        """Add an entry to the timeline."""
+        self.timeline.append(entry)
+        return self
+
+    def conditions(self) -> list[Condition]:
+        """All conditions that have to be looked at."""
+        triggers = [e.trigger for e in self.timeline if isinstance(e.trigger, Condition)]
+        return triggers + [e.condition for e in self.expectations.values()]
+
+
+def _checked(condition: Any, where: str) -> Condition:
+    if not isinstance(condition, Condition):
+        raise VeldrainError(
+            f"{condition!r} is not a condition", where=where, cure="write one such as vd.distance(a, b) < 0.5"
+        )
+    return condition

@@ -1,0 +1,69 @@
+"""The results of a study, read from its folder."""
+
+from __future__ import annotations
+
+import json
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from veldrain.errors import VeldrainError
+from veldrain.recording import Recording
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from veldrain.study.statistics import Comparison
+
+RESULTS = "study.json"
+
+
+class Result:
+    """The trials of a study that are in a folder.
+
+    Raises:
+        VeldrainError: the folder holds no study.
+
+    >>> Result("out/study").trials.groupby("controller")["passed"].mean()
+    """
+
+    def __init__(self, folder: str | Path) -> None:
+        self.folder = Path(folder)
+        marker = self.folder / RESULTS
+        if not marker.is_file():
+            raise VeldrainError("holds no study", where=str(self.folder), cure="name the folder a study was written to")
+        try:
+            self.about: dict[str, Any] = json.loads(marker.read_text(encoding="utf-8"))
+        except ValueError as error:
+            raise VeldrainError(f"cannot be read ({error})", where=str(marker), cure="run the study anew") from error
+
+    @cached_property
+    def trials(self) -> pd.DataFrame:
+        """A row per trial: controller, trial, passed, reason, time, drawn values, metrics, file."""
+        import pandas as pd
+
+        order = {name: k for k, name in enumerate(self.about["controllers"])}
+        rows = [json.loads(p.read_text(encoding="utf-8")) for p in sorted(self.folder.glob("trials/*/*.json"))]
+        rows.sort(key=lambda row: (order.get(row["controller"], len(order)), row["trial"]))
+        return pd.DataFrame(rows)
+
+    @property
+    def metrics(self) -> list[tuple[str, str, str]]:
+        """Name, unit, and ``lower`` or ``higher`` for what is better."""
+        return [(m["name"], m["unit"], m["better"]) for m in self.about["metrics"]]
+
+    def recording(self, controller: str, trial: int) -> Recording:
+        """The recording of one trial."""
+        return Recording(self.folder / "trials" / controller / f"{trial:03d}.mcap")
+
+    def compare(self, baseline: str | None = None) -> Comparison:
+        """Compare the controllers with one of them (None: the first), trial by trial.
+
+        Raises:
+            VeldrainError: no trials yet, an unknown controller, or only one.
+        """
+        from veldrain.study.statistics import compare
+
+        if self.trials.empty:
+            raise VeldrainError("holds no trials yet", where=str(self.folder), cure="run the study")
+        return compare(self.trials, self.metrics, baseline or self.about["controllers"][0])
