@@ -30,9 +30,9 @@ def culvert() -> vd.World:
 
 
 def scenario() -> vd.Scenario:
-    """From the inlet to the outlet, with a push from the side on the way."""
+    """From the inlet to the outlet, with a push from the side while on the silt."""
     s = vd.Scenario(culvert(), duration="40 s", controllers={"crawler": vd.CentreLine(gain=2.0)})
-    s.at("5 s").push("crawler/hull", force=(0, "60 N", 0), lasting="300 ms", name="shove")
+    s.at("12 s").push("crawler/hull", force=(0, "90 N", 0), lasting="300 ms", name="shove")
     at_outlet = vd.distance("crawler/hull", "outlet") < "60 cm"
     s.when(at_outlet).finish("reached the outlet")
     s.expect("clear of the walls", never=vd.touching("crawler", "culvert"))
@@ -52,7 +52,7 @@ def study(trials: int = 8) -> vd.Study:
             "crawler.y": vd.uniform("-15 cm", "15 cm"),
             "crawler.yaw": vd.normal("0 deg", "6 deg"),
             "silt.friction": vd.uniform(0.05, 0.4),
-            "shove.force_y": vd.uniform("-150 N", "150 N"),
+            "shove.force_y": vd.uniform("-120 N", "120 N"),
         },
         trials=trials,
         metrics=[

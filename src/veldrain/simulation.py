@@ -35,7 +35,7 @@ class Reading:
     @property
     def time(self) -> float:
         """The stamp in s."""
-        return self.stamp * 1e-9
+        return self.stamp / 1e9
 
     def __getattr__(self, name: str) -> Any:
         if name.startswith("__"):
@@ -44,28 +44,24 @@ class Reading:
 
 
 class _Mount:
-    """The engine as one sensor sees it (``model.Mount``)."""
+    """The engine as one sensor sees it (``model.Mount``): views of the arrays, so that a sample is cheap."""
 
     def __init__(self, engine: Engine, robot: Robot, mounted: Mounted) -> None:
         self._engine, self._robot = engine, robot
         self.robot, self.name = robot.name, f"{robot.name}/{mounted.name}"
         link = engine.place_of(f"{robot.name}/{mounted.link}")
         self._place = LinkPlace(link.node, link.pose @ mounted.pose)
-        self._axes = self._place.pose.matrix
+        self._offset, self._axes = self._place.pose.position, self._place.pose.matrix
+        if link.node >= 0:
+            self._rot = engine.plant.nodes["rot"][link.node]
         self._sides: dict[str, tuple[Ints, Ints]] = {}
 
     def frame(self) -> tuple[Array, Array]:
-        # Plain arrays: a scipy Rotation takes a hundred times as long, at every sample.
         position = self._engine.position(self._place)
-        if self._place.node < 0:
-            return position, self._axes
-        return position, self._engine.plant.nodes[self._place.node]["rot"] @ self._axes
+        return position, (self._axes if self._place.node < 0 else self._rot @ self._axes)
 
-    def velocity(self) -> tuple[Array, Array]:
-        return self._engine.motion(self._place)[:2]
-
-    def acceleration(self) -> Array:
-        return self._engine.motion(self._place)[2]
+    def motion(self) -> tuple[Array, Array, Array]:
+        return self._engine.motion(self._place)
 
     def gravity(self) -> Array:
         return self._engine.plant.gravity
@@ -78,19 +74,15 @@ class _Mount:
             self._sides[thing] = self._engine.geoms_of(self.robot), self._engine.geoms_of(thing)
         return self._engine.clearance(*self._sides[thing])
 
-    def joint_names(self, names: Sequence[str]) -> tuple[str, ...]:
+    def joints(self, names: Sequence[str]) -> tuple[tuple[str, ...], Callable[[], tuple[Array, Array, Array]]]:
         for name in names:
             if name not in self._robot.joints:
                 raise unknown("movable joint", name, self._robot.joints, self.name)
-        return tuple(names or self._robot.joints)
-
-    def joints(self, names: Sequence[str]) -> tuple[Array, Array, Array]:
-        dofs = [self._robot.joints[n] for n in self.joint_names(names)]
-        rows = self._engine.plant.dofs[dofs]
-        return self._engine.plant.q[rows["coord"]], self._engine.plant.speeds[NOW, dofs], rows["effort"].copy()
-
-    def surroundings(self) -> Sequence[str]:
-        return self._engine.names
+        names = tuple(names or self._robot.joints)
+        plant = self._engine.plant
+        dofs = np.array([self._robot.joints[n] for n in names], np.int64)
+        coords, efforts, q, v = plant.dofs["coord"][dofs], plant.dofs["effort"], plant.q, plant.speeds[NOW]
+        return names, lambda: (q[coords], v[dofs], efforts[dofs])
 
 
 class Samples:
@@ -295,7 +287,7 @@ class Simulation:
     @property
     def time(self) -> float:
         """Simulated time in s."""
-        return self.stamp * 1e-9
+        return self.stamp / 1e9
 
     @property
     def stamp(self) -> int:

@@ -7,6 +7,7 @@ function that measures; what changes from sample to sample (a drifting bias, say
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from types import SimpleNamespace
 from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
@@ -24,11 +25,9 @@ class Mount(Protocol):
     def frame(self) -> tuple[Array, Array]:
         """Position (3,) and axes (3, 3; columns) of the sensor in the world."""
 
-    def velocity(self) -> tuple[Array, Array]:
-        """Linear and angular velocity (3,) of the sensor's origin, world axes, m/s and rad/s."""
-
-    def acceleration(self) -> Array:
-        """Linear acceleration (3,) of the sensor's origin over the last step, world axes, m/s²."""
+    def motion(self) -> tuple[Array, Array, Array]:
+        """Linear velocity (m/s), angular velocity (rad/s) and linear acceleration over the last step (m/s²)
+        of the sensor's origin, (3,) each, world axes."""
 
     def gravity(self) -> Array:
         """Gravity (3,), world axes, m/s²."""
@@ -39,14 +38,9 @@ class Mount(Protocol):
     def clearance(self, thing: str) -> float:
         """Least distance (m) between the touchable shapes of the sensor's robot and those of a thing."""
 
-    def joints(self, names: Sequence[str]) -> tuple[Array, Array, Array]:
-        """Positions, velocities and motor efforts of the robot's joints (all of them for no names)."""
-
-    def joint_names(self, names: Sequence[str]) -> tuple[str, ...]:
-        """The names checked, or those of all movable joints with one degree of freedom."""
-
-    def surroundings(self) -> Sequence[str]:
-        """Names of everything in the world, for checking a name."""
+    def joints(self, names: Sequence[str]) -> tuple[tuple[str, ...], Callable[[], tuple[Array, Array, Array]]]:
+        """Names of the robot's movable joints (all of them for no names), and the function that gives their
+        positions, velocities and motor efforts now."""
 
 
 @runtime_checkable
@@ -70,8 +64,8 @@ class Sensor(Protocol):
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Any]:
         """The function that measures in one trial; what it returns is a reading, a small dataclass."""
 
-    def to_message(self, reading: Any) -> dict[str, Any]:
-        """A reading as the fields of the message, without its header."""
+    def to_message(self, reading: Any) -> SimpleNamespace:
+        """A reading as the fields of the message, nested ones likewise, without its header."""
 
 
 def checked_sensor(sensor: object, where: str) -> Sensor:

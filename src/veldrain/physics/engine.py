@@ -44,7 +44,9 @@ class Engine:
         self.step = step
         self.compiled = compile_world(world, len(watches))
         self.plant = self.compiled.plant
-        self.names = list(world.names())
+        nodes = self.plant.nodes
+        self._pos, self._rot, self._twist, self._acc = nodes["pos"], nodes["rot"], nodes["twist"], nodes["acc"]
+        self._tree, self._ref = nodes["tree"], self.plant.trees["ref"]
         for w, sides in enumerate(watches):
             for side, path in enumerate(sides):
                 self.plant.watch_sides[w, side] = self.geoms_of(path)
@@ -108,19 +110,20 @@ class Engine:
         """Position (3,) in the world; cheaper than the pose."""
         if place.node < 0:
             return place.pose.position
-        node = self.plant.nodes[place.node]
-        return node["pos"] + node["rot"] @ place.pose.position
+        return self._pos[place.node] + self._rot[place.node] @ place.pose.position
 
     def motion(self, place: LinkPlace) -> tuple[Array, Array, Array]:
         """Linear velocity, angular velocity and linear acceleration of a place's origin, world axes."""
         if place.node < 0:
             return np.zeros(3), np.zeros(3), np.zeros(3)
-        node = self.plant.nodes[place.node]
-        twist, acc = node["twist"], node["acc"]
-        arm = self.position(place) - self.plant.trees[node["tree"]]["ref"]
-        w = twist[:3]
-        velocity = twist[3:] + _cross(w, arm)
-        return velocity, w.copy(), acc[3:] + _cross(acc[:3], arm) + _cross(w, velocity)
+        # Plain floats: for one vector they take a third of the time of arrays.
+        x, y, z = (self.position(place) - self._ref[self._tree[place.node]]).tolist()
+        wx, wy, wz, vx, vy, vz = self._twist[place.node].tolist()
+        bx, by, bz, ax, ay, az = self._acc[place.node].tolist()
+        vx, vy, vz = vx + wy * z - wz * y, vy + wz * x - wx * z, vz + wx * y - wy * x
+        ax, ay, az = ax + by * z - bz * y, ay + bz * x - bx * z, az + bx * y - by * x
+        ax, ay, az = ax + wy * vz - wz * vy, ay + wz * vx - wx * vz, az + wx * vy - wy * vx
+        return np.array((vx, vy, vz)), np.array((wx, wy, wz)), np.array((ax, ay, az))
 
     def geoms_of(self, path: str) -> p.Ints:
         """1 for each shape of a thing: of a link, of a whole robot, or of all whose names start with ``path/``."""
@@ -173,11 +176,6 @@ class Engine:
             kinetic += 0.5 * node["mass"] * (v @ v) + 0.5 * spin @ node["inertia"] @ spin
             potential -= node["mass"] * (self.plant.gravity @ node["com"])
         return float(kinetic), float(potential)
-
-
-def _cross(a: Array, b: Array) -> Array:
-    """a × b; numpy.cross takes ten times as long for one pair."""
-    return np.array([a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]])
 
 
 def _prefixes(path: str) -> list[str]:

@@ -1,9 +1,10 @@
-"""ROS 2 messages from plain dictionaries, as CDR bytes, and back to tables."""
+"""ROS 2 messages as CDR bytes, and back to tables."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import cache
+from types import SimpleNamespace as Fields
 from typing import Any
 
 import numpy as np
@@ -13,8 +14,6 @@ from rosbags.typesys.store import Typestore
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
-
-Fields = dict[str, Any]
 
 
 @cache
@@ -30,27 +29,14 @@ def definition(message: str) -> bytes:
     return typestore().generate_msgdef(message, ros_version=2)[0].encode()
 
 
-@cache
-def maker(message: str) -> Callable[[Fields], Any]:
-    """The function that makes a message from a dictionary with a value for each of its fields."""
-    kind = typestore().types[message]
-    fields = typestore().fielddefs[message][1]
-    nested = {name: maker(described[1]) for name, described in fields if described[0].name == "NAME"}
-
-    def make(values: Fields) -> Any:
-        return kind(**{name: nested[name](v) if name in nested else v for name, v in values.items()})
-
-    return make
-
-
 def header(stamp: int, frame: str) -> Fields:
     """A message's header at a simulated time in ns."""
-    return {"stamp": {"sec": stamp // 10**9, "nanosec": stamp % 10**9}, "frame_id": frame}
+    return Fields(stamp=Fields(sec=stamp // 10**9, nanosec=stamp % 10**9), frame_id=frame)
 
 
 def to_bytes(message: str, fields: Fields) -> bytes:
     """A message as CDR."""
-    return bytes(typestore().serialize_cdr(maker(message)(fields), message))
+    return bytes(typestore().serialize_cdr(fields, message))
 
 
 # Shorter names for the columns of common messages.
@@ -79,12 +65,12 @@ def to_table(message: str, stamps: Sequence[int], raw: Sequence[bytes]) -> pd.Da
         at = int(table.columns.get_loc("qw")) + 1  # type: ignore[arg-type]
         for k, name in enumerate(("roll", "pitch", "yaw")):
             table.insert(at + k, name, angles[:, k])
-    table.insert(0, "time", np.asarray(stamps, np.int64) * 1e-9)
+    table.insert(0, "time", np.asarray(stamps, np.int64) / 1e9)
     return table
 
 
-def _flat(message: Any, prefix: str = "") -> Fields:
-    found: Fields = {}
+def _flat(message: Any, prefix: str = "") -> dict[str, Any]:
+    found: dict[str, Any] = {}
     names = list(getattr(message, "name", [])) if type(message).__name__.endswith("JointState") else None
     for field in message.__dataclass_fields__:
         path = prefix + field

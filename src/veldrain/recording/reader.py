@@ -98,7 +98,7 @@ class Recording:
         """All streams, by name."""
         found = {}
         for name, (message, stamps, _) in sorted(self._read.items()):
-            times = np.array(stamps) * 1e-9
+            times = np.array(stamps) / 1e9
             steps = np.diff(times)
             period = float(np.median(steps)) if len(steps) else 0.0
             regular = period > 0 and message != "std_msgs/msg/String"

@@ -61,10 +61,11 @@ class Recorder:
     def sample(self, samples: Samples, reading: Reading) -> None:
         """Write one reading of a sensor."""
         fields = samples.sensor.to_message(reading.data)
-        frame = samples.stream
-        if "child_frame_id" in fields:  # the pose of something in the world
-            fields["child_frame_id"], frame = samples.stream, "world"
-        self.add(samples.stream, samples.sensor.message, reading.stamp, {"header": header(reading.stamp, frame)} | fields)
+        in_world = hasattr(fields, "child_frame_id")  # the pose of something
+        if in_world:
+            fields.child_frame_id = samples.stream
+        fields.header = header(reading.stamp, "world" if in_world else samples.stream)
+        self.add(samples.stream, samples.sensor.message, reading.stamp, fields)
 
     def commands(self, stream: str, stamp: int, mode: dict[str, str], values: dict[str, float]) -> None:
         """Write the commands that hold from now on: each in the field of its motor's mode, nan elsewhere."""
@@ -72,11 +73,11 @@ class Recorder:
             field: np.array([values[j] if mode[j] == field else np.nan for j in values])
             for field in ("position", "velocity", "effort")
         }
-        self.add(stream, "sensor_msgs/msg/JointState", stamp, {"header": header(stamp, ""), "name": list(values)} | row)
+        self.add(stream, "sensor_msgs/msg/JointState", stamp, Fields(header=header(stamp, ""), name=list(values), **row))
 
     def event(self, stamp: int, text: str) -> None:
         """Write what the scenario did."""
-        self.add("scenario/events", "std_msgs/msg/String", stamp, {"data": text})
+        self.add("scenario/events", "std_msgs/msg/String", stamp, Fields(data=text))
 
     def finish(self, metadata: dict[str, Any]) -> bytes:
         """Close the file with what describes the trial; gives the bytes of a recording in memory."""

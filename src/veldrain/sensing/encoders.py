@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from types import SimpleNamespace as Fields
 
 import numpy as np
 
@@ -58,13 +58,13 @@ class Encoders:
         self.joints, self.ticks = tuple(joints), ticks
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], JointReading]:
-        names = mount.joint_names(self.joints)
+        names, read = mount.joints(self.joints)
         tick = 2 * math.pi / self.ticks if self.ticks else 0.0
         before: Array | None = None
 
         def measure() -> JointReading:
             nonlocal before
-            positions, velocities, efforts = mount.joints(names)
+            positions, velocities, efforts = read()
             if tick:
                 positions = np.round(positions / tick) * tick
                 velocities = (positions - before) / self.period if before is not None else np.zeros(len(names))
@@ -73,10 +73,7 @@ class Encoders:
 
         return measure
 
-    def to_message(self, reading: JointReading) -> dict[str, Any]:
-        return {
-            "name": list(reading.names),
-            "position": reading.positions,
-            "velocity": reading.velocities,
-            "effort": reading.efforts,
-        }
+    def to_message(self, reading: JointReading) -> Fields:
+        return Fields(
+            name=list(reading.names), position=reading.positions, velocity=reading.velocities, effort=reading.efforts
+        )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from types import SimpleNamespace as Fields
 
 import numpy as np
 
@@ -12,6 +12,9 @@ from veldrain.model import Mount
 from veldrain.pose import Array
 from veldrain.sensing.noise import Wander, not_negative, timing
 from veldrain.units import Quantity
+
+_NOT_MEASURED = np.array([-1.0] + 8 * [0.0])  # the message's own sign for an orientation that is not measured
+_EYE = np.eye(3).ravel()
 
 
 @dataclass(frozen=True)
@@ -66,20 +69,20 @@ class Imu:
 
         def measure() -> Inertial:
             to_sensor = mount.frame()[1].T
-            rate = to_sensor @ mount.velocity()[1]
-            felt = to_sensor @ (mount.acceleration() - mount.gravity())
+            _, angular, acceleration = mount.motion()
+            rate = to_sensor @ angular
+            felt = to_sensor @ (acceleration - mount.gravity())
             return Inertial(force.add_to(felt), gyro.add_to(rate))
 
         return measure
 
-    def to_message(self, reading: Inertial) -> dict[str, Any]:
-        unknown = np.zeros(9)
-        unknown[0] = -1.0  # the message's own sign for an orientation that is not measured
-        return {
-            "orientation": {"x": 0.0, "y": 0.0, "z": 0.0, "w": 1.0},
-            "orientation_covariance": unknown,
-            "angular_velocity": dict(zip("xyz", reading.rate.tolist(), strict=True)),
-            "angular_velocity_covariance": np.eye(3).ravel() * self.gyro_noise**2,
-            "linear_acceleration": dict(zip("xyz", reading.force.tolist(), strict=True)),
-            "linear_acceleration_covariance": np.eye(3).ravel() * self.force_noise**2,
-        }
+    def to_message(self, reading: Inertial) -> Fields:
+        (wx, wy, wz), (fx, fy, fz) = reading.rate.tolist(), reading.force.tolist()
+        return Fields(
+            orientation=Fields(x=0.0, y=0.0, z=0.0, w=1.0),
+            orientation_covariance=_NOT_MEASURED,
+            angular_velocity=Fields(x=wx, y=wy, z=wz),
+            angular_velocity_covariance=_EYE * self.gyro_noise**2,
+            linear_acceleration=Fields(x=fx, y=fy, z=fz),
+            linear_acceleration_covariance=_EYE * self.force_noise**2,
+        )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from types import SimpleNamespace as Fields
 
 import numpy as np
 
@@ -84,15 +84,15 @@ class Lidar:
 
         return measure
 
-    def to_message(self, reading: Scan) -> dict[str, Any]:
-        return {
-            "angle_min": float(self.bearings[0]),
-            "angle_max": float(self.bearings[-1]),
-            "angle_increment": float(self.bearings[1] - self.bearings[0]),
-            "time_increment": 0.0,
-            "scan_time": self.period,
-            "range_min": self.nearest,
-            "range_max": self.reach,
-            "ranges": reading.ranges.astype(np.float32),
-            "intensities": np.zeros(0, np.float32),
-        }
+    def to_message(self, reading: Scan) -> Fields:
+        return Fields(
+            angle_min=float(self.bearings[0]),
+            angle_max=float(self.bearings[-1]),
+            angle_increment=float(self.bearings[1] - self.bearings[0]),
+            time_increment=0.0,
+            scan_time=self.period,
+            range_min=self.nearest,
+            range_max=self.reach,
+            ranges=reading.ranges.astype(np.float32),
+            intensities=np.zeros(0, np.float32),
+        )

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from types import SimpleNamespace as Fields
 
 import numpy as np
 
@@ -43,21 +44,28 @@ class TruePose:
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Motion]:
         def measure() -> Motion:
             position, axes = mount.frame()
-            linear, angular = mount.velocity()
+            linear, angular, _ = mount.motion()
             return Motion(position, quaternion_of(axes), axes.T @ linear, axes.T @ angular)
 
         return measure
 
-    def to_message(self, reading: Motion) -> dict[str, Any]:
-        def xyz(values: Array) -> dict[str, float]:
-            return dict(zip("xyz", values.tolist(), strict=True))
+    def to_message(self, reading: Motion) -> Fields:
+        turn = Fields(**dict(zip("xyzw", reading.quaternion, strict=True)))
+        pose = Fields(position=_xyz(reading.position), orientation=turn)
+        twist = Fields(linear=_xyz(reading.velocity), angular=_xyz(reading.rate))
+        return Fields(
+            child_frame_id="",
+            pose=Fields(pose=pose, covariance=_EXACT),
+            twist=Fields(twist=twist, covariance=_EXACT),
+        )
 
-        turn = dict(zip("xyzw", reading.quaternion, strict=True))
-        return {
-            "child_frame_id": "",
-            "pose": {"pose": {"position": xyz(reading.position), "orientation": turn}, "covariance": np.zeros(36)},
-            "twist": {"twist": {"linear": xyz(reading.velocity), "angular": xyz(reading.rate)}, "covariance": np.zeros(36)},
-        }
+
+_EXACT = np.zeros(36)
+
+
+def _xyz(values: Array) -> Fields:
+    x, y, z = values.tolist()
+    return Fields(x=x, y=y, z=z)
 
 
 @dataclass(frozen=True)
@@ -89,11 +97,5 @@ class TrueClearance:
         mount.clearance(self.thing)  # an unknown thing is told before the start
         return lambda: Gap(mount.clearance(self.thing))
 
-    def to_message(self, reading: Gap) -> dict[str, Any]:
-        return {
-            "radiation_type": 1,
-            "field_of_view": 0.0,
-            "min_range": 0.0,
-            "max_range": float("inf"),
-            "range": reading.distance,
-        }
+    def to_message(self, reading: Gap) -> Fields:
+        return Fields(radiation_type=1, field_of_view=0.0, min_range=0.0, max_range=math.inf, range=reading.distance)

@@ -1,0 +1,90 @@
+"""Study files: the same words as ``Study``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+from veldrain.documents.scenario_file import ControllerText, load_scenario
+from veldrain.documents.source import Document, Source
+from veldrain.errors import VeldrainError
+from veldrain.study import Draw, FinishTime, Metric, Study, normal, one_of, uniform
+from veldrain.study.metrics import AnyMetric
+from veldrain.units import Quantity
+
+
+class DrawText(Document):
+    """``{uniform: [low, high]}``, ``{normal: [mean, deviation]}`` or ``{one_of: [a, b, c]}``."""
+
+    uniform: tuple[Quantity, Quantity] | None = None
+    normal: tuple[Quantity, Quantity] | None = None
+    one_of: list[Quantity] | None = None
+
+    def make(self) -> Draw:
+        if sum(way is not None for way in (self.uniform, self.normal, self.one_of)) != 1:
+            raise VeldrainError("not one draw", cure="give one of uniform, normal and one_of")
+        if self.uniform:
+            return uniform(*self.uniform)
+        return normal(*self.normal) if self.normal else one_of(*(self.one_of or []))
+
+
+class MetricText(Document):
+    """A statistic of a stream's column, or the time of a finish."""
+
+    name: str
+    stream: str | None = None
+    column: str | None = None
+    statistic: str | None = None
+    finish: str | None = None
+    unit: str | None = None
+    better: Literal["lower", "higher"] = "lower"
+
+    def make(self) -> AnyMetric:
+        if self.finish is not None and not (self.stream or self.column or self.statistic):
+            return FinishTime(self.name, self.finish, self.unit or "s", self.better)
+        if self.finish is None and self.stream and self.column and self.statistic:
+            return Metric(self.name, self.stream, self.column, self.statistic, self.unit or "", self.better)
+        raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish")
+
+
+class StudyText(Document):
+    """A study file. A controller is one for the scenario's one robot, or ``robots`` by name."""
+
+    scenario: str
+    controllers: dict[str, ControllerText | dict[str, ControllerText]]
+    vary: dict[str, DrawText] = {}
+    trials: int = 10
+    metrics: list[MetricText] = []
+    seed: int = 0
+
+
+def load_study(path: str | Path) -> Study:
+    """A study from a file that starts with ``veldrain: study/1``; its scenario is looked for beside it.
+
+    Raises:
+        VeldrainError: what is wrong in it or in the files it names, with file and line.
+
+    >>> load_study("culvert.study.yaml").trials
+    8
+    """
+    source = Source(path, "study")
+    text = source.read(StudyText)
+    with source.at("scenario"):
+        scenario = load_scenario(source.path.parent / text.scenario)
+    controllers = {
+        name: {robot: one.make(source, "controllers", name, robot) for robot, one in c.items()}
+        if isinstance(c, dict)
+        else c.make(source, "controllers", name)
+        for name, c in text.controllers.items()
+    }
+    vary = {}
+    for thing, draw in text.vary.items():
+        with source.at("vary", thing):
+            vary[thing] = draw.make()
+            Study(scenario, controllers, {thing: vary[thing]}, 1)
+    metrics = []
+    for k, metric in enumerate(text.metrics):
+        with source.at("metrics", k):
+            metrics.append(metric.make())
+    with source.at("trials"):
+        return Study(scenario, controllers, vary, text.trials, metrics, text.seed)
