@@ -1,0 +1,88 @@
+"""The command line: parse, call, print."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from veldrain.errors import VeldrainError
+
+app = typer.Typer(
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    help="Simulated robot worlds, scripted trials, recorded streams, honest comparisons.",
+)
+Workers = Annotated[int, typer.Option(help="Processes that run trials.")]
+
+
+@app.command()
+def demo(
+    out: Annotated[Path | None, typer.Option(help="Folder for files and results; default: a new one here.")] = None,
+    trials: Annotated[int | None, typer.Option(help="Trials for each controller.")] = None,
+    workers: Workers = 2,
+) -> None:
+    """Run the culvert study that comes along: from a built world to a comparison of two controllers."""
+    from veldrain.cli import commands
+
+    commands.demo(out, trials, workers)
+
+
+@app.command()
+def run(
+    scenario: Annotated[Path, typer.Argument(help="Scenario file.")],
+    controller: Annotated[str | None, typer.Option(help="Instead of the file's: module:Name or file.py:Name.")] = None,
+    seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
+    out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
+) -> None:
+    """Run one trial of a scenario and record it; exit status 1 where it does not pass."""
+    from veldrain.cli import commands
+
+    if not commands.run(scenario, controller, seed, out):
+        raise typer.Exit(1)
+
+
+@app.command()
+def study(
+    study: Annotated[Path, typer.Argument(help="Study file.")],
+    out: Annotated[Path | None, typer.Option(help="Folder for the results; one begun before is completed.")] = None,
+    workers: Workers = 1,
+) -> None:
+    """Run a study: all controllers over all its trials; print and write the comparison."""
+    from veldrain.cli import commands
+
+    commands.study(study, out, workers)
+
+
+@app.command()
+def compare(
+    folder: Annotated[Path, typer.Argument(help="Folder with a study's results.")],
+    baseline: Annotated[str | None, typer.Option(help="Controller to compare with; default: the study's first.")] = None,
+) -> None:
+    """Print the comparison of a study that was run, and write its page anew."""
+    from veldrain.cli import commands
+
+    commands.compare(folder, baseline)
+
+
+@app.command()
+def streams(recording: Annotated[Path, typer.Argument(help="MCAP file.")]) -> None:
+    """List a recording's streams: message type, count, rate, first and last stamp, gaps."""
+    from veldrain.cli import commands
+
+    commands.streams(recording)
+
+
+def main() -> None:
+    """Entry point: errors that a user can mend are one line and exit status 2."""
+    try:
+        app()
+    except VeldrainError as error:
+        sys.stderr.write(f"error: {error}\n".replace("\n ", " "))
+        sys.exit(2)
+    except KeyboardInterrupt:
+        sys.stderr.write("interrupted: what was finished is kept; the same command with the same folder goes on\n")
+        sys.exit(130)

@@ -181,3 +181,14 @@ class Engine:
 def _prefixes(path: str) -> list[str]:
     parts = path.split("/")
     return ["/".join(parts[: k + 1]) for k in range(len(parts))]
+
+
+def prepare() -> None:
+    """Compile all kernels, or load them from the cache: a tiny world is stepped, measured and seen once."""
+    from veldrain.model import Box
+
+    world = World().ground().body("box", Box((1.0, 1.0, 1.0)), mass=1.0, pose=Pose((0.0, 0.0, 0.5)))
+    engine = Engine(world, 1e-3)
+    engine.advance(1)
+    engine.clearance(engine.geoms_of("box"), engine.geoms_of("ground"))
+    engine.cast(np.zeros((1, 3)), np.array([[0.0, 0.0, 1.0]]), 1.0)

@@ -1,0 +1,1 @@
+"""Figures and pages. The only place that imports Matplotlib."""

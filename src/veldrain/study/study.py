@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import dataclasses
 import hashlib
 import importlib.metadata
 import json
@@ -21,6 +22,7 @@ from veldrain.errors import VeldrainError
 from veldrain.scenario import Scenario, run
 from veldrain.study.draws import Draw, kind_of, rounded, set_quantity
 from veldrain.study.metrics import AnyMetric, checked_metrics
+from veldrain.study.plan import plan_of
 from veldrain.study.result import RESULTS, Result
 from veldrain.study.runner import carry_out, write_whole
 
@@ -175,7 +177,9 @@ class Study:
         self._claim(folder)
         plans = [TrialPlan(self, name, number, folder) for number in range(self.trials) for name in self.controllers]
         carry_out(plans, workers, progress, executor)
-        return Result(folder)
+        result = Result(folder)
+        write_whole(folder / "trials.csv", result.trials.to_csv(index=False))
+        return result
 
     def _claim(self, folder: Path) -> None:
         marker = folder / RESULTS
@@ -186,7 +190,8 @@ class Study:
             "seed": self.seed,
             "controllers": list(self.controllers),
             "vary": list(self.vary),
-            "metrics": [{"name": m.name, "unit": m.unit, "better": m.better} for m in self.metrics],
+            "metrics": [dataclasses.asdict(m) for m in self.metrics],
+            "plan": plan_of(self.scenario.world),
         }
         if marker.exists():
             held = Result(folder).about

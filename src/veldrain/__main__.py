@@ -1,0 +1,5 @@
+"""``python -m veldrain``."""
+
+from veldrain.cli import main
+
+main()

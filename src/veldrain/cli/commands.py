@@ -1,0 +1,142 @@
+"""What each command does: parse, call, print."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from veldrain.errors import VeldrainError
+
+if TYPE_CHECKING:
+    from veldrain.study import Result, Study
+
+DEMO_FILES = ("culvert.world.yaml", "culvert.scenario.yaml", "culvert.study.yaml")
+DEMO_FOLDER = "veldrain-demo"
+REPORT = "report.html"
+
+
+def demo(out: Path | None, trials: int | None, workers: int) -> None:
+    """Copy the demo's files, run its study, print and write the comparison, and say how to go on."""
+    from veldrain.cli.output import say
+
+    folder = out or unused(Path(DEMO_FOLDER))
+    copy_demo(folder)
+    say("Lisdodde drainage district: the crawler goes through a culvert with a bank of silt, without and with")
+    say("the gyro's part in its steering, over paired trials that differ in start, grip and a push.")
+    say("")
+    result = study(folder / DEMO_FILES[2], folder / "results", workers, trials)
+    say("")
+    say("To try next:")
+    say(f"  open {result.folder / REPORT}")
+    first = result.trials.iloc[0]["file"]
+    say(f"  veldrain streams {result.folder / str(first)}")
+    say(f"  edit gain or damping in {folder / DEMO_FILES[2]}, then")
+    say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
+
+
+def unused(wanted: Path) -> Path:
+    """The wanted path, or the first with a number behind its name where nothing is yet."""
+    path, number = wanted, 2
+    while path.exists():
+        path, number = wanted.with_stem(f"{wanted.stem}-{number}"), number + 1
+    return path
+
+
+def copy_demo(folder: Path) -> None:
+    """Put the demo's files into a folder; what is there already is left as it is."""
+    shipped = files("veldrain.demo")
+    mine = all((folder / name).is_file() for name in DEMO_FILES)
+    if folder.exists() and not mine and (not folder.is_dir() or any(folder.iterdir())):
+        raise VeldrainError("holds other files", where=str(folder), cure="name a new folder with --out")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in DEMO_FILES:
+            if not (folder / name).exists():
+                (folder / name).write_text(shipped.joinpath(name).read_text(encoding="utf-8"), encoding="utf-8")
+    except OSError as error:
+        raise VeldrainError(f"cannot be written ({error.strerror})", where=str(folder), cure="name another with --out") from error
+
+
+def study(path: Path, out: Path | None, workers: int, trials: int | None = None) -> Result:
+    """Run a study from its file, print its comparison and write its page."""
+    from veldrain.cli.output import prepare_engine, progress, say
+    from veldrain.documents import load_study
+
+    loaded: Study = load_study(path)
+    if trials is not None:
+        if trials < 1:
+            raise VeldrainError(f"{trials} trials", where="--trials", cure="give 1 or more")
+        loaded.trials = trials
+    if workers < 1:
+        raise VeldrainError(f"{workers} workers", where="--workers", cure="give 1 or more")
+    folder = out or unused(Path(path.name.split(".")[0] + "-results"))
+    prepare_engine()
+    with progress("Trials") as tell:
+        result = loaded.run(folder, workers=workers, progress=tell)
+    show(result, None)
+    say("")
+    say(f"Written to {folder}:")
+    say(f"  {REPORT:<12}the comparison with its figures, in one file")
+    say(f"  {'trials.csv':<12}a row for each of {len(result.trials)} trials")
+    size = sum(f.stat().st_size for f in folder.rglob("*.mcap")) / 1e6
+    say(f"  {'trials/':<12}a recording each (MCAP with ROS 2 messages, {size:.0f} MB in all)")
+    return result
+
+
+def compare(folder: Path, baseline: str | None) -> None:
+    """Print the comparison of a study that was run, and write its page anew."""
+    from veldrain.cli.output import say
+    from veldrain.study import Result
+
+    result = Result(folder)
+    show(result, baseline)
+    say(f"Written: {folder / REPORT}")
+
+
+def show(result: Result, baseline: str | None) -> None:
+    """Print a study's comparison and write its page."""
+    from veldrain.cli.output import print_comparison, print_failures, print_single
+    from veldrain.report.page import write_page
+
+    several = len(set(result.trials["controller"])) > 1 if not result.trials.empty else True
+    comparison = result.compare(baseline) if several or baseline else None
+    if comparison:
+        print_comparison(comparison)
+    else:
+        print_single(result)
+    print_failures(result)
+    write_page(result, comparison, result.folder / REPORT)
+
+
+def run(path: Path, controller: str | None, seed: int, out: Path | None) -> bool:
+    """Run one trial of a scenario file and record it; True where it passed."""
+    from veldrain.cli.output import prepare_engine, print_outcome, say
+    from veldrain.control import NamedController
+    from veldrain.documents import load_scenario
+    from veldrain.scenario import run as run_trial
+
+    scenario = load_scenario(path)
+    controllers = None
+    if controller is not None:
+        robots = list(scenario.controllers) or list(scenario.world.placed)
+        if len(robots) != 1:
+            raise VeldrainError(f"it is not said which of {', '.join(robots) or 'no robots'} it drives",
+                                where="--controller", cure="name it in the scenario file")  # fmt: skip
+        controllers = {robots[0]: NamedController(controller, folder=str(Path.cwd()), where="--controller")}
+    if out is not None and out.exists():
+        raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
+    record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
+    prepare_engine()
+    recording = run_trial(scenario, seed=seed, record=record, controllers=controllers)
+    print_outcome(recording)
+    say(f"Written: {record}")
+    return bool(recording.outcome["passed"])
+
+
+def streams(path: Path) -> None:
+    """Print the streams of a recording."""
+    from veldrain.cli.output import print_streams
+    from veldrain.recording import Recording
+
+    print_streams(Recording(path))

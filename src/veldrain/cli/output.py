@@ -1,0 +1,132 @@
+"""What the command line prints: tables on standard output, progress on standard error."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+from rich.box import SIMPLE_HEAD
+from rich.console import Console
+from rich.table import Table
+
+from veldrain.report.text import number, probability, signed, with_unit
+
+if TYPE_CHECKING:
+    from veldrain.recording import Recording
+    from veldrain.study import Result
+    from veldrain.study.statistics import Comparison
+
+out = Console(highlight=False, soft_wrap=True)
+err = Console(stderr=True, highlight=False)
+
+
+def _table(*columns: str, left: int = 1) -> Table:
+    table = Table(box=SIMPLE_HEAD, pad_edge=False, show_edge=False)
+    for k, column in enumerate(columns):
+        table.add_column(column, justify="left" if k < left else "right", no_wrap=True)
+    return table
+
+
+def say(text: str) -> None:
+    """A line on standard output."""
+    out.print(text, markup=False)
+
+
+def print_comparison(comparison: Comparison) -> None:
+    """Passes, then the paired differences."""
+    passes = _table("controller", "passed", "95 % interval", "p")
+    for r in comparison.passes:
+        passes.add_row(
+            r.controller, f"{r.passed} of {r.trials}", f"{100 * r.low:.0f} to {100 * r.high:.0f} %", probability(r.p)
+        )
+    out.print(passes)
+    say("")
+    names = ("metric", "controller", comparison.baseline, "controller's", "difference", "95 % interval", "p", "")
+    others = {d.controller for d in comparison.differences}
+    single = len(others) == 1
+    if single:
+        names = ("metric", comparison.baseline, *others, "difference", "95 % interval", "p", "")
+    table = _table(*names, left=1 if single else 2)
+    colours = {"better": "green", "worse": "red"}
+    for d in comparison.differences:
+        style = colours.get(d.verdict, "")
+        row = [with_unit(d.metric, d.unit), *([] if single else [d.controller]), number(d.baseline), number(d.other)]
+        span = f"{signed(d.low)} to {signed(d.high)}" if math.isfinite(d.low) else "too few pairs"
+        row += [signed(d.difference), span, probability(d.p), f"[{style}]{d.verdict}[/]" if style else d.verdict]
+        table.add_row(*row)
+    out.print(table)
+    pairs = sorted({d.pairs for d in comparison.differences})
+    if pairs:
+        many = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
+        say(f"Means over {many} pairs of trials that met the same draws; p by the signed-rank test.")
+
+
+def print_single(result: Result) -> None:
+    """Means of the one controller there is."""
+    table = _table("metric", "mean", "least", "most")
+    for name, unit, _ in result.metrics:
+        values = result.trials[name]
+        table.add_row(with_unit(name, unit), *(number(float(v)) for v in (values.mean(), values.min(), values.max())))
+    out.print(table)
+    say(f"{int(result.trials['passed'].sum())} of {len(result.trials)} trials passed.")
+
+
+def print_failures(result: Result) -> None:
+    """Trials that broke off, with the reason."""
+    for row in result.trials[result.trials["failed"]].to_dict("records"):
+        say(f"broke off: {row['controller']} trial {row['trial']}: {row['reason']}")
+
+
+def print_outcome(recording: Recording) -> None:
+    """How a trial ended."""
+    outcome = recording.outcome
+    word = "broke off" if outcome["failed"] else "passed" if outcome["passed"] else "did not pass"
+    say(f"{word} at {outcome['time']:.4g} s: {outcome['reason']}")
+    for name, verdict in outcome["expectations"].items():
+        when = f" at {verdict['time']:.4g} s" if verdict["time"] is not None else ""
+        say(f"  {'met   ' if verdict['passed'] else 'broken'} {name}{when}")
+
+
+def print_streams(recording: Recording) -> None:
+    """The streams of a recording, a line each."""
+    about = recording.metadata
+    if about:
+        drawn = ", ".join(f"{k} {number(v)}" for k, v in about.get("drawn", {}).items())
+        who = about.get("controller") or ", ".join(about.get("controllers", {}).values()) or "no controller"
+        say(f"{who}, seed {about['seed']}" + (f"; drawn: {drawn}" if drawn else ""))
+        print_outcome(recording)
+        say("")
+    table = _table("stream", "message", "messages", "rate (Hz)", "first (s)", "last (s)", "gaps", left=2)
+    for name, s in recording.streams.items():
+        rate = number(s.rate) if s.rate else "–"
+        table.add_row(name, s.message, str(s.count), rate, f"{s.first:.3f}", f"{s.last:.3f}", str(s.gaps) if s.rate else "–")
+    out.print(table)
+
+
+@contextmanager
+def progress(title: str) -> Iterator[Callable[[int, int, str], None]]:
+    """A progress bar on standard error; silent where that is no terminal."""
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(),
+               TextColumn("{task.fields[last]}", style="dim"))  # fmt: skip
+    with Progress(*columns, console=err, disable=not err.is_terminal, transient=True) as bar:
+        task = bar.add_task(title, total=None, last="")
+        yield lambda done, total, last: bar.update(task, completed=done, total=total, last=last)
+
+
+def prepare_engine() -> None:
+    """Compile the engine's kernels where this machine has not done so yet, and say so."""
+    import time
+
+    from veldrain.physics.engine import prepare
+    from veldrain.physics.kernel import is_compiled
+
+    if is_compiled():
+        return
+    begun = time.perf_counter()
+    with err.status("Preparing the engine: compiling its kernels, once on this machine (about a minute) …"):
+        prepare()
+    err.print(f"Engine compiled in {time.perf_counter() - begun:.0f} s; kept for the next time.")

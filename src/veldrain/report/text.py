@@ -1,0 +1,42 @@
+"""Numbers as an engineer wants to read them."""
+
+from __future__ import annotations
+
+import math
+
+
+def number(value: float, digits: int = 3) -> str:
+    """A number with few digits and no needless exponent; an en dash for nan.
+
+    >>> number(0.012345), number(21.2512), number(1234.6), number(float("nan"))
+    ('0.0123', '21.3', '1235', '–')
+    """
+    if not math.isfinite(value):
+        return "–" if math.isnan(value) else ("∞" if value > 0 else "−∞")
+    if value == 0:
+        return "0"
+    size = math.floor(math.log10(abs(value)))
+    if size < -4 or size > 6:
+        return f"{value:.{digits - 1}e}".replace("-", "−")
+    return f"{value:.{max(0, digits - 1 - size)}f}".replace("-", "−")
+
+
+def signed(value: float) -> str:
+    """The same with its sign always there."""
+    return number(value) if not value > 0 else f"+{number(value)}"
+
+
+def probability(p: float) -> str:
+    """A p-value.
+
+    >>> probability(0.0312), probability(0.00002)
+    ('0.031', '< 0.001')
+    """
+    if math.isnan(p):
+        return "–"
+    return "< 0.001" if p < 0.001 else f"{p:.3f}" if p < 0.1 else f"{p:.2f}"
+
+
+def with_unit(name: str, unit: str) -> str:
+    """A name with its unit."""
+    return f"{name} ({unit})" if unit else name
