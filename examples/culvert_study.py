@@ -49,8 +49,8 @@ def study(trials: int = 8) -> vd.Study:
             "damped": vd.CentreLine(gain=2.0, damping=1.3),
         },
         vary={
-            "crawler.y": vd.uniform("-15 cm", "15 cm"),
-            "crawler.yaw": vd.normal("0 deg", "6 deg"),
+            "crawler.y": vd.uniform("-25 cm", "25 cm"),
+            "crawler.yaw": vd.normal("0 deg", "8 deg"),
             "silt.friction": vd.uniform(0.05, 0.4),
             "shove.force_y": vd.uniform("-120 N", "120 N"),
         },

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
@@ -18,20 +19,21 @@ if TYPE_CHECKING:
     from veldrain.study import Result
     from veldrain.study.statistics import Comparison
 
-out = Console(highlight=False, soft_wrap=True)
+# A pipe has no width: tables are then as wide as they are.
+out = Console(highlight=False, width=None if sys.stdout.isatty() else 200)
 err = Console(stderr=True, highlight=False)
 
 
 def _table(*columns: str, left: int = 1) -> Table:
-    table = Table(box=SIMPLE_HEAD, pad_edge=False, show_edge=False)
+    table = Table(box=SIMPLE_HEAD, pad_edge=False, show_edge=False, padding=(0, 1, 0, 0))
     for k, column in enumerate(columns):
-        table.add_column(column, justify="left" if k < left else "right", no_wrap=True)
+        table.add_column(column, justify="left" if k < left else "right", no_wrap=k >= left)
     return table
 
 
 def say(text: str) -> None:
     """A line on standard output."""
-    out.print(text, markup=False)
+    out.print(text, markup=False, soft_wrap=True)
 
 
 def print_comparison(comparison: Comparison) -> None:
@@ -43,19 +45,24 @@ def print_comparison(comparison: Comparison) -> None:
         )
     out.print(passes)
     say("")
-    names = ("metric", "controller", comparison.baseline, "controller's", "difference", "95 % interval", "p", "")
     others = {d.controller for d in comparison.differences}
     single = len(others) == 1
-    if single:
-        names = ("metric", comparison.baseline, *others, "difference", "95 % interval", "p", "")
-    table = _table(*names, left=1 if single else 2)
+    who = [*others] if single else ["controller", "its mean"]
+    table = _table("metric", *who[:-1], comparison.baseline, who[-1], "difference (95 % interval)", "p", "")
     colours = {"better": "green", "worse": "red"}
     for d in comparison.differences:
         style = colours.get(d.verdict, "")
-        row = [with_unit(d.metric, d.unit), *([] if single else [d.controller]), number(d.baseline), number(d.other)]
-        span = f"{signed(d.low)} to {signed(d.high)}" if math.isfinite(d.low) else "too few pairs"
-        row += [signed(d.difference), span, probability(d.p), f"[{style}]{d.verdict}[/]" if style else d.verdict]
-        table.add_row(*row)
+        word = d.verdict if style else "unclear"
+        span = f"({signed(d.low)} to {signed(d.high)})" if math.isfinite(d.low) else "(too few pairs)"
+        table.add_row(
+            with_unit(d.metric, d.unit),
+            *([] if single else [d.controller]),
+            number(d.baseline),
+            number(d.other),
+            f"{signed(d.difference)} {span}",
+            probability(d.p),
+            f"[{style}]{word}[/]" if style else word,
+        )
     out.print(table)
     pairs = sorted({d.pairs for d in comparison.differences})
     if pairs:

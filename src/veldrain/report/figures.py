@@ -25,6 +25,8 @@ STYLE = {
     "axes.labelcolor": INK,
     "xtick.color": QUIET,
     "ytick.color": QUIET,
+    "figure.facecolor": "none",
+    "axes.facecolor": "none",
     "svg.hashsalt": "veldrain",  # the same figure gives the same bytes
 }
 
@@ -94,7 +96,7 @@ def over_time(result: Result, stream: str, column: str, unit: str) -> Figure:
     panel.axhline(0.0, color=QUIET, lw=0.7, zorder=0)
     panel.set_xlabel("time, s")
     panel.set_ylabel(f"{stream} {column}" + (f", {unit}" if unit else ""))
-    panel.legend(frameon=False, loc="upper right", ncols=3)
+    panel.legend(frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=4, borderaxespad=0.2)
     panel.margins(x=0.01)
     return figure
 

@@ -50,10 +50,15 @@ def sentence(d: Difference, baseline: str) -> str:
     unit = f" {d.unit}" if d.unit else ""
     if d.pairs < 2:
         return f"{d.metric}: {d.pairs} trials in which both have a value, too few to tell."
-    span = f"{signed(d.low)} to {signed(d.high)}{unit}"
     if d.verdict == "no clear difference":
+        span = f"{signed(d.low)} to {signed(d.high)}{unit}"
         return f"{d.metric}: no clear difference between {d.controller} and {baseline} ({span})."
-    return f"{d.metric}: {d.controller} is {d.verdict}, by {number(abs(d.difference))}{unit} ({span}) over {d.pairs} pairs."
+    low, high = sorted((abs(d.low), abs(d.high)))
+    way = "lower" if d.difference < 0 else "higher"
+    return (
+        f"{d.metric}: {d.controller} is {d.verdict}, {number(abs(d.difference))}{unit} {way} than {baseline} "
+        f"({number(low)} to {number(high)}{unit})."
+    )
 
 
 def _figures(result: Result, comparison: Comparison | None) -> list[tuple[str, str, Markup]]:
