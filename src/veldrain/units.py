@@ -91,13 +91,13 @@ def _parsed(text: str, kind: str, where: str) -> float:
     import pint
 
     try:
-        parsed = _registry().Quantity(text)
-    except (pint.PintError, ValueError, SyntaxError, TypeError, AttributeError, AssertionError) as error:
+        parsed = _registry().Quantity(text.replace("%", "percent"))
+    except Exception as error:  # pint raises many kinds for what it cannot read, a tokenizer's among them
         raise VeldrainError(f"cannot read '{text}' as a quantity", where=where, cure=_example(kind)) from error
     unit = str(parsed.units)
     angular = bool(_ANGULAR_UNITS & set(unit.split()))
     wrong = VeldrainError(f"'{text}' is not {_an(kind)}", where=where, cure=_example(kind))
-    if (unit == "dimensionless") != (kind == "ratio") or angular != kind.startswith("ang"):
+    if (unit in ("dimensionless", "percent")) != (kind == "ratio") or angular != kind.startswith("ang"):
         raise wrong
     try:
         return float(parsed.to(SI_UNITS[kind]).magnitude)

@@ -191,8 +191,8 @@ def load_world(path: str | Path) -> World:
     Raises:
         VeldrainError: what is wrong in it, with file and line.
 
-    >>> load_world("culvert.world.yaml")
-    World(ground, culvert/left_wall, culvert/right_wall, …)
+    >>> load_world("culvert.world.yaml").patches["silt"].surface.friction
+    0.2
     """
     source = Source(path, "world")
     text = source.read(WorldText)

@@ -189,20 +189,22 @@ def contact_mobility(c, rows, J, B):  # type: ignore[no-untyped-def]
 def contact_targets(c, before, free, h):  # type: ignore[no-untyped-def]
     """Least normal velocity after the step, and the same for the positions.
 
-    Without bounce the gap may close in the step, no more. With it the step is split at the moment of impact:
-    the speed then, V = −(v + a·t), comes back as e·V and goes on under the same acceleration a, and the
-    positions move by −gap + e·V·(h − t).
+    Without bounce the gap may close in the step, no more. With it the step is split at the moment of impact t:
+    the speed V then comes back as e·V and goes on under the same acceleration a, and the positions move by
+    −gap + e·V·(h − t) + a·(h − t)²/2. Velocities of a semi-implicit step belong to half a step before its
+    positions (it is the leapfrog written otherwise), so that v + a·h/2 is the speed at the start of the step.
     """
     a = (free - before) / h
     c.bounce = 0
     open_gap = max(c.gap, 0.0)
     e = c.surface[1]
-    if e > 0.0 and -before > max(SLOW, 2.0 * abs(a) * h) and open_gap + h * before < 0.0:
-        t = open_gap / -before
+    start = before + 0.5 * a * h
+    if e > 0.0 and -before > max(SLOW, 2.0 * abs(a) * h) and open_gap + h * start < 0.0:
+        t = open_gap / -(start + 0.5 * a * open_gap / -start)
         left = h - t
-        up = -e * (before + a * t)
+        up = -e * (start + a * t)
         c.bounce = 1
-        c.target = max(up + a * left, 0.0)
+        c.target = max(up + a * (left - 0.5 * h), 0.0)
         c.target_shift = (-open_gap + (up + 0.5 * a * left) * left) / h
         return
     c.target = -open_gap / h

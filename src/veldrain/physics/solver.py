@@ -17,7 +17,7 @@ from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import NEW, SHIFT, UNFORCED
 from veldrain.physics.rows import apply_row, apply_three, row_velocity, three_velocities
 
-SWEEPS = 80
+SWEEPS = 100
 ENOUGH = 1e-8  # m/s (rad/s): a sweep that changes no velocity by more is the last
 RELAXATION = 1.2  # of normal impulses: bodies on many contacts settle in half the sweeps
 

@@ -124,7 +124,7 @@ class Scenario:
         truth: names of the robots whose controllers may read truth sensors.
 
     >>> scenario = Scenario(world, duration="40 s", controllers={"crawler": CentreLine(gain=1.4)})
-    >>> scenario.when(distance("crawler/hull", "outlet") < 0.5).finish("reached the outlet")
+    >>> entry = scenario.when(distance("crawler/hull", "outlet") < 0.5).finish("reached the outlet")
     """
 
     def __init__(

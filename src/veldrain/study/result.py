@@ -24,7 +24,7 @@ class Result:
     Raises:
         VeldrainError: the folder holds no study.
 
-    >>> Result("out/study").trials.groupby("controller")["passed"].mean()
+    >>> Result("out/study").trials.groupby("controller")["passed"].mean()  # doctest: +SKIP
     """
 
     def __init__(self, folder: str | Path) -> None:

@@ -1,0 +1,182 @@
+"""Quantities, poses, models and worlds: what is taken, and what is refused with which words."""
+
+from __future__ import annotations
+
+import doctest
+import importlib
+import math
+import os
+import pickle
+import pkgutil
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+import veldrain as vd
+import veldrain.demo
+from veldrain.errors import unknown
+from veldrain.model.inertia import combined, of_parts
+from veldrain.pose import quaternion_of
+from veldrain.units import quantity
+
+
+def arm() -> vd.Model:
+    m = vd.Model("arm").link("base", vd.Box((0.2, 0.2, 0.2)), mass=4).link("boom", vd.Box((0.6, 0.1, 0.1)), mass=2)
+    return m.joint("swing", "base", "boom", kind="revolute", limits=("-90 deg", "90 deg"))
+
+
+class Quantities(unittest.TestCase):
+    def test_read(self) -> None:
+        for text, kind, value in (
+            ("30 mm", "length", 0.03), (0.2, "length", 0.2), ("75 deg", "angle", math.radians(75)),
+            ("120 rpm", "angular speed", 4 * math.pi), ("15 N*m", "torque", 15.0), ("20 %", "ratio", 0.2),
+            ("10 deg/s", "angular speed", math.radians(10)), ("3 N*m/deg", "angular stiffness", 540 / math.pi),
+            ("1 km/h", "speed", 1 / 3.6), ("2 ms", "time", 0.002), ("500 g", "mass", 0.5),
+        ):  # fmt: skip
+            with self.subTest(text=text):
+                self.assertAlmostEqual(quantity(text, kind), value)
+
+    def test_refused(self) -> None:
+        for value, kind in (
+            ("30", "length"), ("3 kg", "length"), ("10 Hz", "angular speed"), ("1 rad", "length"), ("2 m", "angle"),
+            ("0.3 rad", "ratio"), ("5 blorg", "mass"), ("", "mass"), (math.nan, "mass"), (None, "mass"),
+            (True, "mass"), ("3 N*m", "angular stiffness"), ("7 1/s", "angular speed"), ("((", "length"),
+        ):  # fmt: skip
+            with self.subTest(value=value, kind=kind), self.assertRaisesRegex(vd.VeldrainError, "^here: .*; "):
+                quantity(value, kind, "here")  # type: ignore[arg-type]
+
+
+class Poses(unittest.TestCase):
+    def test_composition_and_inverse(self) -> None:
+        a = vd.Pose((1, 2, 3), rpy=(0.1, -0.2, 0.3))
+        b = vd.Pose((-0.4, 0.5, "60 cm"), yaw="40 deg")
+        point = np.array([0.3, -0.7, 0.2])
+        np.testing.assert_allclose((a @ b).apply(point), a.apply(b.apply(point)))
+        np.testing.assert_allclose((a @ a.inverse()).position, 0, atol=1e-15)
+        np.testing.assert_allclose(a.rpy, (0.1, -0.2, 0.3))
+        self.assertEqual(vd.Pose((1, 2, 3)), vd.Pose((1.0, "2 m", 3)))
+        self.assertNotEqual(a, b)
+
+    def test_two_rotations_are_refused(self) -> None:
+        with self.assertRaisesRegex(vd.VeldrainError, "two rotations"):
+            vd.Pose(rpy=(0, 0, 1), yaw=1)
+
+    def test_quaternion_in_all_its_cases(self) -> None:
+        turns = Rotation.random(200, random_state=np.random.default_rng(3)).as_matrix()
+        half = Rotation.from_rotvec(np.pi * np.array([[1, 0, 0], [0, 1, 0], [0, 0, 1], [0.6, 0, 0.8]])).as_matrix()
+        for R in (*turns, *half):
+            back = Rotation.from_quat(quaternion_of(R)).as_matrix()
+            np.testing.assert_allclose(back, R, atol=1e-12)
+
+
+class MassFromShapes(unittest.TestCase):
+    def test_against_sums_over_points(self) -> None:
+        """Volume and inertia of each shape against a million points drawn evenly in a box around it."""
+        random = np.random.default_rng(5)
+        inside = {
+            vd.Sphere(0.5): lambda p: (p**2).sum(1) < 0.25,
+            vd.Cylinder(0.3, 0.8): lambda p: ((p[:, :2] ** 2).sum(1) < 0.09) & (abs(p[:, 2]) < 0.4),
+            vd.Capsule(0.3, 0.5): lambda p: (p[:, :2] ** 2).sum(1) + np.maximum(abs(p[:, 2]) - 0.25, 0) ** 2 < 0.09,
+            vd.Box((0.4, 0.6, 1.0)): lambda p: (abs(p) < (0.2, 0.3, 0.5)).all(1),
+        }
+        points = random.uniform(-0.6, 0.6, (1_000_000, 3))
+        for shape, test in inside.items():
+            with self.subTest(shape=shape):
+                own = points[test(points)]
+                second = own.T @ own / len(own)
+                self.assertAlmostEqual(shape.volume, 1.2**3 * len(own) / len(points), delta=0.01 * shape.volume)
+                expected = np.trace(second) * np.eye(3) - second
+                np.testing.assert_allclose(shape.unit_inertia(), expected, atol=1e-3)
+
+    def test_halves_make_a_whole(self) -> None:
+        half = vd.Box((0.5, 0.4, 0.3))
+        two = [of_parts([vd.Part(half, pose=vd.Pose((x, 0, 0)))], 1.5) for x in (-0.25, 0.25)]
+        np.testing.assert_allclose(combined(two).inertia, 3.0 * vd.Box((1.0, 0.4, 0.3)).unit_inertia())
+
+
+class Refusals(unittest.TestCase):
+    def test_mistakes_in_models_and_worlds(self) -> None:
+        world = vd.World().ground()
+        cases = {
+            "mass above zero": lambda: vd.Model("m").link("a", mass=0),
+            "principal moments": lambda: vd.Model("m").link("a", mass=1, inertia=np.diag([1, 1, 3])),
+            "symmetric 3 × 3": lambda: vd.Model("m").link("a", mass=1, inertia=np.eye(2)),
+            "second link": lambda: arm().link("boom"),
+            "did you mean 'boom'": lambda: arm().joint("j", "base", "bom", kind="fixed"),
+            "no direction": lambda: arm().link("tip").joint("j", "boom", "tip", kind="revolute", axis=(0, 0, 0)),
+            "wrong way round": lambda: arm().link("t").joint("j", "boom", "t", kind="revolute", limits=(1, -1)),
+            "no limits": lambda: arm().link("t").joint("j", "boom", "t", kind="continuous", limits=(0, 1)),
+            "held by joint 'swing' already": lambda: arm().joint("j", "base", "boom", kind="fixed"),
+            "form a ring": lambda: arm().joint("j", "boom", "base", kind="fixed"),
+            "kind of joint 'hinge'": lambda: arm().link("t").joint("j", "boom", "t", kind="hinge"),  # type: ignore[arg-type]
+            "damping 0 never moves": lambda: arm().motor("swing", "velocity"),
+            "second motor": lambda: arm().motor("swing").motor("swing"),
+            "is not a sensor": lambda: arm().mount(object(), "eye", on="boom"),  # type: ignore[arg-type]
+            "is a link already": lambda: arm().frame("boom", on="base"),
+            "not a name": lambda: vd.Model("a b"),
+            "2 links are held by no joint": lambda: vd.World().place(vd.Model("m").link("a", mass=1).link("b", mass=1)),
+            "outside its limits": lambda: vd.World().place(arm(), joints={"swing": 2}),
+            "second thing called 'ground'": lambda: world.obstacle("ground", vd.Sphere(1)),
+            "friction is -1": lambda: vd.Surface(friction=-1),
+            "restitution is 1.2": lambda: vd.Surface(restitution=1.2),
+            "not an angle": lambda: vd.World().place(arm(), joints={"swing": "3 cm"}),
+            "radius is 0 m": lambda: vd.Sphere(0),
+            "no role": lambda: vd.Part(vd.Sphere(1), role="ghost"),  # type: ignore[arg-type]
+            "is not a shape": lambda: vd.Part("box"),  # type: ignore[arg-type]
+            "moves and has no mass": lambda: vd.Simulation(
+                vd.World().place(vd.Model("m").link("a", mass=1).link("b").joint("j", "a", "b", kind="revolute"))
+            ),
+            "moves freely and has no mass": lambda: vd.Simulation(vd.World().place(vd.Model("m").link("a"))),
+            "whole number of nanoseconds": lambda: vd.Simulation(vd.World(), step=0),
+            "no integrator": lambda: vd.Simulation(vd.World(), integrator="magic"),
+        }
+        for words, act in cases.items():
+            with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words) as caught:
+                act()
+            self.assertNotIn("\n", str(caught.exception))
+
+    def test_errors_travel_between_processes(self) -> None:
+        error = unknown("joint", "swng", ["swing"], "arm").at("file.yaml:3")
+        back = pickle.loads(pickle.dumps(error))
+        self.assertEqual(str(back), str(error))
+        self.assertTrue(str(back).startswith("file.yaml:3: arm: no joint 'swng'; did you mean 'swing'?"))
+
+
+class Import(unittest.TestCase):
+    def test_import_is_light(self) -> None:
+        heavy = "{'numba', 'matplotlib', 'pandas', 'scipy', 'pint', 'pydantic'}"
+        for code in ("import veldrain", "import veldrain.cli"):
+            with self.subTest(code=code):
+                done = subprocess.run(
+                    [sys.executable, "-c", f"{code}, sys; print({heavy} & set(sys.modules))"],
+                    capture_output=True, text=True, check=True,
+                )  # fmt: skip
+                self.assertEqual(done.stdout.strip(), "set()")
+
+    def test_all_public_names_load(self) -> None:
+        for name in vd.__all__:
+            self.assertIsNotNone(getattr(vd, name))
+        self.assertIn("Pose", dir(vd))
+        with self.assertRaises(AttributeError):
+            vd.Hinge  # noqa: B018
+
+
+def load_tests(loader: unittest.TestLoader, tests: unittest.TestSuite, pattern: str | None) -> unittest.TestSuite:
+    """The examples in the docstrings are tests."""
+    demo = Path(veldrain.demo.__path__[0])
+    names = {name: getattr(vd, name) for name in vd.__all__} | {"np": np}
+    names |= {"world": vd.load_world(demo / "culvert.world.yaml")}
+    names |= {"scenario": vd.load_scenario(demo / "culvert.scenario.yaml")}
+    for module in pkgutil.walk_packages(vd.__path__, "veldrain."):
+        if "__main__" not in module.name:
+            found = importlib.import_module(module.name)
+            tests.addTests(doctest.DocTestSuite(found, extraglobs=names, setUp=lambda _: os.chdir(demo)))
+    return tests
+
+
+if __name__ == "__main__":
+    unittest.main()

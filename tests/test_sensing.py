@@ -1,0 +1,276 @@
+"""Sensors and rays against closed forms; their clocks, noise and messages."""
+
+from __future__ import annotations
+
+import math
+import unittest
+from typing import Any
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+import veldrain as vd
+
+G = 9.81
+
+
+def rig(sensor: Any, pose: vd.Pose | None = None, world: vd.World | None = None, at: vd.Pose | None = None, **place: Any) -> vd.Simulation:
+    """A sensor called ``eye`` on a small box, called ``rig``, that floats or is fixed."""
+    m = vd.Model("rig").link("box", vd.Part(vd.Box((0.1, 0.1, 0.1)), role="collision"), mass=1).mount(sensor, "eye", "box", pose)
+    return vd.Simulation((world or vd.World()).place(m, pose=at, **place), seed=place.get("seed", 3))
+
+
+class Rays(unittest.TestCase):
+    def test_ranges_and_normals(self) -> None:
+        """One ray on each shape, from outside and from inside, against the distance worked out by hand."""
+        root3 = 1 / math.sqrt(3)
+        tilt = vd.Pose((0, 0, -1), rpy=(0, math.radians(30), 0))
+        cases: list[tuple[str, Any, vd.Pose, tuple[float, ...], tuple[float, ...], float, tuple[float, ...]]] = [
+            ("sphere", vd.Sphere(0.5), vd.Pose((3, 0, 0)), (0, 0.3, 0), (1, 0, 0), 3 - 0.4, (-0.8, 0.6, 0)),
+            ("inside a sphere", vd.Sphere(0.5), vd.Pose(), (0.1, 0, 0), (1, 0, 0), 0.4, (1, 0, 0)),
+            ("box corner on", vd.Box((2, 2, 2)), vd.Pose((0, 0, 0)), (3, 2, 1.9), (-3, -2, -1.9), 0, ()),
+            ("tilted plate", vd.Box((9, 9, 0.2)), tilt, (0, 0, 0), (0, 0, -1), 1 - 0.1 / math.cos(math.radians(30)),
+             (math.sin(math.radians(30)), 0, math.cos(math.radians(30)))),
+            ("cylinder side", vd.Cylinder(0.5, 2), vd.Pose((0, 0, 0)), (-2, 0.3, 0.5), (1, 0, 0), 2 - 0.4, (-0.8, 0.6, 0)),
+            ("cylinder end", vd.Cylinder(0.5, 2), vd.Pose((0, 0, 0)), (0.2, 0.1, 3), (0, 0, -1), 2, (0, 0, 1)),
+            ("cylinder missed", vd.Cylinder(0.5, 2), vd.Pose(), (-2, 0.51, 0), (1, 0, 0), math.inf, ()),
+            ("capsule end", vd.Capsule(0.5, 2), vd.Pose(), (0, 0, 5), (0, 0, -1), 3.5, (0, 0, 1)),
+            ("capsule shoulder", vd.Capsule(0.5, 2), vd.Pose(), (0.3, 0, 5), (0, 0, -1), 3.6, (0.6, 0, 0.8)),
+            ("along a cylinder", vd.Cylinder(0.5, 2), vd.Pose(rpy=(0, math.pi / 2, 0)), (0, 0, 4), (0, 0, -1), 3.5, (0, 0, 1)),
+            ("diagonal", vd.Box((2, 2, 2)), vd.Pose(), (2, 2, 2), (-root3, -root3, -root3), math.sqrt(3), ()),
+            ("behind", vd.Sphere(0.5), vd.Pose((-3, 0, 0)), (0, 0, 0), (1, 0, 0), math.inf, ()),
+        ]  # fmt: skip
+        for name, shape, pose, start, way, distance, normal in cases:
+            with self.subTest(name):
+                sim = vd.Simulation(vd.World().obstacle("thing", shape, pose=pose))
+                distances, names, normals = sim.cast(start, way, reach=10)
+                if name == "box corner on":
+                    distance = math.sqrt(3**2 + 2**2 + 1.9**2) * (1 - 1 / 3)
+                self.assertAlmostEqual(distances[0], distance, places=12)
+                self.assertEqual(names[0], "thing" if math.isfinite(distance) else None)
+                if normal:
+                    np.testing.assert_allclose(normals[0], normal, atol=1e-12)
+
+    def test_many_rays_against_points_on_the_surface(self) -> None:
+        """What a ray meets lies on the shape's surface, whatever the shape's pose."""
+        random = np.random.default_rng(4)
+        for shape in (vd.Box((0.4, 0.6, 0.8)), vd.Cylinder(0.3, 0.7), vd.Capsule(0.25, 0.6), vd.Sphere(0.4)):
+            with self.subTest(shape=shape):
+                pose = vd.Pose(random.uniform(-1, 1, 3), rotation=Rotation.random(random_state=random))
+                sim = vd.Simulation(vd.World().obstacle("thing", shape, pose=pose).body("probe", vd.Sphere(1e-9), mass=1))
+                starts = pose.position + 3 * Rotation.random(300, random_state=random).apply((1, 0, 0))
+                ways = pose.position + random.uniform(-0.1, 0.1, (300, 3)) - starts
+                distances, names, normals = sim.cast(starts, ways, reach=10)
+                self.assertEqual(set(names), {"thing"})
+                points = starts + distances[:, None] * ways / np.linalg.norm(ways, axis=1, keepdims=True)
+                local = pose.inverse().apply(points)
+                np.testing.assert_allclose(self.depth(shape, local), 0, atol=1e-9)
+                self.assertLess((normals * ways).sum(1).max(), 0)  # surfaces look at where the ray comes from
+
+    @staticmethod
+    def depth(shape: Any, p: np.ndarray) -> np.ndarray:
+        """Signed distance of points to a shape."""
+        if isinstance(shape, vd.Box):
+            return (abs(p) - np.array(shape.size) / 2).max(1)
+        if isinstance(shape, vd.Sphere):
+            return np.linalg.norm(p, axis=1) - shape.radius
+        across = np.hypot(p[:, 0], p[:, 1])
+        if isinstance(shape, vd.Cylinder):
+            return np.maximum(across - shape.radius, abs(p[:, 2]) - shape.length / 2)
+        return np.hypot(across, np.maximum(abs(p[:, 2]) - shape.length / 2, 0)) - shape.radius
+
+    def test_visual_parts_are_seen_and_collision_parts_are_not(self) -> None:
+        w = vd.World().obstacle("ghost", vd.Part(vd.Sphere(0.5), role="visual"), pose=vd.Pose((2, 0, 0)))
+        w.obstacle("unseen", vd.Part(vd.Sphere(0.5), role="collision"), pose=vd.Pose((0, 2, 0)))
+        sim = vd.Simulation(w.body("ball", vd.Sphere(0.1), mass=1))
+        distances, names, _ = sim.cast(np.zeros((2, 3)) + 0.2, [(1, 0, 0), (0, 1, 0)], reach=9)
+        self.assertEqual(names, ["ghost", None])
+        self.assertTrue(math.isinf(distances[1]))
+
+    def test_a_ray_needs_a_direction(self) -> None:
+        with self.assertRaisesRegex(vd.VeldrainError, "without direction"):
+            vd.Simulation(vd.World().ground()).cast((0, 0, 1), (0, 0, 0), reach=1)
+
+
+class Lidars(unittest.TestCase):
+    def test_scan_of_a_corridor(self) -> None:
+        """Between two walls each beam's range is its wall's distance over the sine of its bearing."""
+        w = vd.World()
+        for name, y in (("left", 1.05), ("right", -0.75)):
+            w.obstacle(name, vd.Box((60, 0.1, 2)), pose=vd.Pose((0, y, 0)))
+        lidar = vd.Lidar(beams=91, field="180 deg", reach=25)
+        for yaw in (0.0, 0.4):
+            with self.subTest(yaw=yaw):
+                sim = rig(lidar, vd.Pose((0, 0, 0.2)), w, at=vd.Pose(yaw=yaw), fixed=True) if yaw == 0 else None
+                if sim is None:
+                    again = vd.World()
+                    for o in w.obstacles.values():
+                        again.obstacle(o.name, o.part, pose=o.pose)
+                    sim = rig(lidar, vd.Pose((0, 0, 0.2)), again, at=vd.Pose(yaw=yaw), fixed=True)
+                scan = sim["rig"].read("eye")
+                assert scan is not None
+                sines = np.sin(lidar.bearings + yaw)
+                with np.errstate(divide="ignore"):
+                    exact = np.where(sines > 0, 1.0, 0.7) / abs(sines)
+                exact[exact > 25] = math.inf
+                np.testing.assert_allclose(scan.ranges, exact, rtol=1e-9)
+
+    def test_nearest_reach_and_noise(self) -> None:
+        w = vd.World().obstacle("wall", vd.Box((0.1, 9, 9)), pose=vd.Pose((2.05, 0, 0)))
+        sim = rig(vd.Lidar(beams=2000, field="20 deg", noise="2 cm", reach=2.03), world=w, fixed=True)
+        scan = sim["rig"].read("eye")
+        assert scan is not None
+        seen = np.isfinite(scan.ranges)
+        errors = (scan.ranges * np.cos(scan.bearings) - 2.0)[abs(scan.bearings) < 0.05]
+        self.assertTrue((scan.ranges[seen] <= 2.03).all() and not seen.all())
+        self.assertLess(abs(np.median(errors[np.isfinite(errors)])), 0.004)
+        close = rig(vd.Lidar(beams=3, nearest="3 m"), world=vd.World().obstacle("w", vd.Sphere(1), pose=vd.Pose((3, 0, 0))), fixed=True)
+        self.assertTrue(np.isinf(close["rig"].read("eye").ranges).all())  # type: ignore[union-attr]
+
+    def test_bad_data_sheets(self) -> None:
+        for words, make in (
+            ("1 beams", lambda: vd.Lidar(beams=1)),
+            ("up to 360°", lambda: vd.Lidar(field="400 deg")),
+            ("nearest is 5 m and reach 2 m", lambda: vd.Lidar(nearest=5, reach=2)),
+            ("period is 0 s", lambda: vd.Lidar(period=0)),
+            ("not zero or more", lambda: vd.Imu(gyro_noise=-1)),
+            ("not an angular speed", lambda: vd.Imu(gyro_noise="1 m/s")),
+            ("0 ticks", lambda: vd.Encoders(ticks=0)),
+        ):
+            with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
+                make()
+
+
+class Inertial(unittest.TestCase):
+    def test_at_rest_in_free_fall_and_tilted(self) -> None:
+        leaning = vd.Pose(rpy=(0.3, -0.5, 0.8))
+        for name, fixed, mount, expected in (
+            ("at rest", True, None, (0, 0, G)),
+            ("in free fall", False, None, (0, 0, 0)),
+            ("tilted", True, leaning, leaning.matrix.T @ (0, 0, G)),
+        ):
+            with self.subTest(name):
+                sim = rig(vd.Imu(), mount, fixed=fixed)
+                self.assertIsNone(sim["rig"].read("eye"))  # there is no step yet to measure over
+                sim.advance(0.1)
+                reading = sim["rig"].read("eye")
+                assert reading is not None
+                np.testing.assert_allclose(reading.force, expected, atol=1e-9)
+                np.testing.assert_allclose(reading.rate, 0, atol=1e-12)
+
+    def test_on_a_turntable(self) -> None:
+        """Off the axis by r at a steady ω: ω²·r inward, the rate about the axis; while it speeds up, α·r along."""
+        m = vd.Model("table").link("post").link("disc", vd.Cylinder(0.5, 0.05), mass=4)
+        m.joint("turn", "post", "disc", kind="continuous").motor("turn", "effort")
+        m.mount(vd.Imu(), "eye", "disc", vd.Pose((0.4, 0, 0)))
+        sim = vd.Simulation(vd.World().place(m, fixed=True))
+        sim["table"].velocities = [3.0]
+        sim.advance(0.1)
+        steady = sim["table"].read("eye")
+        assert steady is not None
+        np.testing.assert_allclose(steady.force, (-9 * 0.4, 0, G), atol=1e-6)
+        np.testing.assert_allclose(steady.rate, (0, 0, 3), atol=1e-9)
+        sim["table"].command("turn", effort=1.0)
+        sim.advance(0.01)
+        alpha = 1.0 / (0.5 * 4 * 0.25)
+        self.assertAlmostEqual(sim["table"].read("eye").force[1], alpha * 0.4, places=6)  # type: ignore[union-attr]
+
+    def test_noise_and_bias_are_as_asked_for(self) -> None:
+        sheet = vd.Imu(period="1 ms", gyro_noise=0.02, gyro_bias=0.5, force_noise=0.1)
+        sim = rig(sheet, fixed=True)
+        rates, forces = [], []
+        for _ in range(3000):
+            sim.advance(1e-3)
+            reading = sim["rig"].read("eye")
+            assert reading is not None
+            rates.append(reading.rate)
+            forces.append(reading.force)
+        np.testing.assert_allclose(np.std(rates, axis=0), 0.02, rtol=0.06)
+        np.testing.assert_allclose(np.std(forces, axis=0), 0.1, rtol=0.06)
+        self.assertTrue((abs(np.mean(rates, axis=0)) > 0.005).any())  # a bias, the same all through the trial
+
+
+class Clocks(unittest.TestCase):
+    def test_samples_and_stamps(self) -> None:
+        sim = rig(vd.TruePose(period="20 ms"), fixed=True)
+        stamps = []
+        sim.on_sample = lambda samples, reading: stamps.append(reading.stamp)
+        sim.advance(0.1)
+        self.assertEqual(stamps, [20_000_000 * k for k in range(1, 6)])
+
+    def test_latency(self) -> None:
+        """A sample reaches a controller only when its latency is over."""
+        sim = rig(vd.Lidar(period="10 ms", beams=2, latency="25 ms"), fixed=True)
+        samples = sim.samples_of("rig/eye")
+        arrived = {}
+        for step in range(60):
+            reading = samples.arrived(sim.engine.steps)
+            arrived[step] = reading.time if reading else None
+            sim.advance(1e-3)
+        self.assertIsNone(arrived[24])
+        for step, time in ((25, 0.0), (34, 0.0), (35, 0.01), (59, 0.03)):
+            self.assertAlmostEqual(arrived[step], time)
+
+    def test_a_period_that_is_no_whole_number_of_steps(self) -> None:
+        with self.assertRaisesRegex(vd.VeldrainError, r"rig/eye: period: 0.0333 s .*; use 33 ms or 34 ms"):
+            rig(vd.Lidar(period=0.0333))
+
+    def test_one_more_sensor_leaves_the_others_noise_alone(self) -> None:
+        scans = []
+        for more in (False, True):
+            m = vd.Model("rig").link("box", mass=1)
+            if more:
+                m.mount(vd.Imu(gyro_noise=1), "imu", "box")
+            m.mount(vd.Lidar(noise=0.1), "eye", "box")
+            w = vd.World().obstacle("wall", vd.Box((0.1, 9, 9)), pose=vd.Pose((2, 0, 0)))
+            sim = vd.Simulation(w.place(m, fixed=True), seed=5)
+            sim.advance(0.2)
+            scans.append(sim["rig"].read("eye").ranges)  # type: ignore[union-attr]
+        np.testing.assert_array_equal(*scans)
+
+    def test_seeds(self) -> None:
+        def ranges(seed: int) -> np.ndarray:
+            w = vd.World().obstacle("wall", vd.Box((0.1, 9, 9)), pose=vd.Pose((2, 0, 0)))
+            m = vd.Model("rig").link("box", mass=1).mount(vd.Lidar(noise=0.1), "eye", "box")
+            return np.asarray(vd.Simulation(w.place(m, fixed=True), seed=seed)["rig"].read("eye").ranges)  # type: ignore[union-attr]
+
+        np.testing.assert_array_equal(ranges(1), ranges(1))
+        self.assertTrue((ranges(1) != ranges(2)).any())
+
+
+class OtherSensors(unittest.TestCase):
+    def test_encoders_count(self) -> None:
+        m = vd.Model("drum").link("post").link("disc", mass=1, inertia=np.eye(3) * 0.1, com=(0, 0, 0))
+        m.joint("turn", "post", "disc", kind="continuous").motor("turn", "velocity", damping=1e6)
+        m.mount(vd.Encoders(["turn"], period="10 ms", ticks=100), "ticks", "post").mount(vd.Encoders(), "exact", "post")
+        sim = vd.Simulation(vd.World().place(m, fixed=True))
+        sim["drum"].command("turn", velocity=1.0)
+        sim.advance(0.5)
+        ticks, exact = sim["drum"].read("ticks"), sim["drum"].read("exact")
+        assert ticks is not None and exact is not None
+        tick = 2 * math.pi / 100
+        self.assertAlmostEqual(exact.positions[0], 0.5, places=3)
+        self.assertAlmostEqual(ticks.positions[0], round(exact.positions[0] / tick) * tick, places=12)
+        self.assertIn(round(ticks.velocities[0] * 0.01 / tick), (0, 1))
+        self.assertAlmostEqual(exact.velocities[0], 1.0, places=4)
+        with self.assertRaisesRegex(vd.VeldrainError, "did you mean 'turn'"):
+            vd.Simulation(vd.World().place(vd.Model("m").link("a", mass=1).link("b", mass=1)
+                          .joint("turn", "a", "b", kind="revolute").mount(vd.Encoders(["trun"]), "e", "a")))  # fmt: skip
+
+    def test_true_pose_and_clearance(self) -> None:
+        w = vd.World().obstacle("wall/a", vd.Box((0.1, 9, 9)), pose=vd.Pose((2, 0, 0)))
+        at = vd.Pose((1, 2, 3), rpy=(0.1, 0.2, 0.3))
+        sim = rig(vd.TruePose(), vd.Pose((0.5, 0, 0)), w, at=at, fixed=True)
+        truth = sim["rig"].read("eye")
+        assert truth is not None
+        np.testing.assert_allclose(truth.position, at.apply((0.5, 0, 0)), atol=1e-12)
+        np.testing.assert_allclose(Rotation.from_quat(truth.quaternion).as_matrix(), at.matrix, atol=1e-12)
+        w = vd.World().obstacle("wall/a", vd.Box((0.1, 9, 9)), pose=vd.Pose((2, 0, 0)))
+        gap = rig(vd.TrueClearance("wall"), world=w, fixed=True)["rig"].read("eye")
+        self.assertAlmostEqual(gap.distance, 2 - 0.05 - 0.05)  # type: ignore[union-attr]
+        with self.assertRaisesRegex(vd.VeldrainError, "rig/eye: no thing with shapes 'wal'; did you mean"):
+            rig(vd.TrueClearance("wal"), world=vd.World().obstacle("wall", vd.Sphere(1)), fixed=True)
+
+
+if __name__ == "__main__":
+    unittest.main()
