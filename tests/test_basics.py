@@ -46,7 +46,10 @@ class Quantities(unittest.TestCase):
             ("0.3 rad", "ratio"), ("5 blorg", "mass"), ("", "mass"), (math.nan, "mass"), (None, "mass"),
             (True, "mass"), ("3 N*m", "angular stiffness"), ("7 1/s", "angular speed"), ("((", "length"),
         ):  # fmt: skip
-            with self.subTest(value=value, kind=kind), self.assertRaisesRegex(vd.VeldrainError, "^here: .*; "):
+            with (
+                self.subTest(value=value, kind=kind),
+                self.assertRaisesRegex(vd.VeldrainError, "^here: .*; "),
+            ):
                 quantity(value, kind, "here")  # type: ignore[arg-type]
 
 

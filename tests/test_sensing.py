@@ -14,9 +14,19 @@ import veldrain as vd
 G = 9.81
 
 
-def rig(sensor: Any, pose: vd.Pose | None = None, world: vd.World | None = None, at: vd.Pose | None = None, **place: Any) -> vd.Simulation:
+def rig(
+    sensor: Any,
+    pose: vd.Pose | None = None,
+    world: vd.World | None = None,
+    at: vd.Pose | None = None,
+    **place: Any,
+) -> vd.Simulation:
     """A sensor called ``eye`` on a small box, called ``rig``, that floats or is fixed."""
-    m = vd.Model("rig").link("box", vd.Part(vd.Box((0.1, 0.1, 0.1)), role="collision"), mass=1).mount(sensor, "eye", "box", pose)
+    m = (
+        vd.Model("rig")
+        .link("box", vd.Part(vd.Box((0.1, 0.1, 0.1)), role="collision"), mass=1)
+        .mount(sensor, "eye", "box", pose)
+    )
     return vd.Simulation((world or vd.World()).place(m, pose=at, **place), seed=place.get("seed", 3))
 
 
@@ -57,7 +67,9 @@ class Rays(unittest.TestCase):
         for shape in (vd.Box((0.4, 0.6, 0.8)), vd.Cylinder(0.3, 0.7), vd.Capsule(0.25, 0.6), vd.Sphere(0.4)):
             with self.subTest(shape=shape):
                 pose = vd.Pose(random.uniform(-1, 1, 3), rotation=Rotation.random(random_state=random))
-                sim = vd.Simulation(vd.World().obstacle("thing", shape, pose=pose).body("probe", vd.Sphere(1e-9), mass=1))
+                sim = vd.Simulation(
+                    vd.World().obstacle("thing", shape, pose=pose).body("probe", vd.Sphere(1e-9), mass=1)
+                )
                 starts = pose.position + 3 * Rotation.random(300, random_state=random).apply((1, 0, 0))
                 ways = pose.position + random.uniform(-0.1, 0.1, (300, 3)) - starts
                 distances, names, normals = sim.cast(starts, ways, reach=10)
@@ -124,7 +136,11 @@ class Lidars(unittest.TestCase):
         errors = (scan.ranges * np.cos(scan.bearings) - 2.0)[abs(scan.bearings) < 0.05]
         self.assertTrue((scan.ranges[seen] <= 2.03).all() and not seen.all())
         self.assertLess(abs(np.median(errors[np.isfinite(errors)])), 0.004)
-        close = rig(vd.Lidar(beams=3, nearest="3 m"), world=vd.World().obstacle("w", vd.Sphere(1), pose=vd.Pose((3, 0, 0))), fixed=True)
+        close = rig(
+            vd.Lidar(beams=3, nearest="3 m"),
+            world=vd.World().obstacle("w", vd.Sphere(1), pose=vd.Pose((3, 0, 0))),
+            fixed=True,
+        )
         self.assertTrue(np.isinf(close["rig"].read("eye").ranges).all())  # type: ignore[union-attr]
 
     def test_bad_data_sheets(self) -> None:

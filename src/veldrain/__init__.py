@@ -22,7 +22,7 @@ _WHERE = {
 }
 _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names}
 
-__all__ = list(_MODULE_OF)  # noqa: PLE0604
+__all__ = list(_MODULE_OF)
 
 if TYPE_CHECKING:
     from veldrain.control import CentreLine as CentreLine

@@ -37,8 +37,8 @@ class Pose:
 
     def __init__(
         self,
-        xyz: Sequence[Quantity] = (0.0, 0.0, 0.0),
-        rpy: Sequence[Quantity] | None = None,
+        xyz: Sequence[Quantity] | Array = (0.0, 0.0, 0.0),
+        rpy: Sequence[Quantity] | Array | None = None,
         *,
         rotation: Rotation | None = None,
         yaw: Quantity | None = None,

@@ -135,7 +135,7 @@ class RobotInMotion:
     def positions(self) -> Array:
         """Joint positions (rad, or m when prismatic); can be assigned."""
         plant = self._sim.engine.plant
-        return plant.q[plant.dofs["coord"][self._dofs]]
+        return np.asarray(plant.q[plant.dofs["coord"][self._dofs]])
 
     @positions.setter
     def positions(self, values: Sequence[float]) -> None:
@@ -146,7 +146,7 @@ class RobotInMotion:
     @property
     def velocities(self) -> Array:
         """Joint velocities (rad/s, or m/s when prismatic); can be assigned."""
-        return self._sim.engine.plant.speeds[NOW, self._dofs]
+        return np.asarray(self._sim.engine.plant.speeds[NOW, self._dofs])
 
     @velocities.setter
     def velocities(self, values: Sequence[float]) -> None:
@@ -162,7 +162,7 @@ class RobotInMotion:
         row = np.asarray(values, float)
         if row.shape != self._dofs.shape or not np.isfinite(row).all():
             raise VeldrainError(
-                f"{what} must be {len(self._dofs)} finite numbers, one for each of {', '.join(self.joints) or 'no joint'}",
+                f"{what} must be {len(self._dofs)} finite numbers, one for each of: {', '.join(self.joints)}",
                 where=self.name,
             )
         return row
@@ -311,7 +311,9 @@ class Simulation:
             low = max(math.floor(time / self.step), least) if math.isfinite(time) else least
             near = " or ".join(f"{n * self.step * 1e3:g} ms" for n in (low, low + 1))
             raise VeldrainError(
-                f"{time:g} s is not a whole number of steps of {self.step * 1e3:g} ms", where=where, cure=f"use {near}"
+                f"{time:g} s is not a whole number of steps of {self.step * 1e3:g} ms",
+                where=where,
+                cure=f"use {near}",
             )
         return steps
 

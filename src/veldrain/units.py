@@ -9,9 +9,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import cache
 from numbers import Real
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from veldrain.errors import VeldrainError, unknown
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 Quantity = float | int | str
 Triple = tuple[float, float, float]
@@ -71,14 +75,16 @@ def quantity(value: Quantity, kind: str, where: str = "") -> float:
     return number
 
 
-def quantities(values: Sequence[Quantity], kind: str, where: str = "", count: int = 3) -> tuple[float, ...]:
+def quantities(
+    values: Sequence[Quantity] | NDArray[np.float64], kind: str, where: str = "", count: int = 3
+) -> tuple[float, ...]:
     """A row of quantities of one kind in SI units, such as a position or a box's edges."""
     if isinstance(values, str) or not hasattr(values, "__len__") or len(values) != count:
         raise VeldrainError(f"{values!r} is not a row of {count}", where=where, cure=f"give {count} numbers")
     return tuple(quantity(v, kind, where) for v in values)
 
 
-def triple(values: Sequence[Quantity], kind: str, where: str = "") -> Triple:
+def triple(values: Sequence[Quantity] | NDArray[np.float64], kind: str, where: str = "") -> Triple:
     """Three quantities of one kind in SI units: a position, a force, a box's edges."""
     x, y, z = quantities(values, kind, where)
     return x, y, z

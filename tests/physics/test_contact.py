@@ -29,7 +29,14 @@ class Sliding(unittest.TestCase):
         surface = vd.Surface(friction=friction)
         w = vd.World().ground(surface=surface)
         velocity = (2 * math.cos(heading), 2 * math.sin(heading), 0)
-        w.body("block", vd.Box((0.3, 0.3, 0.05)), mass=mass, pose=vd.Pose((0, 0, 0.025)), velocity=velocity, surface=surface)
+        w.body(
+            "block",
+            vd.Box((0.3, 0.3, 0.05)),
+            mass=mass,
+            pose=vd.Pose((0, 0, 0.025)),
+            velocity=velocity,
+            surface=surface,
+        )
         sim = vd.Simulation(w)
         sim.advance(1.5)
         self.assertLess(np.linalg.norm(sim["block"].velocity()[0]), 1e-9)
@@ -55,7 +62,14 @@ class Sliding(unittest.TestCase):
 
     def test_friction_of_a_pair_is_the_geometric_mean(self) -> None:
         w = vd.World().ground(surface=vd.Surface(friction=0.9))
-        w.body("block", CUBE, mass=1, pose=vd.Pose((0, 0, 0.1)), velocity=(1, 0, 0), surface=vd.Surface(friction=0.4))
+        w.body(
+            "block",
+            CUBE,
+            mass=1,
+            pose=vd.Pose((0, 0, 0.1)),
+            velocity=(1, 0, 0),
+            surface=vd.Surface(friction=0.4),
+        )
         sim = vd.Simulation(w)
         sim.advance(0.1)
         found = sim.contacts()
@@ -67,7 +81,14 @@ class Sliding(unittest.TestCase):
     def test_patch_changes_the_grip_inside_it_only(self) -> None:
         w = vd.World().ground(surface=vd.Surface(friction=1))
         w.patch("ice", (1, 9, 0.1), pose=vd.Pose((1.5, 0, 0)), surface=vd.Surface(friction=0))
-        w.body("puck", vd.Box((0.02, 0.02, 0.02)), mass=1, pose=vd.Pose((0.6, 0, 0.01)), velocity=(3, 0, 0), surface=vd.Surface(1))
+        w.body(
+            "puck",
+            vd.Box((0.02, 0.02, 0.02)),
+            mass=1,
+            pose=vd.Pose((0.6, 0, 0.01)),
+            velocity=(3, 0, 0),
+            surface=vd.Surface(1),
+        )
         sim = vd.Simulation(w)
         speeds = {}
         while sim.time < 1.5:
@@ -107,7 +128,15 @@ class Rolling(unittest.TestCase):
         """A moment k·N against the rolling: a = −g·(k/r)/(1 + 2/5) for a ball on level ground."""
         surface = vd.Surface(friction=0.8, rolling="5 mm")
         w = vd.World().ground(surface=surface)
-        w.body("ball", vd.Sphere(0.1), mass=3, pose=vd.Pose((0, 0, 0.1)), velocity=(1, 0, 0), spin=(0, 10, 0), surface=surface)
+        w.body(
+            "ball",
+            vd.Sphere(0.1),
+            mass=3,
+            pose=vd.Pose((0, 0, 0.1)),
+            velocity=(1, 0, 0),
+            spin=(0, 10, 0),
+            surface=surface,
+        )
         sim = vd.Simulation(w)
         sim.advance(1)
         self.assertAlmostEqual(1 - sim["ball"].velocity()[0][0], G * 0.05 / 1.4, delta=0.002)
@@ -120,7 +149,11 @@ class Rolling(unittest.TestCase):
             with self.subTest(torque=torque):
                 grippy = vd.Surface(friction=1.0)
                 lying = vd.Pose((0, 0, 0.1), rpy=("90 deg", 0, 0))
-                w = vd.World().ground(surface=grippy).body("wheel", vd.Cylinder(0.1, 0.2), mass=2, pose=lying, surface=grippy)
+                w = (
+                    vd.World()
+                    .ground(surface=grippy)
+                    .body("wheel", vd.Cylinder(0.1, 0.2), mass=2, pose=lying, surface=grippy)
+                )
                 sim = vd.Simulation(w)
                 sim.push("wheel", (0, 0, 0), torque=(0, torque, 0), lasting=0.2)
                 sim.advance(0.2)
@@ -135,7 +168,13 @@ class Impact(unittest.TestCase):
         for e in (0.0, 0.3, 0.6, 0.9):
             with self.subTest(e=e):
                 w = vd.World().ground()
-                w.body("ball", vd.Sphere(0.05), mass=1, pose=vd.Pose((0, 0, 1.05)), surface=vd.Surface(restitution=e))
+                w.body(
+                    "ball",
+                    vd.Sphere(0.05),
+                    mass=1,
+                    pose=vd.Pose((0, 0, 1.05)),
+                    surface=vd.Surface(restitution=e),
+                )
                 sim = vd.Simulation(w)
                 tops, before = [1.0], 0.0
                 while sim.time < 2.5:
@@ -160,7 +199,14 @@ class Impact(unittest.TestCase):
                 places = np.array([(0, 0, 0), (1, 0, 0), (-1, 0.1, 0), (0, 1, 0.05), (0.1, -1, 0)])
                 for k, place in enumerate(places):
                     v = -1.5 * place + random.normal(0, 0.05, 3)
-                    w.body(f"b{k}", vd.Sphere(0.15), mass=1 + k, pose=vd.Pose(place), velocity=v, surface=vd.Surface(0, e))
+                    w.body(
+                        f"b{k}",
+                        vd.Sphere(0.15),
+                        mass=1 + k,
+                        pose=vd.Pose(place),
+                        velocity=v,
+                        surface=vd.Surface(0, e),
+                    )
                 sim = vd.Simulation(w)
                 masses = 1 + np.arange(5)
 
@@ -243,7 +289,11 @@ class Resting(unittest.TestCase):
         """Held back at its foot, a box tips when the push at its top has more moment than its weight."""
         for force, tips in ((0.9, False), (1.1, True)):
             with self.subTest(force=force):
-                w = vd.World().ground(surface=vd.Surface(1)).obstacle("kerb", vd.Box((0.1, 1, 0.02)), pose=vd.Pose((0.15, 0, 0.01)))
+                w = (
+                    vd.World()
+                    .ground(surface=vd.Surface(1))
+                    .obstacle("kerb", vd.Box((0.1, 1, 0.02)), pose=vd.Pose((0.15, 0, 0.01)))
+                )
                 w.body("box", CUBE, mass=2, pose=vd.Pose((0, 0, 0.1)), surface=vd.Surface(friction=0))
                 sim = vd.Simulation(w)
                 # Over the kerb's top edge, 2 cm up: the push's arm is 18 cm, the weight's 10 cm.
@@ -265,8 +315,22 @@ class Geometry(unittest.TestCase):
             (CUBE, to_corner, vd.Box((4, 4, 0.2)), (0, 0, 1), None, 0.9 - corner),
             (vd.Cylinder(0.1, 0.4), None, CUBE, (0, 0.7, 0), None, 0.5),
             (vd.Cylinder(0.1, 0.4), None, vd.Sphere(0.1), (0.4, 0, 0.6), None, math.hypot(0.3, 0.4) - 0.1),
-            (vd.Capsule(0.1, 0.4), None, vd.Capsule(0.1, 0.4), (0.3, 0, 0.7), None, math.hypot(0.3, 0.3) - 0.2),
-            (vd.Cylinder(0.1, 0.4), None, vd.Cylinder(0.1, 0.4), (0, 1, 0), Rotation.from_euler("x", math.pi / 2), 0.7),
+            (
+                vd.Capsule(0.1, 0.4),
+                None,
+                vd.Capsule(0.1, 0.4),
+                (0.3, 0, 0.7),
+                None,
+                math.hypot(0.3, 0.3) - 0.2,
+            ),
+            (
+                vd.Cylinder(0.1, 0.4),
+                None,
+                vd.Cylinder(0.1, 0.4),
+                (0, 1, 0),
+                Rotation.from_euler("x", math.pi / 2),
+                0.7,
+            ),
         ]
         for one, turn_a, other, place, turn_b, exact in cases:
             with self.subTest(one=one, other=other):
@@ -278,11 +342,22 @@ class Geometry(unittest.TestCase):
     def test_dropped_shapes_do_not_sink_or_fly(self) -> None:
         """A heap of every shape in wild poses comes to rest above the ground, with less energy than before."""
         random = np.random.default_rng(8)
-        shapes = [CUBE, vd.Sphere(0.1), vd.Cylinder(0.1, 0.2), vd.Capsule(0.07, 0.15), vd.Box((0.4, 0.1, 0.1))]
+        shapes = [
+            CUBE,
+            vd.Sphere(0.1),
+            vd.Cylinder(0.1, 0.2),
+            vd.Capsule(0.07, 0.15),
+            vd.Box((0.4, 0.1, 0.1)),
+        ]
         w = vd.World().ground()
         for k in range(15):
             place = (0.12 * random.normal(), 0.12 * random.normal(), 0.3 + 0.3 * k)
-            w.body(f"b{k}", shapes[k % 5], mass=random.uniform(0.5, 3), pose=vd.Pose(place, rotation=Rotation.random(random_state=random)))
+            w.body(
+                f"b{k}",
+                shapes[k % 5],
+                mass=random.uniform(0.5, 3),
+                pose=vd.Pose(place, rotation=Rotation.random(random_state=random)),
+            )
         sim = vd.Simulation(w)
         energy = sum(sim.energy())
         for _ in range(25):

@@ -32,7 +32,9 @@ def chain(count: int, lengths: float = 0.4) -> vd.Model:
     return m
 
 
-def placed(model: vd.Model, step: float = 1e-3, gravity: tuple[float, float, float] = (0, 0, -G), **joints: float) -> vd.Simulation:
+def placed(
+    model: vd.Model, step: float = 1e-3, gravity: tuple[float, float, float] = (0, 0, -G), **joints: float
+) -> vd.Simulation:
     return vd.Simulation(vd.World(gravity=gravity).place(model, fixed=True, joints=joints), step=step)
 
 
@@ -119,7 +121,9 @@ class Trees(unittest.TestCase):
 
     def test_fixed_links_are_one_body(self) -> None:
         """A boom of two fixed halves moves as a boom of one piece, and both report where they are."""
-        whole = vd.Model("boom").link("post").link("arm", vd.Part(vd.Box((1, 0.1, 0.1)), pose=vd.Pose((0.5, 0, 0))), mass=2)
+        whole = (
+            vd.Model("boom").link("post").link("arm", vd.Part(vd.Box((1, 0.1, 0.1)), pose=vd.Pose((0.5, 0, 0))), mass=2)
+        )
         whole.joint("pivot", "post", "arm", kind="revolute", axis=(0, 1, 0))
         half = vd.Part(vd.Box((0.5, 0.1, 0.1)), pose=vd.Pose((0.25, 0, 0)))
         halves = vd.Model("boom").link("post").link("inner", half, mass=1).link("outer", half, mass=1)
@@ -289,7 +293,12 @@ class Bookkeeping(unittest.TestCase):
     def pile(self) -> vd.Simulation:
         w = vd.World().ground()
         for k in range(4):
-            w.body(f"box{k}", vd.Box((0.2, 0.2, 0.2)), mass=1, pose=vd.Pose((0.03 * k, 0.02 * k, 0.2 + 0.25 * k), yaw=0.2 * k))
+            w.body(
+                f"box{k}",
+                vd.Box((0.2, 0.2, 0.2)),
+                mass=1,
+                pose=vd.Pose((0.03 * k, 0.02 * k, 0.2 + 0.25 * k), yaw=0.2 * k),
+            )
         return vd.Simulation(w)
 
     def test_snapshot_continues_to_the_same_bits(self) -> None:
@@ -324,7 +333,12 @@ class Bookkeeping(unittest.TestCase):
         """Far more contacts than there is room for at first; the result is that of a run that had the room."""
         w = vd.World().ground()
         for k in range(36):
-            w.body(f"box{k}", vd.Box((0.2, 0.2, 0.2)), mass=1, pose=vd.Pose((0.3 * (k % 6), 0.3 * (k // 6), 0.1003)))
+            w.body(
+                f"box{k}",
+                vd.Box((0.2, 0.2, 0.2)),
+                mass=1,
+                pose=vd.Pose((0.3 * (k % 6), 0.3 * (k // 6), 0.1003)),
+            )
         sim = vd.Simulation(w)
         before = len(sim.engine.plant.contacts)
         sim.advance(0.1)
@@ -332,7 +346,10 @@ class Bookkeeping(unittest.TestCase):
         self.assertGreater(len(sim.engine.plant.contacts), before)
         again = vd.Simulation(w)
         again.engine.plant = sim.engine.plant._replace(
-            **{n: getattr(again.engine.plant, n) for n in ("counts", "trees", "nodes", "dofs", "q", "speeds", "geoms", "order")}
+            **{
+                n: getattr(again.engine.plant, n)
+                for n in ("counts", "trees", "nodes", "dofs", "q", "speeds", "geoms", "order")
+            }
         )
         again.advance(0.1)
         self.assertEqual(sim.engine.plant.q.tobytes(), again.engine.plant.q.tobytes())
@@ -349,12 +366,18 @@ class Bookkeeping(unittest.TestCase):
 
     def test_times_that_are_no_whole_steps(self) -> None:
         sim = self.pile()
-        with self.assertRaisesRegex(vd.VeldrainError, r"0.0015 s is not a whole number of steps of 1 ms; use 1 ms or 2 ms"):
+        with self.assertRaisesRegex(
+            vd.VeldrainError, r"0.0015 s is not a whole number of steps of 1 ms; use 1 ms or 2 ms"
+        ):
             sim.advance(0.0015)
 
     def test_unknown_names(self) -> None:
         sim = self.pile()
-        for act in (lambda: sim["boxx0"], lambda: sim.push("box9", (0, 0, 1)), lambda: sim["box0"].read("eye")):
+        for act in (
+            lambda: sim["boxx0"],
+            lambda: sim.push("box9", (0, 0, 1)),
+            lambda: sim["box0"].read("eye"),
+        ):
             with self.assertRaisesRegex(vd.VeldrainError, "^no "):
                 act()
         with self.assertRaisesRegex(vd.VeldrainError, "fixed in the world"):

@@ -60,7 +60,9 @@ def study(
 @app.command()
 def compare(
     folder: Annotated[Path, typer.Argument(help="Folder with a study's results.")],
-    baseline: Annotated[str | None, typer.Option(help="Controller to compare with; default: the study's first.")] = None,
+    baseline: Annotated[
+        str | None, typer.Option(help="Controller to compare with; default: the study's first.")
+    ] = None,
 ) -> None:
     """Print the comparison of a study that was run, and write its page anew."""
     from veldrain.cli import commands

@@ -20,6 +20,7 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     """Copy the demo's files, run its study, print and write the comparison, and say how to go on."""
     from veldrain.cli.output import say
 
+    check_counts(workers, trials)
     folder = out or unused(Path(DEMO_FOLDER))
     copy_demo(folder)
     say("Lisdodde drainage district: the crawler goes through a culvert with a bank of silt, without and with")
@@ -33,6 +34,13 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say(f"  veldrain streams {result.folder / str(first)}")
     say(f"  edit gain or damping in {folder / DEMO_FILES[2]}, then")
     say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
+
+
+def check_counts(workers: int, trials: int | None) -> None:
+    """Refuse numbers of workers and trials that are not above zero."""
+    for option, count in (("--workers", workers), ("--trials", trials)):
+        if count is not None and count < 1:
+            raise VeldrainError(f"{count} is too few", where=option, cure="give 1 or more")
 
 
 def unused(wanted: Path) -> Path:
@@ -55,7 +63,9 @@ def copy_demo(folder: Path) -> None:
             if not (folder / name).exists():
                 (folder / name).write_text(shipped.joinpath(name).read_text(encoding="utf-8"), encoding="utf-8")
     except OSError as error:
-        raise VeldrainError(f"cannot be written ({error.strerror})", where=str(folder), cure="name another with --out") from error
+        raise VeldrainError(
+            f"cannot be written ({error.strerror})", where=str(folder), cure="name another with --out"
+        ) from error
 
 
 def study(path: Path, out: Path | None, workers: int, trials: int | None = None) -> Result:
@@ -63,13 +73,9 @@ def study(path: Path, out: Path | None, workers: int, trials: int | None = None)
     from veldrain.cli.output import prepare_engine, progress, say
     from veldrain.documents import load_study
 
+    check_counts(workers, trials)
     loaded: Study = load_study(path)
-    if trials is not None:
-        if trials < 1:
-            raise VeldrainError(f"{trials} trials", where="--trials", cure="give 1 or more")
-        loaded.trials = trials
-    if workers < 1:
-        raise VeldrainError(f"{workers} workers", where="--workers", cure="give 1 or more")
+    loaded.trials = trials or loaded.trials
     folder = out or unused(Path(path.name.split(".")[0] + "-results"))
     prepare_engine()
     with progress("Trials") as tell:

@@ -41,7 +41,10 @@ def print_comparison(comparison: Comparison) -> None:
     passes = _table("controller", "passed", "95 % interval", "p")
     for r in comparison.passes:
         passes.add_row(
-            r.controller, f"{r.passed} of {r.trials}", f"{100 * r.low:.0f} to {100 * r.high:.0f} %", probability(r.p)
+            r.controller,
+            f"{r.passed} of {r.trials}",
+            f"{100 * r.low:.0f} to {100 * r.high:.0f} %",
+            probability(r.p),
         )
     out.print(passes)
     say("")
@@ -108,7 +111,15 @@ def print_streams(recording: Recording) -> None:
     table = _table("stream", "message", "messages", "rate (Hz)", "first (s)", "last (s)", "gaps", left=2)
     for name, s in recording.streams.items():
         rate = number(s.rate) if s.rate else "–"
-        table.add_row(name, s.message, str(s.count), rate, f"{s.first:.3f}", f"{s.last:.3f}", str(s.gaps) if s.rate else "–")
+        table.add_row(
+            name,
+            s.message,
+            str(s.count),
+            rate,
+            f"{s.first:.3f}",
+            f"{s.last:.3f}",
+            str(s.gaps) if s.rate else "–",
+        )
     out.print(table)
 
 

@@ -27,6 +27,8 @@ class MotorHandle:
     """One motor: assign ``effort``, ``velocity`` or ``position``, by its mode (SI units)."""
 
     __slots__ = ("_joint", "_robot")
+    _joint: str
+    _robot: RobotInMotion
 
     def __init__(self, robot: RobotInMotion, joint: str) -> None:
         object.__setattr__(self, "_robot", robot)

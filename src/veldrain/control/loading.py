@@ -5,13 +5,14 @@ from __future__ import annotations
 import copy
 import importlib
 import importlib.util
+import inspect
 import sys
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from veldrain.control.contract import Controller
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, unknown
 
 
 def load_named(name: str, folder: Path | None, where: str) -> Any:
@@ -24,10 +25,16 @@ def load_named(name: str, folder: Path | None, where: str) -> Any:
     if not module_name or not attribute:
         raise VeldrainError(f"'{name}' is not a name", where=where, cure="write 'module:Name' or 'file.py:Name'")
     try:
-        module = _of_file(Path(folder or ".") / module_name) if module_name.endswith(".py") else importlib.import_module(module_name)
+        module = (
+            _of_file(Path(folder or ".") / module_name)
+            if module_name.endswith(".py")
+            else importlib.import_module(module_name)
+        )
     except Exception as error:  # whatever the user's own file raises while it loads
         raise VeldrainError(
-            f"cannot load '{module_name}' ({type(error).__name__}: {error})", where=where, cure="see that it imports by itself"
+            f"cannot load '{module_name}' ({type(error).__name__}: {error})",
+            where=where,
+            cure="see that it imports by itself",
         ) from error
     try:
         return getattr(module, attribute)
@@ -53,6 +60,27 @@ def _of_file(path: Path) -> Any:
     return sys.modules[name]
 
 
+def call_named(kind: Any, arguments: dict[str, Any], name: str, where: str) -> Any:
+    """What a class or function makes of its arguments.
+
+    Raises:
+        VeldrainError: it has no such argument (with the nearest that it has), or it cannot be made.
+    """
+    known = inspect.signature(kind).parameters
+    if not any(p.kind is p.VAR_KEYWORD for p in known.values()):
+        for word in arguments:
+            if word not in known:
+                raise unknown("argument", word, known, ": ".join(w for w in (where, name) if w))
+    try:
+        return kind(**arguments)
+    except VeldrainError as error:
+        raise error.at(where) if where else error from error
+    except Exception as error:  # whatever a user's own constructor raises
+        raise VeldrainError(
+            f"{name} cannot be made ({type(error).__name__}: {error})", where=where, cure="see its arguments"
+        ) from error
+
+
 @dataclass(frozen=True)
 class NamedController:
     """A controller by its name and arguments, made anew for every trial, in whichever process runs it."""
@@ -65,14 +93,7 @@ class NamedController:
     def make(self) -> Controller:
         """The controller."""
         kind = load_named(self.use, Path(self.folder) if self.folder else None, self.where)
-        try:
-            return kind(**self.arguments)  # type: ignore[no-any-return]
-        except VeldrainError as error:
-            raise error.at(self.where) from error
-        except Exception as error:  # the user's own constructor
-            raise VeldrainError(
-                f"{self.use} cannot be made ({type(error).__name__}: {error})", where=self.where, cure="see its arguments"
-            ) from error
+        return call_named(kind, self.arguments, self.use, self.where)  # type: ignore[no-any-return]
 
 
 def fresh(controller: Any, where: str) -> Controller:

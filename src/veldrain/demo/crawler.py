@@ -43,7 +43,15 @@ def crawler() -> Model:
             )
             m.motor(name, mode="velocity", damping=30.0, limit="5 N*m")
     m.mount(
-        Lidar(period="100 ms", beams=180, field="270 deg", nearest="8 cm", reach="8 m", noise="8 mm", latency="20 ms"),
+        Lidar(
+            period="100 ms",
+            beams=180,
+            field="270 deg",
+            nearest="8 cm",
+            reach="8 m",
+            noise="8 mm",
+            latency="20 ms",
+        ),
         name="scan",
         on="mast",
         pose=Pose((0, 0, "8 cm")),

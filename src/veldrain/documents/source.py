@@ -59,10 +59,9 @@ class Source:
         for key in place:
             try:
                 mark = node.lc.item(key) if isinstance(key, int) else node.lc.key(key)
-                line = mark[0]
-                node = node[key]
+                node, line = node[key], mark[0]
             except (AttributeError, KeyError, IndexError, TypeError):
-                break
+                continue  # not a place of the file: one of several allowed forms, or what is missing
         return f"{self.path}:{line + 1}"
 
     def read(self, kind: type[D]) -> D:
@@ -77,7 +76,9 @@ class Source:
             raise self._explained(kind, error) from error
 
     def _explained(self, kind: type[Document], error: ValidationError) -> VeldrainError:
-        first = next((e for e in error.errors() if e["type"] == "extra_forbidden"), error.errors()[0])
+        # Where one of several forms is allowed, the form that was meant is the one that fits the farthest.
+        forbidden = [e for e in error.errors() if e["type"] == "extra_forbidden"]
+        first = max(forbidden or error.errors(), key=lambda e: len(e["loc"]))
         place = first["loc"]
         where = self.line(place)
         if first["type"] == "extra_forbidden":
@@ -85,7 +86,7 @@ class Source:
             near = difflib.get_close_matches(str(place[-1]), known, n=1, cutoff=0.4)
             hint = f"did you mean '{near[0]}'? " if near else ""
             return VeldrainError(f"unknown word '{place[-1]}'", where=where, cure=f"{hint}Known: {', '.join(known)}")
-        word = ".".join(str(p) for p in place if not str(p).startswith(("function-", "lax-or"))) or "file"
+        word = str(place[-1]) if place else "file"
         if first["type"] == "missing":
             return VeldrainError(f"'{place[-1]}' is missing", where=where, cure=f"add '{place[-1]}:'")
         return VeldrainError(f"{word}: {first['msg'].lower()}", where=where, cure=f"it is {str(first['input'])[:60]!r}")

@@ -8,10 +8,11 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from veldrain.control import load_named
+from veldrain.control import call_named, load_named
 from veldrain.documents.source import Document, Source
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Box, Capsule, Cylinder, Model, Part, Shape, Sphere, Surface, World
+from veldrain.model.model import JointKind, MotorMode
 from veldrain.pose import Pose
 from veldrain.units import Quantity
 
@@ -37,7 +38,7 @@ class SurfaceText(Document):
     rolling: Quantity = 0.0
 
     def make(self) -> Surface:
-        return Surface(self.friction, self.restitution, self.rolling)  # type: ignore[arg-type]
+        return Surface(self.friction, self.restitution, self.rolling)
 
 
 class RoundText(Document):
@@ -63,13 +64,13 @@ class PartText(Document):
         if len(given) != 1:
             raise VeldrainError(f"{len(given)} shapes", cure="give one of box, sphere, cylinder and capsule")
         if self.box is not None:
-            return Box(self.box)  # type: ignore[arg-type]
+            return Box(self.box)
         if self.sphere is not None:
-            return Sphere(self.sphere)  # type: ignore[arg-type]
+            return Sphere(self.sphere)
         if self.cylinder is not None:
-            return Cylinder(self.cylinder.radius, self.cylinder.length)  # type: ignore[arg-type]
+            return Cylinder(self.cylinder.radius, self.cylinder.length)
         assert self.capsule is not None
-        return Capsule(self.capsule.radius, self.capsule.length)  # type: ignore[arg-type]
+        return Capsule(self.capsule.radius, self.capsule.length)
 
     def make(self, surface: Surface | None = None) -> Part:
         return Part(self.shape(), self.pose.make(), self.role, self.colour, surface)
@@ -90,7 +91,7 @@ class JointText(Document):
 
     parent: str
     child: str
-    kind: str
+    kind: JointKind
     pose: PoseText = PoseText()
     axis: list[float] = [0.0, 0.0, 1.0]
     limits: tuple[Quantity, Quantity] | None = None
@@ -101,7 +102,7 @@ class JointText(Document):
 class MotorText(Document):
     """A motor, under the name of its joint."""
 
-    mode: str = "effort"
+    mode: MotorMode = "effort"
     stiffness: Quantity = 0.0
     damping: Quantity = 0.0
     limit: Quantity = float("inf")
@@ -231,7 +232,10 @@ def _model(source: Source, name: str, text: str | ModelText) -> Model:
             made = load_named(text, source.path.parent, "")
             model = made() if callable(made) else made
             if not isinstance(model, Model):
-                raise VeldrainError(f"'{text}' gives {type(model).__name__}, not a Model", cure="name a function that makes one")
+                raise VeldrainError(
+                    f"'{text}' gives {type(model).__name__}, not a Model",
+                    cure="name a function that makes one",
+                )
             return model
     model = Model(name)
     for link, t in text.links.items():
@@ -241,10 +245,10 @@ def _model(source: Source, name: str, text: str | ModelText) -> Model:
             model.link(link, *parts, mass=t.mass, inertia=t.inertia, com=t.com, surface=surface)
     for joint, j in text.joints.items():
         with source.at("models", name, "joints", joint):
-            model.joint(joint, j.parent, j.child, j.kind, j.pose.make(), j.axis, j.limits, j.damping, j.friction)  # type: ignore[arg-type]
+            model.joint(joint, j.parent, j.child, j.kind, j.pose.make(), j.axis, j.limits, j.damping, j.friction)
     for joint, m in text.motors.items():
         with source.at("models", name, "motors", joint):
-            model.motor(joint, m.mode, m.stiffness, m.damping, m.limit)  # type: ignore[arg-type]
+            model.motor(joint, m.mode, m.stiffness, m.damping, m.limit)
     for frame, f in text.frames.items():
         with source.at("models", name, "frames", frame):
             model.frame(frame, f.on, f.pose.make())
@@ -264,7 +268,4 @@ def _sensor(text: MountText, folder: Path) -> Any:
     else:
         sensors: Sequence[str] = [n for n in own.__all__ if hasattr(getattr(own, n), "message")]
         raise unknown("sensor", text.use, sensors)
-    try:
-        return kind(**text.arguments)
-    except TypeError as error:
-        raise VeldrainError(f"{text.use}: {error}", cure="see its arguments") from error
+    return call_named(kind, text.arguments, text.use, "")

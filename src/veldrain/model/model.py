@@ -173,9 +173,7 @@ class Model:
         held = next((j for j in self.joints.values() if j.child == child), None)
         if held is not None or parent == child:
             by = f"joint '{held.name}'" if held else "itself"
-            raise VeldrainError(
-                f"link '{child}' is held by {by} already", where=where, cure="a link has one parent"
-            )
+            raise VeldrainError(f"link '{child}' is held by {by} already", where=where, cure="a link has one parent")
         if child in self.ancestors(parent):
             raise VeldrainError(f"'{parent}' hangs on '{child}': the joints form a ring", where=where,
                                 cure="links form a tree")  # fmt: skip
@@ -345,14 +343,14 @@ def _unit(axis: Sequence[float], where: str) -> Triple:
     vector: Array = np.array([float(a) for a in axis])
     length = float(np.linalg.norm(vector))
     if vector.shape != (3,) or not np.isfinite(length) or length < 1e-9:
-        raise VeldrainError(f"axis {tuple(axis)} has no direction", where=where, cure="give three numbers, such as (0, 0, 1)")
+        raise VeldrainError(
+            f"axis {tuple(axis)} has no direction", where=where, cure="give three numbers, such as (0, 0, 1)"
+        )
     x, y, z = vector / length
     return float(x), float(y), float(z)
 
 
-def _limits(
-    limits: tuple[Quantity, Quantity] | None, kind: str, where: str
-) -> tuple[float, float] | None:
+def _limits(limits: tuple[Quantity, Quantity] | None, kind: str, where: str) -> tuple[float, float] | None:
     if limits is None:
         return None
     low, high = (quantity(v, kind, where) for v in limits)

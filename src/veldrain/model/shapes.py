@@ -16,7 +16,7 @@ Role = Literal["both", "visual", "collision"]
 ROLES = ("both", "visual", "collision")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, init=False)
 class Surface:
     """What a shape feels like to touch.
 
@@ -32,14 +32,14 @@ class Surface:
     0.0
     """
 
-    friction: float = 0.8
-    restitution: float = 0.0
-    rolling: float = 0.0
+    friction: float
+    restitution: float
+    rolling: float
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "friction", _ratio(self.friction, "friction"))
-        object.__setattr__(self, "restitution", _ratio(self.restitution, "restitution", most=1.0))
-        object.__setattr__(self, "rolling", quantity(self.rolling, "length", "rolling"))
+    def __init__(self, friction: Quantity = 0.8, restitution: Quantity = 0.0, rolling: Quantity = 0.0) -> None:
+        object.__setattr__(self, "friction", _ratio(friction, "friction"))
+        object.__setattr__(self, "restitution", _ratio(restitution, "restitution", most=1.0))
+        object.__setattr__(self, "rolling", quantity(rolling, "length", "rolling"))
         if self.rolling < 0:
             raise VeldrainError(f"rolling is {self.rolling:g} m", where="surface", cure="give 0 or more")
 
@@ -72,7 +72,7 @@ def _positive(shape: str, **sizes: Quantity) -> list[float]:
     return found
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, init=False)
 class Box(Shape):
     """A box, centred, with edges along its axes.
 
@@ -82,8 +82,8 @@ class Box(Shape):
 
     size: tuple[float, float, float]
 
-    def __post_init__(self) -> None:
-        edges = triple(self.size, "length", "box")
+    def __init__(self, size: Sequence[Quantity]) -> None:
+        edges = triple(size, "length", "box")
         object.__setattr__(self, "size", tuple(_positive("box", x=edges[0], y=edges[1], z=edges[2])))
 
     @property
@@ -96,7 +96,7 @@ class Box(Shape):
         return np.diag(squares.sum() - squares) / 12.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, init=False)
 class Sphere(Shape):
     """A sphere, centred.
 
@@ -106,8 +106,8 @@ class Sphere(Shape):
 
     radius: float
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "radius", _positive("sphere", radius=self.radius)[0])
+    def __init__(self, radius: Quantity) -> None:
+        object.__setattr__(self, "radius", _positive("sphere", radius=radius)[0])
 
     @property
     def volume(self) -> float:  # type: ignore[override]
@@ -118,7 +118,7 @@ class Sphere(Shape):
         return np.eye(3) * 0.4 * self.radius**2
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, init=False)
 class Cylinder(Shape):
     """A cylinder about its local z axis, centred. Turn a wheel's axle along y with ``rpy=("90 deg", 0, 0)``.
 
@@ -129,10 +129,10 @@ class Cylinder(Shape):
     radius: float
     length: float
 
-    def __post_init__(self) -> None:
-        radius, length = _positive("cylinder", radius=self.radius, length=self.length)
-        object.__setattr__(self, "radius", radius)
-        object.__setattr__(self, "length", length)
+    def __init__(self, radius: Quantity, length: Quantity) -> None:
+        across, along = _positive("cylinder", radius=radius, length=length)
+        object.__setattr__(self, "radius", across)
+        object.__setattr__(self, "length", along)
 
     @property
     def volume(self) -> float:  # type: ignore[override]
@@ -144,7 +144,7 @@ class Cylinder(Shape):
         return np.diag([across, across, self.radius**2 / 2.0])
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, init=False)
 class Capsule(Shape):
     """A cylinder about its local z axis with a half sphere on each end; ``length`` is the cylinder's alone.
 
@@ -155,10 +155,10 @@ class Capsule(Shape):
     radius: float
     length: float
 
-    def __post_init__(self) -> None:
-        radius, length = _positive("capsule", radius=self.radius, length=self.length)
-        object.__setattr__(self, "radius", radius)
-        object.__setattr__(self, "length", length)
+    def __init__(self, radius: Quantity, length: Quantity) -> None:
+        across, along = _positive("capsule", radius=radius, length=length)
+        object.__setattr__(self, "radius", across)
+        object.__setattr__(self, "length", along)
 
     @property
     def volume(self) -> float:  # type: ignore[override]

@@ -195,13 +195,13 @@ class World:
             if joint not in model.joints:
                 raise unknown("joint", joint, model.joints, name)
             start[joint] = quantity(value, "length" if model.joints[joint].is_linear else "angle", f"{name}/{joint}")
-        for joint in model.joints.values():
-            low, high = joint.limits or (-np.inf, np.inf)
-            if not low <= start.get(joint.name, 0.0) <= high:
+        for held in model.joints.values():
+            low, high = held.limits or (-np.inf, np.inf)
+            if not low <= start.get(held.name, 0.0) <= high:
                 raise VeldrainError(
-                    f"starts at {start.get(joint.name, 0.0):g}, outside its limits {low:g} to {high:g}",
-                    where=f"{name}/{joint.name}",
-                    cure=f"give joints={{'{joint.name}': …}}",
+                    f"starts at {start.get(held.name, 0.0):g}, outside its limits {low:g} to {high:g}",
+                    where=f"{name}/{held.name}",
+                    cure=f"give joints={{'{held.name}': …}}",
                 )
         self._claim(name)
         self.placed[name] = Placed(name, model, pose or Pose(), fixed, start)

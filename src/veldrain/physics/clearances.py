@@ -10,7 +10,7 @@ from veldrain.physics.plant import PLANE
 
 
 @entry
-def clearance(geoms, poly, side_a, side_b):  # type: ignore[no-untyped-def]
+def clearance(geoms, poly, side_a, side_b):
     """Least gap between the touchable shapes of two sides (arrays (G,), 1: belongs); negative: overlap."""
     least = math.inf
     for i in range(len(geoms)):

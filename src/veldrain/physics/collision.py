@@ -14,14 +14,25 @@ from veldrain.physics.nearest import nearest_cores
 from veldrain.physics.outlines import bounding_box, feature, rounding
 from veldrain.physics.patches import face_height, overlap, spread
 from veldrain.physics.plant import BOX, PLANE, STATUS_FINE, STATUS_FULL
-from veldrain.physics.spatial import across, add, dot, minus, multiply, put, scaled, triple, turned, turned_back
+from veldrain.physics.spatial import (
+    across,
+    add,
+    dot,
+    minus,
+    multiply,
+    put,
+    scaled,
+    triple,
+    turned,
+    turned_back,
+)
 from veldrain.physics.trees import point_velocity
 
 NEAR = 5e-4  # contacts are kept up to this gap (m), so that a body at rest keeps all of its contacts
 
 
 @kernel
-def place_geoms(nodes, geoms):  # type: ignore[no-untyped-def]
+def place_geoms(nodes, geoms):
     """World poses of all shapes that move."""
     for k in range(len(geoms)):
         g = geoms[k]
@@ -32,7 +43,7 @@ def place_geoms(nodes, geoms):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def bound_geoms(trees, nodes, geoms, h):  # type: ignore[no-untyped-def]
+def bound_geoms(trees, nodes, geoms, h):
     """Boxes around all shapes, wide enough for the coming step."""
     for k in range(len(geoms)):
         g = geoms[k]
@@ -45,7 +56,7 @@ def bound_geoms(trees, nodes, geoms, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def is_skipped(skipped, key):  # type: ignore[no-untyped-def]
+def is_skipped(skipped, key):
     """True for a pair that never touches."""
     low, high = 0, len(skipped)
     while low < high:
@@ -58,7 +69,7 @@ def is_skipped(skipped, key):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def are_near(a, b):  # type: ignore[no-untyped-def]
+def are_near(a, b):
     """True where two shapes may touch: they are made to, on different nodes, and their boxes overlap."""
     return (
         a.touch == 1
@@ -72,7 +83,7 @@ def are_near(a, b):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def near_pairs(geoms, skipped, order, pairs):  # type: ignore[no-untyped-def]
+def near_pairs(geoms, skipped, order, pairs):
     """Sorted keys of the pairs whose boxes overlap: a sweep along x over boxes kept in order.
 
     The order hardly changes from step to step, so that sorting by insertion costs next to nothing.
@@ -105,7 +116,7 @@ def near_pairs(geoms, skipped, order, pairs):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def sort_keys(keys, count):  # type: ignore[no-untyped-def]
+def sort_keys(keys, count):
     """Sort the first keys in place (heapsort: no worst case, nothing allocated)."""
     end = count
     start = count // 2
@@ -127,7 +138,7 @@ def sort_keys(keys, count):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def pair_normal(a, b, poly):  # type: ignore[no-untyped-def]
+def pair_normal(a, b, poly):
     """Normal from b to a, and a point between them for where the features do not overlap."""
     # Deeper cores are tried where the first ones overlap already: shapes that start inside each other.
     for depth in (0.0, 0.5, 0.95):
@@ -144,13 +155,13 @@ def pair_normal(a, b, poly):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def least_half(g):  # type: ignore[no-untyped-def]
+def least_half(g):
     """Half the least thickness of a box or cylinder."""
     return min(g.size[0], g.size[1], g.size[2]) if g.kind == BOX else min(g.size[0], g.size[1])
 
 
 @kernel
-def pair_points(a, b, poly):  # type: ignore[no-untyped-def]
+def pair_points(a, b, poly):
     """Contact points of two shapes: number and normal; the points are left in poly[4], the gaps in poly[5]."""
     A, B, points, gaps = poly[0], poly[1], poly[4], poly[5, :, 0]
     round_a = rounding(a)
@@ -187,7 +198,7 @@ def pair_points(a, b, poly):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def pair_surface(a, b, patches, point, out):  # type: ignore[no-untyped-def]
+def pair_surface(a, b, patches, point, out):
     """out = friction, restitution and rolling of two surfaces that meet at a point."""
     one, other = surface_at(a, patches, point), surface_at(b, patches, point)
     out[0] = math.sqrt(one[0] * other[0])
@@ -195,7 +206,7 @@ def pair_surface(a, b, patches, point, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def surface_at(g, patches, point):  # type: ignore[no-untyped-def]
+def surface_at(g, patches, point):
     """What a shape feels like at a point: the last patch around it where the shape is fixed in the world."""
     if g.node < 0:
         for k in range(len(patches) - 1, -1, -1):
@@ -207,7 +218,7 @@ def surface_at(g, patches, point):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def find_contacts(counts, trees, nodes, geoms, patches, skipped, order, pairs, poly, chosen, contacts, h):  # type: ignore[no-untyped-def]
+def find_contacts(counts, trees, nodes, geoms, patches, skipped, order, pairs, poly, chosen, contacts, h):
     """All contacts of the coming step, in the order of their keys."""
     bound_geoms(trees, nodes, geoms, h)
     found = near_pairs(geoms, skipped, order, pairs)
@@ -225,7 +236,7 @@ def find_contacts(counts, trees, nodes, geoms, patches, skipped, order, pairs, p
 
 
 @kernel
-def add_contacts(count, trees, nodes, a, b, key, patches, poly, chosen, contacts, h):  # type: ignore[no-untyped-def]
+def add_contacts(count, trees, nodes, a, b, key, patches, poly, chosen, contacts, h):
     """Take over the contacts of one pair; False when there is no room."""
     found, n = pair_points(a, b, poly)
     points, gaps = poly[4], poly[5, :, 0]
@@ -250,7 +261,7 @@ def add_contacts(count, trees, nodes, a, b, key, patches, poly, chosen, contacts
 
 
 @kernel
-def pair_clearance(a, b, poly):  # type: ignore[no-untyped-def]
+def pair_clearance(a, b, poly):
     """Least gap between two shapes, the second of which may be a plane; negative: overlap."""
     if b.kind != PLANE:
         distance, _, _, _ = nearest_cores(a, 0.0, b, 0.0, poly)

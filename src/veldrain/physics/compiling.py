@@ -8,7 +8,20 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
-from veldrain.model import GROUND, Box, Capsule, Cylinder, MassProperties, Model, Part, Placed, Shape, Sphere, Surface, World
+from veldrain.model import (
+    GROUND,
+    Box,
+    Capsule,
+    Cylinder,
+    MassProperties,
+    Model,
+    Part,
+    Placed,
+    Shape,
+    Sphere,
+    Surface,
+    World,
+)
 from veldrain.model.inertia import combined
 from veldrain.model.model import Joint, Motor
 from veldrain.physics import plant as p
@@ -88,7 +101,14 @@ class _Builder:
         return node
 
     def add_joint(
-        self, name: str, joint: Joint, motor: Motor | None, parent: int, pose: Pose, body: MassProperties, q: float
+        self,
+        name: str,
+        joint: Joint,
+        motor: Motor | None,
+        parent: int,
+        pose: Pose,
+        body: MassProperties,
+        q: float,
     ) -> int:
         """A node held by a joint with one degree of freedom; its number."""
         kind = p.SLIDING if joint.kind == "prismatic" else p.TURNING
@@ -130,7 +150,14 @@ class _Builder:
                 d[field_name] = value
         geoms = np.zeros(len(self.geoms), p.GEOM)
         for g, (kind, at, size, pose, surface, touch, seen, core) in zip(geoms, self.geoms, strict=True):
-            g["kind"], g["node"], g["size"], g["touch"], g["seen"], g["core"] = kind, at, size, touch, seen, core
+            g["kind"], g["node"], g["size"], g["touch"], g["seen"], g["core"] = (
+                kind,
+                at,
+                size,
+                touch,
+                seen,
+                core,
+            )
             g["place"], g["turn"], g["surface"] = pose.position, pose.matrix, _row(surface)
         geoms["pos"], geoms["rot"] = geoms["place"], geoms["turn"]
         patches = np.zeros(len(world.patches), p.PATCH)

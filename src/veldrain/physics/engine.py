@@ -45,7 +45,12 @@ class Engine:
         self.compiled = compile_world(world, len(watches))
         self.plant = self.compiled.plant
         nodes = self.plant.nodes
-        self._pos, self._rot, self._twist, self._acc = nodes["pos"], nodes["rot"], nodes["twist"], nodes["acc"]
+        self._pos, self._rot, self._twist, self._acc = (
+            nodes["pos"],
+            nodes["rot"],
+            nodes["twist"],
+            nodes["acc"],
+        )
         self._tree, self._ref = nodes["tree"], self.plant.trees["ref"]
         for w, sides in enumerate(watches):
             for side, path in enumerate(sides):

@@ -40,14 +40,15 @@ def is_compiled() -> bool:
 
 def kernel(function: F) -> F:
     """A function compiled on first use, to be called from other kernels."""
-    return numba.njit(**_OPTIONS)(function)  # type: ignore[no-any-return]
+    return numba.njit(**_OPTIONS)(function)
 
 
 def entry(function: F) -> F:
     """A kernel that Python calls: its compiled code is kept between runs."""
-    before = numba.config.CACHE_DIR
-    numba.config.CACHE_DIR = str(cache_folder())  # read when the cache of this one function is set up
+    settings: Any = numba.config
+    before = settings.CACHE_DIR
+    settings.CACHE_DIR = str(cache_folder())  # read when the cache of this one function is set up
     try:
-        return numba.njit(cache=True, **_OPTIONS)(function)  # type: ignore[no-any-return]
+        return numba.njit(cache=True, **_OPTIONS)(function)
     finally:
-        numba.config.CACHE_DIR = before
+        settings.CACHE_DIR = before

@@ -12,7 +12,7 @@ from veldrain.physics.plant import EFFORT, NO_MOTOR, VELOCITY
 
 
 @kernel
-def motor_line(dof, q, h):  # type: ignore[no-untyped-def]
+def motor_line(dof, q, h):
     """a and b of one motor, its limit left aside (but for a commanded effort)."""
     if dof.mode == NO_MOTOR:
         return 0.0, 0.0
@@ -24,7 +24,7 @@ def motor_line(dof, q, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def set_motors(dofs, q, h):  # type: ignore[no-untyped-def]
+def set_motors(dofs, q, h):
     """Offset and slope of every degree of freedom, for the motors now held to be at their limits."""
     for k in range(len(dofs)):
         dof = dofs[k]
@@ -36,7 +36,7 @@ def set_motors(dofs, q, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def check_motors(dofs, q, v, h, may_release):  # type: ignore[no-untyped-def]
+def check_motors(dofs, q, v, h, may_release):
     """Efforts at the new velocities; True when a motor has to go to its limit, or to leave it."""
     changed = False
     for k in range(len(dofs)):

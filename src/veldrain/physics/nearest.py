@@ -17,7 +17,7 @@ ROUNDS = 48
 
 
 @kernel
-def nearest_on_edge(a, b):  # type: ignore[no-untyped-def]
+def nearest_on_edge(a, b):
     """Weights of a and b of the point of the edge nearest to the origin."""
     ab = minus(b, a)
     length = dot(ab, ab)
@@ -27,7 +27,7 @@ def nearest_on_edge(a, b):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def nearest_on_triangle(a, b, c):  # type: ignore[no-untyped-def]
+def nearest_on_triangle(a, b, c):
     """Weights of a, b and c of the point of the triangle nearest to the origin."""
     ab, ac = minus(b, a), minus(c, a)
     d1, d2 = -dot(ab, a), -dot(ac, a)
@@ -57,7 +57,7 @@ def nearest_on_triangle(a, b, c):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def reduce_simplex(W, count, weights):  # type: ignore[no-untyped-def]
+def reduce_simplex(W, count, weights):
     """Weights of the simplex' corners for its point nearest to the origin; True when the origin is inside."""
     for k in range(4):
         weights[k] = 0.0
@@ -89,7 +89,7 @@ def reduce_simplex(W, count, weights):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def nearest_cores(a, inset_a, b, inset_b, room):  # type: ignore[no-untyped-def]
+def nearest_cores(a, inset_a, b, inset_b, room):
     """Distance of two shapes shrunk by insets, the unit vector from b to a, and their nearest points.
 
     The distance is −1 where the cores overlap. room: (≥ 4, ≥ 12, 3) to work in.

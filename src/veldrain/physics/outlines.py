@@ -19,7 +19,7 @@ CAP_CORNERS = 8  # corners of the polygon that stands for the flat end of a cyli
 
 
 @kernel
-def support(g, inset, direction):  # type: ignore[no-untyped-def]
+def support(g, inset, direction):
     """The world point of a shape, shrunk by ``inset``, that lies farthest along a world direction.
 
     Spheres and capsules are shrunk to their centre and middle line, whatever the inset.
@@ -44,13 +44,13 @@ def support(g, inset, direction):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def rounding(g):  # type: ignore[no-untyped-def]
+def rounding(g):
     """Radius of the ball that is swept over the feature of a shape: 0 where the feature is the surface."""
     return g.size[0] if g.kind in (SPHERE, CAPSULE) else 0.0
 
 
 @kernel
-def feature(g, n, out):  # type: ignore[no-untyped-def]
+def feature(g, n, out):
     """Corners of the face, edge or point of a shape that looks along the unit vector n; gives their number.
 
     Three or more corners are a flat face in turning order, two are an edge. Each holds the support point
@@ -102,7 +102,7 @@ def feature(g, n, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def bounding_box(g, margin):  # type: ignore[no-untyped-def]
+def bounding_box(g, margin):
     """Set the box along the world axes around a shape, widened by a margin."""
     kind, size, rot = g.kind, g.size, g.rot
     for r in range(3):

@@ -14,7 +14,7 @@ from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 
 
 @kernel
-def face_height(F, count, n, point):  # type: ignore[no-untyped-def]
+def face_height(F, count, n, point):
     """Height along n, above the origin, of the face or edge F over the foot of ``point``."""
     a = triple(F[0])
     if count == 1:
@@ -31,7 +31,7 @@ def face_height(F, count, n, point):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def clip(F, count, G, sides, n, slack, out, spare):  # type: ignore[no-untyped-def]
+def clip(F, count, G, sides, n, slack, out, spare):
     """Cut the polygon or edge F with the sides of the polygon G, both seen along n; gives the corners left.
 
     slack: how far outside G a point may lie. out and spare: room for the corners, the result is in out.
@@ -76,7 +76,7 @@ def clip(F, count, G, sides, n, slack, out, spare):  # type: ignore[no-untyped-d
 
 
 @kernel
-def cross_edges(A, B, n, out):  # type: ignore[no-untyped-def]
+def cross_edges(A, B, n, out):
     """Where two edges meet seen along n: one point, or the two ends of their common stretch."""
     a, b = triple(A[0]), triple(B[0])
     u, w = minus(triple(A[1]), a), minus(triple(B[1]), b)
@@ -102,7 +102,7 @@ def cross_edges(A, B, n, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def overlap(A, count_a, B, count_b, n, slack, out, spare):  # type: ignore[no-untyped-def]
+def overlap(A, count_a, B, count_b, n, slack, out, spare):
     """Points where two features face each other along n; gives their number, 0 where they do not."""
     if count_a == 1 or count_b == 1:
         return 0
@@ -119,7 +119,7 @@ def overlap(A, count_a, B, count_b, n, slack, out, spare):  # type: ignore[no-un
 
 
 @kernel
-def spread(points, gaps, count, chosen):  # type: ignore[no-untyped-def]
+def spread(points, gaps, count, chosen):
     """Choose up to four of the points: the deepest, and those that hold the widest area with it."""
     if count <= 4:
         for k in range(count):

@@ -15,7 +15,7 @@ NOTHING = (math.inf, 0.0, 0.0, 0.0)
 
 
 @kernel
-def meet_sphere(o, d, radius, centre_z, best):  # type: ignore[no-untyped-def]
+def meet_sphere(o, d, radius, centre_z, best):
     """Distance and normal at the sphere of a radius about (0, 0, centre_z), if nearer than ``best``."""
     x, y, z = o[0], o[1], o[2] - centre_z
     b = x * d[0] + y * d[1] + z * d[2]
@@ -30,7 +30,7 @@ def meet_sphere(o, d, radius, centre_z, best):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def meet_tube(o, d, radius, half, best):  # type: ignore[no-untyped-def]
+def meet_tube(o, d, radius, half, best):
     """The same at the round side of a cylinder about z."""
     a = d[0] * d[0] + d[1] * d[1]
     if a < 1e-18:
@@ -47,7 +47,7 @@ def meet_tube(o, d, radius, half, best):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def meet_cap(o, d, radius, height, best):  # type: ignore[no-untyped-def]
+def meet_cap(o, d, radius, height, best):
     """The same at a disc across z at a height."""
     if abs(d[2]) < 1e-15:
         return NOTHING
@@ -59,7 +59,7 @@ def meet_cap(o, d, radius, height, best):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def meet_box(o, d, size, best):  # type: ignore[no-untyped-def]
+def meet_box(o, d, size, best):
     """The same at a box, by the three slabs that it is the common part of."""
     enter, leave, axis_in, axis_out = -math.inf, math.inf, 0, 0
     for k in range(3):
@@ -83,13 +83,13 @@ def meet_box(o, d, size, best):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def nearer(one, other):  # type: ignore[no-untyped-def]
+def nearer(one, other):
     """The nearer of two hits."""
     return one if one[0] <= other[0] else other
 
 
 @kernel
-def meet(kind, size, o, d, best):  # type: ignore[no-untyped-def]
+def meet(kind, size, o, d, best):
     """Distance and local normal where a local ray first meets a shape nearer than ``best``; inf: nowhere."""
     if kind == PLANE:
         t = -o[2] / d[2] if d[2] != 0.0 else -1.0
@@ -105,7 +105,7 @@ def meet(kind, size, o, d, best):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def meet_capsule(o, d, size, best):  # type: ignore[no-untyped-def]
+def meet_capsule(o, d, size, best):
     """The same at a capsule: its tube, and of each ball the half that looks outward."""
     hit = meet_tube(o, d, size[0], size[1], best)
     for end in (-1.0, 1.0):
@@ -116,7 +116,7 @@ def meet_capsule(o, d, size, best):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def passes_by(g, o, d, reach):  # type: ignore[no-untyped-def]
+def passes_by(g, o, d, reach):
     """True for a ray that misses the ball around a shape: most do, and this tells at once."""
     if g.kind == PLANE:
         return False
@@ -130,7 +130,7 @@ def passes_by(g, o, d, reach):  # type: ignore[no-untyped-def]
 
 
 @entry
-def cast_rays(geoms, origins, directions, reach, distances, hits, normals):  # type: ignore[no-untyped-def]
+def cast_rays(geoms, origins, directions, reach, distances, hits, normals):
     """Fill distances (n,), shapes (n,) and world normals (n, 3) of rays with unit directions."""
     for k in range(len(origins)):
         best, found, normal = reach, -1, (0.0, 0.0, 0.0)

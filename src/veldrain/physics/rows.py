@@ -20,7 +20,7 @@ TOLERATED = 1e-7  # m of overlap that is left alone
 
 
 @kernel
-def open_row(count, trees, tree_a, tree_b, rows, J, B):  # type: ignore[no-untyped-def]
+def open_row(count, trees, tree_a, tree_b, rows, J, B):
     """Room for the next row that acts on two trees (−1: none, equal: one); its number, −1 without room."""
     if tree_b == tree_a:
         tree_b = -1
@@ -41,7 +41,7 @@ def open_row(count, trees, tree_a, tree_b, rows, J, B):  # type: ignore[no-untyp
 
 
 @kernel
-def row_velocity(row, J, v):  # type: ignore[no-untyped-def]
+def row_velocity(row, J, v):
     """J_r·v."""
     # Slices first: an index that starts at zero is not checked for being negative, which halves the time.
     s = 0.0
@@ -56,7 +56,7 @@ def row_velocity(row, J, v):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def apply_row(row, B, impulse, v):  # type: ignore[no-untyped-def]
+def apply_row(row, B, impulse, v):
     """v += B_r · impulse."""
     here, there = B[row.at_a : row.at_b], v[row.dof_a : row.dof_a + row.dofs_a]
     for k in range(len(here)):
@@ -68,7 +68,7 @@ def apply_row(row, B, impulse, v):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def three_velocities(row, J, v):  # type: ignore[no-untyped-def]
+def three_velocities(row, J, v):
     """J·v of a row and of the two after it, which act on the same dofs: one pass for a contact's three."""
     x, y, z = 0.0, 0.0, 0.0
     size = row.dofs_a + row.dofs_b
@@ -89,7 +89,7 @@ def three_velocities(row, J, v):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def apply_three(row, B, x, y, z, v):  # type: ignore[no-untyped-def]
+def apply_three(row, B, x, y, z, v):
     """v += B·impulses of a row and of the two after it."""
     size = row.dofs_a + row.dofs_b
     first, second, third = B[row.at_a :], B[row.at_a + size :], B[row.at_a + 2 * size :]
@@ -104,7 +104,7 @@ def apply_three(row, B, x, y, z, v):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def row_product(one, other, J, B):  # type: ignore[no-untyped-def]
+def row_product(one, other, J, B):
     """J_r·B_s of two rows on the same trees."""
     size = one.dofs_a + one.dofs_b
     here, there = J[one.at_a : one.at_a + size], B[other.at_a : other.at_a + size]
@@ -115,7 +115,7 @@ def row_product(one, other, J, B):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def add_side(tree, nodes, node, row, wrench, sign, J, B):  # type: ignore[no-untyped-def]
+def add_side(tree, nodes, node, row, wrench, sign, J, B):
     """Add one side of a row: a wrench (moment about the tree's reference, force) on a node."""
     at = row.at_a if row.dof_a == tree.dof and row.dofs_a > 0 else row.at_b
     end = at + tree.dofs
@@ -126,7 +126,7 @@ def add_side(tree, nodes, node, row, wrench, sign, J, B):  # type: ignore[no-unt
 
 
 @kernel
-def add_direction(count, trees, nodes, c, direction, turning, rows, J, B):  # type: ignore[no-untyped-def]
+def add_direction(count, trees, nodes, c, direction, turning, rows, J, B):
     """A row for the relative velocity (or, turning, spin) of a contact along a direction; False without room."""
     tree_a = nodes[c.node_a].tree if c.node_a >= 0 else -1
     tree_b = nodes[c.node_b].tree if c.node_b >= 0 else -1
@@ -148,7 +148,7 @@ def add_direction(count, trees, nodes, c, direction, turning, rows, J, B):  # ty
 
 
 @kernel
-def build_contacts(count, trees, nodes, speeds, contacts, kept, rows, J, B, h):  # type: ignore[no-untyped-def]
+def build_contacts(count, trees, nodes, speeds, contacts, kept, rows, J, B, h):
     """Rows, gains and targets of all contacts, and the impulses of the last step to start from."""
     for k in range(count.kept):
         kept[k].used = 0
@@ -163,14 +163,17 @@ def build_contacts(count, trees, nodes, speeds, contacts, kept, rows, J, B, h): 
                 if not add_direction(count, trees, nodes, c, triple(c.frame[axis]), True, rows, J, B):
                     return STATUS_FULL
         contact_mobility(c, rows, J, B)
-        before, free = row_velocity(rows[c.row], J, speeds[NOW]), row_velocity(rows[c.row], J, speeds[UNFORCED])
+        before, free = (
+            row_velocity(rows[c.row], J, speeds[NOW]),
+            row_velocity(rows[c.row], J, speeds[UNFORCED]),
+        )
         contact_targets(c, before, free, h)
         recall(c, kept, count.kept)
     return STATUS_FINE
 
 
 @kernel
-def contact_mobility(c, rows, J, B):  # type: ignore[no-untyped-def]
+def contact_mobility(c, rows, J, B):
     """What impulses of 1 do to the contact's own velocities.
 
     0–2: the normal impulse to the normal and both tangents; 3–5: friction's block xx, xy, yy; 6: its larger
@@ -186,7 +189,7 @@ def contact_mobility(c, rows, J, B):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def contact_targets(c, before, free, h):  # type: ignore[no-untyped-def]
+def contact_targets(c, before, free, h):
     """Least normal velocity after the step, and the same for the positions.
 
     Without bounce the gap may close in the step, no more. With it the step is split at the moment of impact t:
@@ -214,7 +217,7 @@ def contact_targets(c, before, free, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def recall(c, kept, end):  # type: ignore[no-untyped-def]
+def recall(c, kept, end):
     """Start a contact from the impulse that the nearest contact of the same pair had in the last step."""
     for k in range(5):
         c.impulse[k] = 0.0
@@ -246,7 +249,7 @@ def recall(c, kept, end):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def build_joints(count, trees, nodes, dofs, q, v, joint_rows, rows, J, B, h):  # type: ignore[no-untyped-def]
+def build_joints(count, trees, nodes, dofs, q, v, joint_rows, rows, J, B, h):
     """Rows for joint stops that could be met in this step, and for joint friction."""
     for i in range(len(nodes)):
         n = nodes[i]
@@ -270,7 +273,7 @@ def build_joints(count, trees, nodes, dofs, q, v, joint_rows, rows, J, B, h):  #
 
 
 @kernel
-def add_joint(count, trees, nodes, node, low, high, target, joint_rows, rows, J, B):  # type: ignore[no-untyped-def]
+def add_joint(count, trees, nodes, node, low, high, target, joint_rows, rows, J, B):
     """One row on a joint; the joint rows come first and are numbered as they are added."""
     n = nodes[node]
     tree = trees[n.tree]
@@ -287,7 +290,7 @@ def add_joint(count, trees, nodes, node, low, high, target, joint_rows, rows, J,
 
 
 @kernel
-def keep_contacts(count, contacts, kept):  # type: ignore[no-untyped-def]
+def keep_contacts(count, contacts, kept):
     """Remember the contacts of this step, for the next one and for whoever asks."""
     count.kept = count.contacts
     for k in range(count.contacts):

@@ -23,7 +23,7 @@ RELAXATION = 1.2  # of normal impulses: bodies on many contacts settle in half t
 
 
 @kernel
-def into_disc(x, y, radius):  # type: ignore[no-untyped-def]
+def into_disc(x, y, radius):
     """The point of the disc nearest to (x, y)."""
     length = math.sqrt(x * x + y * y)
     if length <= radius:
@@ -32,7 +32,7 @@ def into_disc(x, y, radius):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def sweep_joints(count, joint_rows, rows, B, v):  # type: ignore[no-untyped-def]
+def sweep_joints(count, joint_rows, rows, B, v):
     """One pass over stops and joint friction; gives the largest change of velocity."""
     most = 0.0
     for j in range(count.joint_rows):
@@ -49,7 +49,7 @@ def sweep_joints(count, joint_rows, rows, B, v):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def sweep_contact(c, rows, J, B, v):  # type: ignore[no-untyped-def]
+def sweep_contact(c, rows, J, B, v):
     """One contact: its normal, then its friction, then its rolling; gives the largest change of velocity."""
     x, m, row = c.impulse, c.mobility, rows[c.row]
     vn, v1, v2 = three_velocities(row, J, v)
@@ -76,7 +76,7 @@ def sweep_contact(c, rows, J, B, v):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def least_in_disc(a, b, d, largest, fx, fy, radius):  # type: ignore[no-untyped-def]
+def least_in_disc(a, b, d, largest, fx, fy, radius):
     """The λ in a disc with the least ½·λᵀDλ + fᵀλ, D = [[a, b], [b, d]].
 
     Inside it is −D⁻¹f. On the edge (D + κ)·λ = −f for the κ > 0 that gives |λ| the radius, found by Newton's
@@ -104,7 +104,7 @@ def least_in_disc(a, b, d, largest, fx, fy, radius):  # type: ignore[no-untyped-
 
 
 @kernel
-def solve_velocities(count, speeds, contacts, joint_rows, rows, J, B):  # type: ignore[no-untyped-def]
+def solve_velocities(count, speeds, contacts, joint_rows, rows, J, B):
     """The impulses of all rows, from those kept, and the velocities that they give."""
     v = speeds[NEW]
     for k in range(len(v)):
@@ -125,7 +125,7 @@ def solve_velocities(count, speeds, contacts, joint_rows, rows, J, B):  # type: 
 
 
 @kernel
-def solve_positions(count, speeds, contacts, rows, J, B):  # type: ignore[no-untyped-def]
+def solve_positions(count, speeds, contacts, rows, J, B):
     """What positions move beyond the new velocities: to undo overlap, and after a bounce.
 
     It moves positions only, so that no energy comes from undoing an overlap.

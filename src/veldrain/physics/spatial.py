@@ -12,43 +12,43 @@ from veldrain.physics.kernel import kernel
 
 
 @kernel
-def cross(a, b):  # type: ignore[no-untyped-def]
+def cross(a, b):
     """a × b of two triples."""
     return (a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0])
 
 
 @kernel
-def dot(a, b):  # type: ignore[no-untyped-def]
+def dot(a, b):
     """a · b of two triples."""
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
 @kernel
-def add(a, b):  # type: ignore[no-untyped-def]
+def add(a, b):
     """a + b of two triples."""
     return (a[0] + b[0], a[1] + b[1], a[2] + b[2])
 
 
 @kernel
-def minus(a, b):  # type: ignore[no-untyped-def]
+def minus(a, b):
     """a − b of two triples."""
     return (a[0] - b[0], a[1] - b[1], a[2] - b[2])
 
 
 @kernel
-def scaled(a, s):  # type: ignore[no-untyped-def]
+def scaled(a, s):
     """s · a of a triple."""
     return (a[0] * s, a[1] * s, a[2] * s)
 
 
 @kernel
-def triple(row):  # type: ignore[no-untyped-def]
+def triple(row):
     """The first three numbers of an array row."""
     return (row[0], row[1], row[2])
 
 
 @kernel
-def turned(R, a):  # type: ignore[no-untyped-def]
+def turned(R, a):
     """R·a: from local to outer axes."""
     return (
         R[0, 0] * a[0] + R[0, 1] * a[1] + R[0, 2] * a[2],
@@ -58,7 +58,7 @@ def turned(R, a):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def turned_back(R, a):  # type: ignore[no-untyped-def]
+def turned_back(R, a):
     """Rᵀ·a: from outer to local axes."""
     return (
         R[0, 0] * a[0] + R[1, 0] * a[1] + R[2, 0] * a[2],
@@ -68,7 +68,7 @@ def turned_back(R, a):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def multiply(A, B, out):  # type: ignore[no-untyped-def]
+def multiply(A, B, out):
     """out = A·B of two 3 × 3 matrices; out is neither of them."""
     for i in range(3):
         for j in range(3):
@@ -76,7 +76,7 @@ def multiply(A, B, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def across(n):  # type: ignore[no-untyped-def]
+def across(n):
     """Two unit vectors that make a right-handed frame with the unit vector n."""
     if abs(n[2]) < 0.7:
         length = math.sqrt(n[0] * n[0] + n[1] * n[1])
@@ -88,7 +88,7 @@ def across(n):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def matrix_of_quaternion(q, at, out):  # type: ignore[no-untyped-def]
+def matrix_of_quaternion(q, at, out):
     """The rotation matrix of the unit quaternion x, y, z, w that starts at q[at]."""
     x, y, z, w = q[at], q[at + 1], q[at + 2], q[at + 3]
     out[0, 0] = 1 - 2 * (y * y + z * z)
@@ -103,7 +103,7 @@ def matrix_of_quaternion(q, at, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def turn_quaternion(q, at, turn):  # type: ignore[no-untyped-def]
+def turn_quaternion(q, at, turn):
     """Turn the quaternion x, y, z, w at q[at] by the rotation vector ``turn`` (world axes), exactly."""
     angle = math.sqrt(dot(turn, turn))
     s = 0.5 - angle * angle / 48.0 if angle < 1e-4 else math.sin(0.5 * angle) / angle
@@ -118,6 +118,6 @@ def turn_quaternion(q, at, turn):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def put(row, a):  # type: ignore[no-untyped-def]
+def put(row, a):
     """Write a triple to an array row."""
     row[0], row[1], row[2] = a

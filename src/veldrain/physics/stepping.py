@@ -19,7 +19,7 @@ from veldrain.physics.trees import load_trees, move_trees, node_accelerations, s
 
 
 @kernel
-def solve_step(count, gravity, trees, nodes, dofs, q, speeds, pushes, contacts, kept, joint_rows, rows, J, B, h):  # type: ignore[no-untyped-def]
+def solve_step(count, gravity, trees, nodes, dofs, q, speeds, pushes, contacts, kept, joint_rows, rows, J, B, h):
     """New velocities that agree with all motors' limits."""
     for attempt in range(len(dofs) + 4):
         set_motors(dofs, q, h)
@@ -37,7 +37,7 @@ def solve_step(count, gravity, trees, nodes, dofs, q, speeds, pushes, contacts, 
 
 
 @kernel
-def move_coordinates(nodes, dofs, q, speeds, h):  # type: ignore[no-untyped-def]
+def move_coordinates(nodes, dofs, q, speeds, h):
     """Take over the new velocities and move the coordinates with them."""
     now, new, shift = speeds[NOW], speeds[NEW], speeds[SHIFT]
     for k in range(len(dofs)):
@@ -56,7 +56,7 @@ def move_coordinates(nodes, dofs, q, speeds, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def watch_touches(count, kept, watch_sides, watch_step):  # type: ignore[no-untyped-def]
+def watch_touches(count, kept, watch_sides, watch_step):
     """Note the step of the first touch of every watched pair."""
     G = watch_sides.shape[2]
     for k in range(count.kept):
@@ -70,7 +70,7 @@ def watch_touches(count, kept, watch_sides, watch_step):  # type: ignore[no-unty
 
 
 @kernel
-def first_not_finite(v):  # type: ignore[no-untyped-def]
+def first_not_finite(v):
     """Number of the first velocity that is not finite, −1: all are."""
     for k in range(len(v)):
         if not math.isfinite(v[k]):
@@ -79,7 +79,7 @@ def first_not_finite(v):  # type: ignore[no-untyped-def]
 
 
 @entry
-def refresh(trees, nodes, dofs, q, speeds, geoms):  # type: ignore[no-untyped-def]
+def refresh(trees, nodes, dofs, q, speeds, geoms):
     """All that follows from the state; to be called after the state was changed from outside."""
     move_trees(trees, nodes, q, speeds[NOW])
     place_geoms(nodes, geoms)
@@ -88,7 +88,7 @@ def refresh(trees, nodes, dofs, q, speeds, geoms):  # type: ignore[no-untyped-de
 
 @entry
 def advance(counts, gravity, trees, nodes, dofs, q, speeds, geoms, patches, skipped, pushes, watch_sides, watch_step,
-            order, pairs, poly, chosen, contacts, kept, joint_rows, rows, J, B, h, steps):  # type: ignore[no-untyped-def] # fmt: skip
+            order, pairs, poly, chosen, contacts, kept, joint_rows, rows, J, B, h, steps):  # fmt: skip
     """Take so many steps of h seconds; the arrays are those of ``plant.Plant``, in its order.
 
     Gives a status and a degree of freedom: STATUS_FULL when arrays have to grow (nothing of the step that
@@ -103,7 +103,23 @@ def advance(counts, gravity, trees, nodes, dofs, q, speeds, geoms, patches, skip
         ):
             return STATUS_FULL, 0
         if (
-            solve_step(count, gravity, trees, nodes, dofs, q, speeds, pushes, contacts, kept, joint_rows, rows, J, B, h)
+            solve_step(
+                count,
+                gravity,
+                trees,
+                nodes,
+                dofs,
+                q,
+                speeds,
+                pushes,
+                contacts,
+                kept,
+                joint_rows,
+                rows,
+                J,
+                B,
+                h,
+            )
             != STATUS_FINE
         ):
             return STATUS_FULL, 0

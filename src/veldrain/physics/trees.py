@@ -30,14 +30,14 @@ from veldrain.physics.spatial import (
 
 
 @kernel
-def place_free(n, q):  # type: ignore[no-untyped-def]
+def place_free(n, q):
     """Position and axes of a free node from its coordinates."""
     matrix_of_quaternion(q, n.coord + 3, n.rot)
     put(n.pos, minus(triple(q[n.coord : n.coord + 3]), turned(n.rot, triple(n.centre))))
 
 
 @kernel
-def place_on(n, coordinate, pos, rot):  # type: ignore[no-untyped-def]
+def place_on(n, coordinate, pos, rot):
     """Position and axes of a node from its joint's coordinate and its parent's position and axes."""
     turn, out = n.turn, n.rot
     angle = 0.0 if n.kind == SLIDING else coordinate
@@ -53,7 +53,7 @@ def place_on(n, coordinate, pos, rot):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def place_on_world(n, coordinate):  # type: ignore[no-untyped-def]
+def place_on_world(n, coordinate):
     """The same for a joint on the world."""
     angle = 0.0 if n.kind == SLIDING else coordinate
     slide = coordinate if n.kind == SLIDING else 0.0
@@ -65,7 +65,7 @@ def place_on_world(n, coordinate):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def move_trees(trees, nodes, q, v):  # type: ignore[no-untyped-def]
+def move_trees(trees, nodes, q, v):
     """Positions, motion subspaces, velocities and velocity products of all nodes."""
     for t in range(len(trees)):
         tree = trees[t]
@@ -94,7 +94,7 @@ def move_trees(trees, nodes, q, v):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def subspace(n, ref):  # type: ignore[no-untyped-def]
+def subspace(n, ref):
     """Motion subspace of a joint about z of its node."""
     z = (n.rot[0, 2], n.rot[1, 2], n.rot[2, 2])
     if n.kind == SLIDING:
@@ -106,7 +106,7 @@ def subspace(n, ref):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def ride(n, V):  # type: ignore[no-untyped-def]
+def ride(n, V):
     """Add the parent's velocity V to a node's own (twist), and take the velocity product V × S·q̇."""
     w, o = (V[0], V[1], V[2]), (V[3], V[4], V[5])
     sw, so = (n.twist[0], n.twist[1], n.twist[2]), (n.twist[3], n.twist[4], n.twist[5])
@@ -117,7 +117,7 @@ def ride(n, V):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def world_inertia(n, room):  # type: ignore[no-untyped-def]
+def world_inertia(n, room):
     """R·I·Rᵀ, a node's inertia about its mass centre in world axes: xx, xy, xz, yy, yz, zz."""
     R = n.rot
     multiply(R, n.inertia, room)
@@ -131,7 +131,7 @@ def world_inertia(n, room):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def load_node(n, ref, gravity):  # type: ignore[no-untyped-def]
+def load_node(n, ref, gravity):
     """A node's own inertia and bias force (velocity products and weight) about the tree's reference."""
     m, IA, pA, V = n.mass, n.IA, n.pA, n.twist
     c = minus(triple(n.com), triple(ref))
@@ -162,7 +162,7 @@ def load_node(n, ref, gravity):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def load_trees(trees, nodes, pushes, step, gravity):  # type: ignore[no-untyped-def]
+def load_trees(trees, nodes, pushes, step, gravity):
     """Inertias and bias forces of all nodes, pushes from outside included."""
     for i in range(len(nodes)):
         load_node(nodes[i], trees[nodes[i].tree].ref, gravity)
@@ -178,7 +178,7 @@ def load_trees(trees, nodes, pushes, step, gravity):  # type: ignore[no-untyped-
 
 
 @kernel
-def factor_root(L, IA):  # type: ignore[no-untyped-def]
+def factor_root(L, IA):
     """L = Cholesky factor of a free root's articulated inertia, with the inverse of its diagonal in place."""
     for r in range(6):
         for k in range(r + 1):
@@ -192,7 +192,7 @@ def factor_root(L, IA):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def solve_root(L, x):  # type: ignore[no-untyped-def]
+def solve_root(L, x):
     """Solve in place with the factor of ``factor_root``."""
     for r in range(6):
         s = x[r]
@@ -207,7 +207,7 @@ def solve_root(L, x):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def fold_joint(n, dof, v, h):  # type: ignore[no-untyped-def]
+def fold_joint(n, dof, v, h):
     """Factors of one joint: U = IA·S, D = Sᵀ·U and the joint's own effort u."""
     IA, S, U = n.IA, n.S, n.U
     D = h * dof.slope
@@ -224,7 +224,7 @@ def fold_joint(n, dof, v, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def fold_into(p, n):  # type: ignore[no-untyped-def]
+def fold_into(p, n):
     """Add a node, as seen through its joint, to its parent."""
     IA, IP, U, c, Dinv = n.IA, p.IA, n.U, n.bias, n.Dinv
     rest = n.u
@@ -241,7 +241,7 @@ def fold_into(p, n):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def accelerate_free(n, L, v, out, h):  # type: ignore[no-untyped-def]
+def accelerate_free(n, L, v, out, h):
     """Acceleration of a free root, and its velocities after the step."""
     acc, dof = n.acc, n.dof
     for k in range(6):
@@ -255,7 +255,7 @@ def accelerate_free(n, L, v, out, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def solve_trees(trees, nodes, dofs, speeds, h):  # type: ignore[no-untyped-def]
+def solve_trees(trees, nodes, dofs, speeds, h):
     """The velocities of all trees after the step without constraints (needs ``load_trees``)."""
     v, out = speeds[NOW], speeds[UNFORCED]
     for t in range(len(trees)):
@@ -287,7 +287,7 @@ def solve_trees(trees, nodes, dofs, speeds, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def respond(tree, nodes, node, impulse, along, out):  # type: ignore[no-untyped-def]
+def respond(tree, nodes, node, impulse, along, out):
     """out += change of the tree's velocities from an impulse.
 
     impulse: six numbers on the node (moment about the reference, force); along: an impulse on the node's
@@ -338,7 +338,7 @@ def respond(tree, nodes, node, impulse, along, out):  # type: ignore[no-untyped-
 
 
 @kernel
-def project(tree, nodes, node, wrench, sign, out):  # type: ignore[no-untyped-def]
+def project(tree, nodes, node, wrench, sign, out):
     """out += sign · Jᵀ of a wrench on a node: its part along each degree of freedom of the tree."""
     f0, f1, f2, f3, f4, f5 = wrench
     i = node
@@ -359,7 +359,7 @@ def project(tree, nodes, node, wrench, sign, out):  # type: ignore[no-untyped-de
 
 
 @kernel
-def point_velocity(trees, nodes, node, point):  # type: ignore[no-untyped-def]
+def point_velocity(trees, nodes, node, point):
     """Velocity of the node's material point at ``point`` (world)."""
     if node < 0:
         return (0.0, 0.0, 0.0)
@@ -370,7 +370,7 @@ def point_velocity(trees, nodes, node, point):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def node_accelerations(nodes, dofs, v):  # type: ignore[no-untyped-def]
+def node_accelerations(nodes, dofs, v):
     """Spatial accelerations of all nodes over the last step, in acc."""
     for i in range(len(nodes)):
         n = nodes[i]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import cache
-from types import SimpleNamespace as Fields
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -14,6 +14,8 @@ from rosbags.typesys.store import Typestore
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
+
+Fields = SimpleNamespace  # a message, or a part of one, by the names of its fields
 
 
 @cache

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -19,6 +20,8 @@ from veldrain.recording.writer import METADATA
 
 if TYPE_CHECKING:
     import pandas as pd
+
+BROKEN = (McapError, struct.error)  # what the reader raises for files that are none, or cut short
 
 
 @dataclass(frozen=True)
@@ -55,9 +58,11 @@ class Recording:
     def _reader(self, file: BinaryIO) -> McapReader:
         try:
             return make_reader(file)
-        except McapError as error:
+        except BROKEN as error:
             raise VeldrainError(
-                f"not an MCAP file ({error})", where=str(self.path), cure="name a file that was recorded to its end"
+                f"not an MCAP file ({error})",
+                where=str(self.path),
+                cure="name a file that was recorded to its end",
             ) from error
 
     @cached_property
@@ -72,7 +77,7 @@ class Recording:
                     _, stamps, raw = found.setdefault(channel.topic, (kind, [], []))
                     stamps.append(message.log_time)
                     raw.append(message.data)
-            except McapError as error:
+            except BROKEN as error:
                 raise VeldrainError(
                     f"cannot be read ({type(error).__name__}: {error})", where=str(self.path),
                     cure="the file was cut short or changed: record it again",

@@ -73,7 +73,12 @@ class Recorder:
             field: np.array([values[j] if mode[j] == field else np.nan for j in values])
             for field in ("position", "velocity", "effort")
         }
-        self.add(stream, "sensor_msgs/msg/JointState", stamp, Fields(header=header(stamp, ""), name=list(values), **row))
+        self.add(
+            stream,
+            "sensor_msgs/msg/JointState",
+            stamp,
+            Fields(header=header(stamp, ""), name=list(values), **row),
+        )
 
     def event(self, stamp: int, text: str) -> None:
         """Write what the scenario did."""
@@ -82,7 +87,7 @@ class Recorder:
     def finish(self, metadata: dict[str, Any]) -> bytes:
         """Close the file with what describes the trial; gives the bytes of a recording in memory."""
         self._writer.add_metadata(METADATA, {k: json.dumps(v, sort_keys=True) for k, v in metadata.items()})
-        self._writer.finish()
+        self._writer.finish()  # type: ignore[no-untyped-call]
         data = self._out.getvalue() if isinstance(self._out, BytesIO) else b""
         self._out.close()
         if self.path and self._part:

@@ -45,11 +45,18 @@ def paths(result: Result) -> Figure | None:
     for panel, controller in zip(panels, controllers, strict=True):
         _draw_plan(panel, result.about.get("plan", []), names=panel is panels[0])
         for row in result.trials[result.trials["controller"] == controller].itertuples():
-            recording = result.recording(controller, int(row.trial))  # type: ignore[arg-type]
+            recording = result.recording(controller, int(row.trial))
             for name, info in recording.streams.items():
                 if info.message == "nav_msgs/msg/Odometry":
                     table = recording[name]
-                    panel.plot(table["x"], table["y"], color=colour_of(result, controller), lw=1.1, alpha=0.75, zorder=3)
+                    panel.plot(
+                        table["x"],
+                        table["y"],
+                        color=colour_of(result, controller),
+                        lw=1.1,
+                        alpha=0.75,
+                        zorder=3,
+                    )
                     panel.plot(table["x"].iloc[0], table["y"].iloc[0], "o", ms=3, color=INK, zorder=4)
                     if not row.passed:
                         panel.plot(table["x"].iloc[-1], table["y"].iloc[-1], "x", ms=6, mew=1.6, color=INK, zorder=4)
@@ -69,7 +76,15 @@ def _draw_plan(panel: Axes, plan: list[dict[str, Any]], names: bool) -> None:
         if names and patch:
             # Beside the middle, where the paths run.
             low, high = outline.min(axis=0), outline.max(axis=0)
-            panel.text(low[0] + 0.06, high[1] - 0.06, thing["name"], color="#7a6633", fontsize=8.5, va="top", zorder=5)
+            panel.text(
+                low[0] + 0.06,
+                high[1] - 0.06,
+                thing["name"],
+                color="#7a6633",
+                fontsize=8.5,
+                va="top",
+                zorder=5,
+            )
     if plan:
         corners = np.concatenate([t["outline"] for t in plan])
         margin = 0.02 * np.ptp(corners, axis=0).max()

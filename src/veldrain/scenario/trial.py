@@ -46,9 +46,7 @@ class _Driver:
             self.controller.update(sim.time, self.senses.at(sim.engine.steps), self.motors)
         except Exception as error:  # whatever the user's controller raises ends the trial, not the study
             kind = "" if isinstance(error, VeldrainError) else f"{type(error).__name__}: "
-            raise TrialFailedError(
-                f"the controller of {self.robot} raised at {sim.time:g} s: {kind}{error}"
-            ) from error
+            raise TrialFailedError(f"the controller of {self.robot} raised at {sim.time:g} s: {kind}{error}") from error
         self.due += self.period
         values = {j: float(sim.engine.plant.dofs[d]["command"]) for j, d in self._dofs.items()}
         if values:

@@ -75,5 +75,8 @@ class Encoders:
 
     def to_message(self, reading: JointReading) -> Fields:
         return Fields(
-            name=list(reading.names), position=reading.positions, velocity=reading.velocities, effort=reading.efforts
+            name=list(reading.names),
+            position=reading.positions,
+            velocity=reading.velocities,
+            effort=reading.efforts,
         )

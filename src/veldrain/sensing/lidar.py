@@ -66,7 +66,9 @@ class Lidar:
         self.reach = quantity(reach, "length", "Lidar reach")
         if not self.nearest < self.reach < math.inf:
             raise VeldrainError(
-                f"nearest is {self.nearest:g} m and reach {self.reach:g} m", where="Lidar", cure="nearest is less than reach"
+                f"nearest is {self.nearest:g} m and reach {self.reach:g} m",
+                where="Lidar",
+                cure="nearest is less than reach",
             )
         self.noise = not_negative(noise, "length", "Lidar noise")
         self.bearings: Array = np.linspace(-self.field / 2, self.field / 2, beams)

@@ -31,12 +31,16 @@ def _surface_points(shape: Shape) -> Array:
     angles = np.linspace(0, 2 * np.pi, 24, endpoint=False)
     if isinstance(shape, Box):
         signs = np.array([(x, y, z) for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)])
-        return signs * np.array(shape.size) / 2
+        return np.asarray(signs * np.array(shape.size) / 2)
     if isinstance(shape, Sphere):
         heights = np.linspace(-1, 1, 9)
         return np.array(
             [
-                (np.cos(a) * np.sqrt(1 - h * h) * shape.radius, np.sin(a) * np.sqrt(1 - h * h) * shape.radius, h * shape.radius)
+                (
+                    np.cos(a) * np.sqrt(1 - h * h) * shape.radius,
+                    np.sin(a) * np.sqrt(1 - h * h) * shape.radius,
+                    h * shape.radius,
+                )
                 for a in angles
                 for h in heights
             ]

@@ -113,8 +113,8 @@ def compare(trials: pd.DataFrame, metrics: Sequence[tuple[str, str, str]], basel
     differences = []
     for name, unit, better in metrics:
         for other in others:
-            pair = by_trial[name].reindex(columns=[baseline, other]).dropna()
-            a, b = pair[baseline].to_numpy(float), pair[other].to_numpy(float)
+            pair = by_trial[[(name, baseline), (name, other)]].dropna()
+            a, b = pair.to_numpy(float).T
             mean, low, high, p = paired_difference(a, b)
             verdict = "no clear difference"
             if low > 0 or high < 0:

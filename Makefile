@@ -1,0 +1,42 @@
+# Everything runs in an environment of its own, made on first use.
+VENV ?= .venv
+PYTHON ?= python3
+BIN := $(VENV)/bin
+
+.PHONY: demo test bench lint size screenshots clean
+
+$(VENV)/runs: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --editable .
+	touch $@
+
+$(VENV)/develops: $(VENV)/runs
+	$(BIN)/pip install --quiet --editable '.[dev]'
+	touch $@
+
+demo: $(VENV)/runs
+	$(BIN)/veldrain demo
+
+test: $(VENV)/develops
+	$(BIN)/python -m unittest discover --start-directory tests --top-level-directory .
+
+lint: $(VENV)/develops
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(VENV)/develops
+	$(BIN)/python benchmarks/run.py
+
+# Share of test code in all Python code, in lines that are not blank.
+size:
+	@tests=$$(git ls-files 'tests/*.py' | xargs cat | grep -cv '^[[:space:]]*$$'); \
+	all=$$(git ls-files '*.py' | xargs cat | grep -cv '^[[:space:]]*$$'); \
+	echo "$$tests of $$all lines of Python are tests: $$((100 * tests / all)) %"
+
+screenshots: $(VENV)/develops
+	PATH="$(CURDIR)/$(BIN):$$PATH" scripts/screenshots
+
+clean:
+	rm -rf $(VENV) build src/*.egg-info

@@ -1,0 +1,253 @@
+"""The command line as a process, and the files it reads."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+
+import veldrain as vd
+from tests.helpers import DEMO, command
+
+MINIMAL = {
+    "w.yaml": """
+veldrain: world/1
+ground: {surface: {friction: 0.7}}
+obstacles:
+  post:
+    cylinder: {radius: 10 cm, length: 1 m}
+    pose: {xyz: [2 m, 0, 50 cm]}
+bodies:
+  ball: {sphere: 10 cm, mass: 1 kg, pose: {xyz: [0, 0, 1 m]}, surface: {restitution: 0.5}}
+models:
+  cart:
+    links:
+      hull:
+        mass: 3 kg
+        parts:
+          - box: [30 cm, 20 cm, 10 cm]
+          - {capsule: {radius: 1 cm, length: 5 cm}, pose: {xyz: [0, 0, 8 cm]}, role: visual, colour: red}
+        surface: {friction: 0.3}
+      wheel: {mass: 500 g, parts: [{cylinder: {radius: 5 cm, length: 2 cm}}]}
+    joints:
+      axle: {parent: hull, child: wheel, kind: continuous, axis: [0, 1, 0], pose: {xyz: [0, 0, 30 cm]}, damping: 0.1}
+    motors:
+      axle: {mode: velocity, damping: 2, limit: 4 N*m}
+    frames:
+      nose: {on: hull, pose: {xyz: [15 cm, 0, 0]}}
+    sensors:
+      scan: {use: Lidar, on: hull, with: {beams: 20, field: 180 deg}}
+      truth: {use: TruePose, on: hull}
+place:
+  cart: {model: cart, pose: {xyz: [0, 1 m, 5 cm], yaw: 90 deg}, joints: {axle: 10 deg}}
+""",
+    "s.yaml": """
+veldrain: scenario/1
+world: w.yaml
+duration: 1 s
+controllers:
+  cart: {use: "drive.py:Drive", with: {speed: 2.0}}
+timeline:
+  - at: 300 ms
+    push: {link: cart/hull, force: [0, 5 N, 0], lasting: 100 ms, name: nudge}
+  - when: {all: [{distance: [ball, post], below: 3 m}, {not: {touching: [cart, post]}}, {touching: [ball, ground]}]}
+    finish: the ball is down
+expect:
+  - {name: off the post, never: {any: [{touching: [cart, post]}, {touching: [ball, post]}]}}
+  - {name: ball lands, eventually: {touching: [ball, ground]}, within: 1 s}
+""",
+    "t.yaml": """
+veldrain: study/1
+scenario: s.yaml
+trials: 2
+controllers:
+  slow: {use: "drive.py:Drive", with: {speed: 1.0}}
+  fast: {cart: {use: "drive.py:Drive", with: {speed: 3.0}}}
+vary:
+  ball.z: {uniform: [80 cm, 1 m]}
+metrics:
+  - {name: way, stream: cart/truth, column: z, statistic: last, unit: m}
+  - {name: fall, finish: the ball is down}
+""",
+    "drive.py": """
+class Drive:
+    period = 0.02
+    def __init__(self, speed=1.0):
+        self.speed = speed
+    def update(self, now, senses, motors):
+        motors["axle"].velocity = self.speed
+""",
+}
+
+
+class Files(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        for name, text in MINIMAL.items():
+            (self.folder / name).write_text(text.lstrip())
+
+    def test_a_world_with_everything_in_it(self) -> None:
+        w = vd.load_world(self.folder / "w.yaml")
+        model = w.placed["cart"].model
+        self.assertEqual(repr(model), "Model('cart': 2 links, 1 joint, 2 sensors)")
+        self.assertEqual([p.role for p in model.links["hull"].parts], ["both", "visual"])
+        self.assertEqual((model.motors["axle"].damping, model.motors["axle"].limit), (2.0, 4.0))
+        self.assertAlmostEqual(w.placed["cart"].joints["axle"], 0.17453, places=5)
+        self.assertEqual(model.sensors["scan"].sensor.bearings.shape, (20,))
+        recording = vd.run(vd.load_scenario(self.folder / "s.yaml"))
+        self.assertEqual(recording.outcome["reason"], "the ball is down")
+        self.assertAlmostEqual(recording.outcome["time"], (2 * 0.9 / 9.81) ** 0.5, delta=0.02)
+
+    def test_what_is_wrong_is_told_with_its_line(self) -> None:
+        """One word changed in a good file; the message names file, line, and what would be right."""
+        cases = [
+            ("w.yaml", "friction: 0.7", "fricton: 0.7", 2, "unknown word 'fricton'; did you mean 'friction'?"),
+            ("w.yaml", "obstacles:", "obstacels:", 3, "unknown word 'obstacels'; did you mean 'obstacles'?"),
+            ("w.yaml", "radius: 10 cm", "radius: 10 kg", 4, "'10 kg' is not a length"),
+            ("w.yaml", "mass: 3 kg", "mass: -3 kg", 12, "mass is -3 kg"),
+            ("w.yaml", "role: visual", "role: ghost", 15, "role"),
+            ("w.yaml", "child: wheel", "child: weel", 20, "did you mean 'wheel'"),
+            ("w.yaml", "kind: continuous", "kind: hinge", 20, "no kind of joint 'hinge'"),
+            ("w.yaml", "use: Lidar", "use: Lydar", 26, "did you mean 'Lidar'"),
+            ("w.yaml", "beams: 20", "beems: 20", 26, "no argument 'beems'; did you mean 'beams'?"),
+            ("w.yaml", "model: cart", "model: kart", 29, "did you mean 'cart'"),
+            ("w.yaml", "mass: 1 kg, ", "", 8, "'mass' is missing"),
+            ("w.yaml", "world/1", "wurld/1", 1, "starts with 'veldrain: world/1'"),
+            ("w.yaml", "ground: {", "ground: {{", 3, "not YAML"),
+            ("s.yaml", "world: w.yaml", "world: v.yaml", 2, "no such file"),
+            ("s.yaml", "duration: 1 s", "duration: 1 m", 3, "'1 m' is not a time"),
+            ("s.yaml", "at: 300 ms", "att: 300 ms", 7, "unknown word 'att'; did you mean 'at'"),
+            ("s.yaml", "below: 3 m}", "belo: 3 m}", 9, "unknown word 'belo'; did you mean 'below'"),
+            ("s.yaml", "finish: the ball is down", "finish:", 9, "needs something to do"),
+            ("t.yaml", "trials: 2", "trials: two", 3, "trials"),
+            ("t.yaml", "ball.z", "ball.zz", 8, "did you mean 'ball.z'"),
+            ("t.yaml", "uniform: [80 cm, 1 m]", "uniform: [80 deg, 1 m]", 8, "'80 deg' is not a length"),
+            ("t.yaml", "statistic: last", "statistic: lasst", 10, "did you mean 'last'"),
+            ("t.yaml", "slow: {use: \"drive.py:Drive\"", "slow: {use: \"drive.py:Dive\"", 5, "'drive.py' has no 'Dive'"),
+            ("t.yaml", "slow: {use: \"drive.py:Drive\"", "slow: {use: \"drvie.py:Drive\"", 5, "cannot load 'drvie.py'"),
+            ("t.yaml", "{speed: 1.0}", "{sped: 1.0}", 5, "did you mean 'speed'?"),
+        ]  # fmt: skip
+        load = {"w.yaml": vd.load_world, "s.yaml": vd.load_scenario, "t.yaml": vd.load_study}
+        for name, old, new, line, words in cases:
+            with self.subTest(new=new):
+                path = self.folder / name
+                good = path.read_text()
+                self.assertEqual(good.count(old), 1)
+                path.write_text(good.replace(old, new))
+                with self.assertRaises(vd.VeldrainError) as caught:
+                    load[name](path)
+                path.write_text(good)
+                message = str(caught.exception)
+                self.assertIn(f"{name}:{line}: ", message)
+                self.assertIn(words, message)
+                self.assertNotIn("\n", message)
+
+    def test_a_study_from_files_with_a_controller_of_ones_own(self) -> None:
+        done = command("study", self.folder / "t.yaml", "--out", self.folder / "out", "--workers", 2)
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        self.assertRegex(done.stdout, r"slow +2 of 2 +34 to 100 %")
+        self.assertRegex(done.stdout, r"fall \(s\) +0\.\d+ +0\.\d+")
+        self.assertEqual(len(list(self.folder.glob("out/trials/*/*.mcap"))), 4)
+        # The same again does nothing anew; another baseline is compared from what is there.
+        self.assertEqual(command("study", self.folder / "t.yaml", "--out", self.folder / "out").stdout, done.stdout)
+        again = command("compare", self.folder / "out", "--baseline", "fast")
+        self.assertRegex(again.stdout, r"metric +fast +slow")
+        page = (self.folder / "out" / "report.html").read_text()
+        self.assertNotRegex(page, r"(src|href)=\"?http|<script")
+        for words in ("<svg", "Paired differences", "Paths", "ball.z"):
+            self.assertIn(words, page)
+
+
+class Commands(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def test_demo(self) -> None:
+        """From nothing to a comparison, quiet but for its tables; never over what is there."""
+        (self.folder / "veldrain-demo").mkdir()
+        done = command("demo", "--trials", 1, "--workers", 2, cwd=self.folder)
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        out = self.folder / "veldrain-demo-2"
+        self.assertEqual(list((self.folder / "veldrain-demo").iterdir()), [])
+        self.assertEqual({p.name for p in out.iterdir()}, {p.name for p in DEMO.glob("*.yaml")} | {"results"})
+        for words in (
+            "offset, RMS (m)",
+            "too few pairs",
+            "To try next:",
+            "veldrain-demo-2/results/report.html",
+        ):
+            self.assertIn(words, done.stdout)
+        self.assertNotIn("\x1b", done.stdout)
+        listed = command("streams", out / "results" / "trials" / "damped" / "000.mcap")
+        self.assertRegex(listed.stdout, r"crawler/imu +sensor_msgs/msg/Imu +\d+ +100 +0\.010 +\d+\.\d{3} +0\n")
+        self.assertIn("passed at", listed.stdout)
+
+    def test_run(self) -> None:
+        for name in ("culvert.world.yaml", "culvert.scenario.yaml"):
+            text = (
+                (DEMO / name)
+                .read_text()
+                .replace("duration: 40 s", "duration: 1 s")
+                .replace("within: 30 s", "within: 0.9 s")
+            )
+            (self.folder / name).write_text(text)
+        (self.folder / "mine.py").write_text(
+            "class Still:\n    period = 0.1\n    def update(self, *_):\n        pass\n"
+        )
+        done = command("run", "culvert.scenario.yaml", "--seed", 5, "--controller", "mine.py:Still", cwd=self.folder)
+        self.assertEqual((done.returncode, done.stderr), (1, ""))
+        self.assertRegex(
+            done.stdout,
+            r"did not pass at 1 s: time is up\n +met +clear of the walls\n +broken outlet in time at 0.91 s\n",
+        )
+        self.assertIn("Written: culvert-seed5.mcap", done.stdout)
+        self.assertEqual(
+            vd.Recording(self.folder / "culvert-seed5.mcap").metadata["controllers"],
+            {"crawler": "mine.py:Still"},
+        )
+        again = command("run", "culvert.scenario.yaml", "--out", "culvert-seed5.mcap", cwd=self.folder)
+        self.assertEqual(again.returncode, 2)
+        self.assertIn("is there already", again.stderr)
+
+    def test_mistakes_are_one_line_and_status_2(self) -> None:
+        shutil.copytree(DEMO, self.folder / "files", ignore=shutil.ignore_patterns("*.py*", "__pycache__"))
+        path = self.folder / "files" / "culvert.world.yaml"
+        path.write_text(path.read_text().replace("friction: 0.2", "fricton: 0.2"))
+        (self.folder / "notes.txt").write_text("mine")
+        before = sorted(p.name for p in self.folder.rglob("*"))
+        for words, pattern in (
+            (
+                ("study", "files/culvert.study.yaml"),
+                r"culvert\.world\.yaml:\d+: unknown word 'fricton'; did you mean 'friction'\?",
+            ),
+            (("study", "nowhere.yaml"), r"nowhere\.yaml: no such file"),
+            (("compare", "files"), r"files: holds no study"),
+            (("streams", "notes.txt"), r"notes\.txt: not an MCAP file"),
+            (("demo", "--out", "."), r"\.: holds other files"),
+            (("demo", "--out", "notes.txt"), r"notes\.txt: holds other files"),
+            (("demo", "--trials", "0", "--out", "new"), r"--trials: 0 is too few"),
+            (("run", "files/culvert.study.yaml"), r"culvert\.study\.yaml:1: is a file of 'study/1'"),
+        ):
+            with self.subTest(words=words):
+                done = command(*words, cwd=self.folder)
+                self.assertEqual((done.returncode, done.stdout), (2, ""))
+                self.assertRegex(done.stderr, rf"^error: .*{pattern}.*\n$")
+                self.assertEqual(done.stderr.count("\n"), 1)
+        self.assertEqual([n for n in sorted(p.name for p in self.folder.rglob("*")) if n not in before], [])
+
+    def test_help(self) -> None:
+        done = command("--help", COLUMNS="100")
+        self.assertEqual(done.returncode, 0)
+        for word in ("demo", "run", "study", "compare", "streams"):
+            self.assertTrue(re.search(rf"\b{word}\b", done.stdout))
+            self.assertEqual(command(word, "--help").returncode, 0)
+
+
+if __name__ == "__main__":
+    unittest.main()

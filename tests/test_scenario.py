@@ -1,0 +1,266 @@
+"""Trials: triggers, actions, expectations, controllers; what is recorded, and that others can read it."""
+
+from __future__ import annotations
+
+import dataclasses
+import hashlib
+import itertools
+import math
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+from mcap_ros2.reader import read_ros2_messages
+from scipy.spatial.transform import Rotation
+
+import veldrain as vd
+from tests.helpers import Cheat, Faulty, Hold, cart_scenario
+
+
+class Course(unittest.TestCase):
+    def test_push_gives_its_impulse(self) -> None:
+        """F·t/m on a free body, at the time that was set; at a point off the centre it also turns it."""
+        w = vd.World(gravity=(0, 0, 0)).body("puck", vd.Box((0.4, 0.4, 0.4)), mass=4)
+        m = vd.Model("probe").link("eye", mass=1).mount(vd.TruePose("10 ms"), "truth", "eye")
+        scenario = vd.Scenario(w.place(m, fixed=True, pose=vd.Pose((9, 9, 9))), "1 s")
+        scenario.at("300 ms").push("puck", force=(0, "20 N", 0), at=(0.1, 0, 0), lasting="200 ms")
+        from veldrain.recording import Recorder
+        from veldrain.scenario.trial import Trial
+
+        trial = Trial(scenario, 0, Recorder())
+        trial.simulation.advance(0)
+        trial.run()
+        linear, angular = trial.simulation["puck"].velocity()
+        np.testing.assert_allclose(np.linalg.norm(linear), 20 * 0.2 / 4, rtol=1e-3)
+        self.assertAlmostEqual(angular[2], 20 * 0.1 * 0.2 / (4 * 0.16 / 6), delta=0.08)  # the arm turns a little
+
+    def test_finish_on_a_condition(self) -> None:
+        for bound, holds in (("2 cm", True), (1e-9, False)):
+            with self.subTest(bound=bound):
+                scenario = cart_scenario()
+                scenario.when(vd.distance("cart/car", "goal") < bound).finish("at the goal")
+                outcome = vd.run(scenario).outcome
+                self.assertEqual(outcome["reason"], "at the goal" if holds else "time is up")
+                self.assertEqual(outcome["time"] < 1.5, holds)
+                self.assertTrue(outcome["passed"])
+
+    def test_expectations(self) -> None:
+        near, touch = vd.distance("cart/car", "goal") < 0.1, vd.touching("cart", "post")
+        far = vd.clearance("cart/car", "post") > 0.2
+        cases = [
+            ({"never": touch}, True), ({"never": near}, False), ({"always": ~touch}, True), ({"always": near}, False),
+            ({"eventually": near}, True), ({"eventually": near, "within": "1 ms"}, False), ({"eventually": touch}, False),
+            ({"eventually": near & ~touch}, True), ({"eventually": touch | near}, True), ({"always": far | ~near}, True),
+        ]  # fmt: skip
+        scenario = cart_scenario()
+        for k, (rule, _) in enumerate(cases):
+            scenario.expect(f"rule {k}", **rule)  # type: ignore[arg-type]
+        verdicts = vd.run(scenario).outcome["expectations"]
+        for k, (rule, passed) in enumerate(cases):
+            with self.subTest(rule=rule):
+                self.assertEqual(verdicts[f"rule {k}"]["passed"], passed)
+
+    def test_the_shortest_touch_is_seen(self) -> None:
+        """A ball that bounces between two looks at the conditions has touched."""
+        w = (
+            vd.World()
+            .ground()
+            .body(
+                "ball",
+                vd.Sphere(0.1),
+                mass=1,
+                pose=vd.Pose((0, 0, 0.15)),
+                surface=vd.Surface(restitution=0.9),
+            )
+        )
+        scenario = vd.Scenario(w, "250 ms", tick="50 ms").expect("in the air", never=vd.touching("ball", "ground"))
+        verdict = vd.run(scenario).outcome["expectations"]["in the air"]
+        self.assertFalse(verdict["passed"])
+        self.assertAlmostEqual(verdict["time"], 0.15)  # the look after √(2·0.05/g) = 0.101 s
+
+    def test_mistakes_are_told_before_the_start(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "run.mcap"
+            push = cart_scenario()
+            push.at(0.1).push("cart/carr", force=(1, 0, 0))
+            cases = {
+                "did you mean 'cart/car'": push,
+                "no thing with shapes 'pst'": cart_scenario().expect("x", never=vd.touching("cart", "pst")),
+                "no link, frame or thing 'gaol'": cart_scenario().expect("x", never=vd.distance("cart", "gaol") < 1),
+                "no robot 'crat'": cart_scenario(truth=["crat"]),
+                "period: 0.0105 s is not a whole number": cart_scenario(type("Odd", (Hold,), {"period": 0.0105})()),
+                "is not a controller: it has no period and no update": cart_scenario(object()),
+            }
+            for words, scenario in cases.items():
+                with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
+                    vd.run(scenario, record=path)
+                self.assertEqual(list(Path(folder).iterdir()), [])
+        for words, act in (
+            ("duration is 0 s", lambda: vd.Scenario(vd.World(), 0)),
+            ("one of never, always and eventually", lambda: cart_scenario().expect("x")),
+            ("within= goes with", lambda: cart_scenario().expect("x", never=vd.touching("a", "b"), within=1)),
+            ("is not a condition", lambda: cart_scenario().when(True)),  # type: ignore[arg-type]
+            (
+                "second expectation",
+                lambda: cart_scenario().expect("off the post", never=vd.touching("cart", "post")),
+            ),
+            ("a moment at -1 s", lambda: cart_scenario().at(-1)),
+        ):
+            with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
+                act()
+
+
+class Controllers(unittest.TestCase):
+    def test_one_that_raises_ends_the_trial_and_keeps_what_was_recorded(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "run.mcap"
+            recording = vd.run(cart_scenario(Faulty()), record=path)
+            outcome = recording.outcome
+            self.assertTrue(outcome["failed"])
+            self.assertEqual(outcome["reason"], "the controller of cart raised at 0.2 s: RuntimeError: lost the plot")
+            self.assertAlmostEqual(recording["cart/encoders"]["time"].iloc[-1], 0.2)
+            self.assertEqual([p.name for p in Path(folder).iterdir()], ["run.mcap"])
+
+    def test_truth_is_for_those_it_is_granted_to(self) -> None:
+        self.assertIn("no controller may read", vd.run(cart_scenario(Cheat())).outcome["reason"])
+        self.assertFalse(vd.run(cart_scenario(Cheat(), duration=0.1, truth=["cart"])).outcome["failed"])
+
+    def test_each_trial_gets_a_fresh_one(self) -> None:
+        controller = vd.CentreLine(damping=1.0)
+        scenario = vd.load_scenario(Path(vd.__path__[0]) / "demo" / "culvert.scenario.yaml")
+        scenario.duration = 0.5
+        paths = [vd.run(scenario, controllers={"crawler": controller})["crawler/commands"] for _ in range(2)]
+        np.testing.assert_array_equal(*(p.to_numpy() for p in paths))
+        self.assertEqual(controller._turned, 0.0)
+
+    def test_a_state_that_is_not_finite(self) -> None:
+        class Wild(Hold):
+            def update(self, now, senses, motors):  # type: ignore[no-untyped-def]
+                motors["slide"].effort = 1e300 if now > 0.1 else 0.0
+
+        scenario = cart_scenario(Wild())
+        model = scenario.world.placed["cart"].model
+        model.motors["slide"] = dataclasses.replace(model.motors["slide"], limit=math.inf)
+        light = dataclasses.replace(model.links["car"].mass_properties, mass=1e-20)
+        model.links["car"] = dataclasses.replace(model.links["car"], mass_properties=light)
+        recording = vd.run(scenario)
+        self.assertRegex(recording.outcome["reason"], r"cart/slide: the velocity is no longer finite at 0.11\d* s")
+        self.assertAlmostEqual(recording["cart/encoders"]["time"].iloc[-1], 0.11)
+
+
+class Recordings(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.path = Path(cls.folder.name) / "deep" / "run.mcap"
+        scenario = cart_scenario()
+        scenario.at(0.5).push("cart/car", force=(5, 0, 0), lasting=0.1)
+        cls.recording = vd.run(scenario, seed=7, record=cls.path, about={"note": "for the test"})
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.folder.cleanup()
+
+    def test_an_independent_reader_opens_it(self) -> None:
+        """Every message decodes by the definition in the file alone, and says what our own reader says."""
+        found: dict[str, list] = {}
+        for m in read_ros2_messages(str(self.path)):
+            found.setdefault(m.channel.topic, []).append(m)
+        kinds = {name: ms[0].schema.name for name, ms in found.items()}
+        self.assertEqual(kinds, {
+            "cart/encoders": "sensor_msgs/msg/JointState", "cart/commands": "sensor_msgs/msg/JointState",
+            "cart/truth": "nav_msgs/msg/Odometry", "cart/scan": "sensor_msgs/msg/LaserScan",
+            "cart/imu": "sensor_msgs/msg/Imu", "scenario/events": "std_msgs/msg/String",
+        })  # fmt: skip
+        for name, messages in found.items():
+            self.assertEqual(len(messages), self.recording.streams[name].count)
+            stamps = [m.log_time_ns for m in messages]
+            self.assertEqual(stamps, sorted(stamps))
+            if name != "scenario/events":
+                header = messages[-1].ros_msg.header.stamp
+                self.assertEqual(header.sec * 10**9 + header.nanosec, stamps[-1])
+        ours = self.recording["cart/truth"]
+        theirs = [m.ros_msg.pose.pose for m in found["cart/truth"]]
+        np.testing.assert_array_equal(ours["x"], [p.position.x for p in theirs])
+        np.testing.assert_allclose(ours["yaw"], Rotation.from_quat([(p.orientation.x, p.orientation.y, p.orientation.z,
+                                   p.orientation.w) for p in theirs]).as_euler("xyz")[:, 2])  # fmt: skip
+        scan = found["cart/scan"][3].ros_msg
+        self.assertAlmostEqual(scan.angle_max - scan.angle_min, math.radians(270), places=5)
+        self.assertEqual(len(scan.ranges), 8)
+        self.assertEqual(found["cart/imu"][0].ros_msg.header.frame_id, "cart/imu")
+
+    def test_tables(self) -> None:
+        encoders = self.recording["cart/encoders"]
+        self.assertEqual(list(encoders.columns), ["time", "position.slide", "velocity.slide", "effort.slide"])
+        self.assertAlmostEqual(encoders["position.slide"].iloc[-1], 0.5, delta=0.05)
+        commands = self.recording["cart/commands"]
+        self.assertTrue(commands["position.slide"].isna().all() and commands["effort.slide"].notna().all())
+        self.assertEqual(list(self.recording["scenario/events"]["time"]), [0.5])
+        with self.assertRaisesRegex(vd.VeldrainError, "did you mean 'cart/truth'"):
+            self.recording["cart/thruth"]
+
+    def test_metadata(self) -> None:
+        about = self.recording.metadata
+        self.assertEqual((about["seed"], about["note"]), (7, "for the test"))
+        self.assertEqual(about["controllers"], {"cart": "tests.helpers:Hold"})
+        self.assertEqual(about["outcome"]["expectations"], {"off the post": {"passed": True, "time": None}})
+
+    def test_streams(self) -> None:
+        s = self.recording.streams["cart/imu"]
+        self.assertEqual((s.count, round(s.rate), s.first, s.last, s.gaps), (150, 100, 0.01, 1.5, 0))
+
+    def test_in_memory_is_the_same_as_in_a_file(self) -> None:
+        scenario = cart_scenario()
+        scenario.at(0.5).push("cart/car", force=(5, 0, 0), lasting=0.1)
+        again = vd.run(scenario, seed=7)
+        np.testing.assert_array_equal(again["cart/imu"].to_numpy(), self.recording["cart/imu"].to_numpy())
+
+    def test_files_that_are_none(self) -> None:
+        whole = self.path.read_bytes()
+        for name, data in (("empty", b""), ("text", b"hello " * 99), ("cut", whole[: len(whole) // 2])):
+            with self.subTest(name), tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "x.mcap"
+                path.write_bytes(data)
+                with self.assertRaisesRegex(vd.VeldrainError, "x.mcap: .*; ") as caught:
+                    vd.Recording(path).streams  # noqa: B018
+                self.assertNotIn("\n", str(caught.exception))
+        with self.assertRaisesRegex(vd.VeldrainError, "no such file"):
+            vd.Recording("nowhere.mcap")
+
+
+SAME = """
+import sys, veldrain as vd
+from tests.helpers import DEMO
+scenario = vd.load_scenario(DEMO / "culvert.scenario.yaml")
+scenario.duration = 1.5
+scenario.at(0.5).push("crawler/hull", force=(0, 90, 0), lasting=0.3)
+vd.run(scenario, seed=11, record=sys.argv[1])
+"""
+
+
+class SameSeedSameBytes(unittest.TestCase):
+    def test_in_one_process_and_in_two(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            for name in ("a", "b"):
+                subprocess.run([sys.executable, "-c", SAME, f"{folder}/{name}.mcap"], check=True)
+            for name in ("c", "d"):
+                exec(compile(SAME.replace("sys.argv[1]", repr(f"{folder}/{name}.mcap")), "same", "exec"), {})
+            sums = {hashlib.sha256((Path(folder) / f"{n}.mcap").read_bytes()).hexdigest() for n in "abcd"}
+            self.assertEqual(len(sums), 1)
+
+    def test_another_seed_gives_other_noise_alone(self) -> None:
+        one, other = (vd.run(cart_scenario(duration=0.3), seed=s) for s in (1, 2))
+        for stream, same in (("cart/truth", True), ("cart/imu", False), ("cart/scan", False)):
+            columns = [c for c in one[stream] if c not in ("child_frame_id",)]
+            equal = all(
+                np.array_equal(np.stack(a[c].to_numpy()), np.stack(b[c].to_numpy()))
+                for (a, b), c in itertools.product([(one[stream], other[stream])], columns)
+            )
+            self.assertEqual(equal, same, stream)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,269 @@
+"""Studies: pairing, resuming, the example beside the files, and the statistics against worked numbers."""
+
+from __future__ import annotations
+
+import importlib.util
+import json
+import math
+import tempfile
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from scipy import stats
+
+import veldrain as vd
+from tests.helpers import DEMO, EXAMPLES, Faulty, Hold, cart_scenario
+from veldrain.study.draws import set_quantity
+from veldrain.study.statistics import compare, paired_difference
+
+
+def small(trials: int = 3, seed: int = 4, **controllers: object) -> vd.Study:
+    scenario = cart_scenario(duration=0.6)
+    scenario.at(0.2).push("cart/car", force=(1, 0, 0), name="nudge")
+    return vd.Study(
+        scenario,
+        controllers or {"slow": Hold(gain=10), "fast": Hold(gain=40)},
+        vary={"cart/slide.position": vd.uniform("-10 cm", "10 cm"), "nudge.force_x": vd.normal(0, "2 N")},
+        trials=trials,
+        metrics=[
+            vd.Metric("last place", "cart/encoders", "position.slide", "last", unit="m", better="higher"),
+            vd.Metric("effort, RMS", "cart/encoders", "effort.*", "rms", unit="N"),
+        ],
+        seed=seed,
+    )
+
+
+class Pairing(unittest.TestCase):
+    def test_draws(self) -> None:
+        """A trial's draws depend on the seed, the quantity and the trial's number, and on nothing else."""
+        one, more = small(), small(trials=9, only=Hold())
+        self.assertEqual([one.draw(k) for k in range(3)], [more.draw(k) for k in range(3)])
+        self.assertNotEqual(one.draw(0), one.draw(1))
+        self.assertNotEqual(one.draw(0), small(seed=5).draw(0))
+        fewer = vd.Study(one.scenario, {"h": Hold()}, vary={"nudge.force_x": vd.normal(0, "2 N")}, seed=4)
+        self.assertEqual(fewer.draw(2)["nudge.force_x"], one.draw(2)["nudge.force_x"])
+
+    def test_distributions(self) -> None:
+        scenario = cart_scenario()
+        draws = {
+            "post.x": vd.uniform("10 cm", 0.3),
+            "post.yaw": vd.normal("90 deg", "5 deg"),
+            "post.friction": vd.one_of(0.2, "40 %"),
+        }
+        study = vd.Study(scenario, {"h": Hold()}, vary=draws)
+        drawn = pd.DataFrame([study.draw(k) for k in range(800)])
+        self.assertGreater(stats.kstest(drawn["post.x"], "uniform", (0.1, 0.2)).pvalue, 1e-3)
+        self.assertGreater(stats.kstest(drawn["post.yaw"], "norm", (math.pi / 2, math.radians(5))).pvalue, 1e-3)
+        self.assertEqual(set(drawn["post.friction"]), {0.2, 0.4})
+
+    def test_every_quantity_goes_to_its_place(self) -> None:
+        scenario = vd.load_scenario(DEMO / "culvert.scenario.yaml")
+        for path, value, read in (
+            ("crawler.y", 0.1, lambda s: s.world.placed["crawler"].pose.position[1]),
+            ("crawler.yaw", 0.2, lambda s: s.world.placed["crawler"].pose.yaw),
+            ("crawler/front_left.position", 0.3, lambda s: s.world.placed["crawler"].joints["front_left"]),
+            ("stone/drum.z", 0.4, lambda s: s.world.obstacles["stone/drum"].pose.position[2]),
+            ("silt.friction", 0.5, lambda s: s.world.patches["silt"].surface.friction),
+            ("ground.restitution", 0.6, lambda s: s.world.floor.surface.restitution),
+            ("shove.force_y", 7.0, lambda s: s.pushes()["shove"].force[1]),
+            ("shove.lasting", 0.8, lambda s: s.pushes()["shove"].lasting),
+        ):
+            with self.subTest(path=path):
+                set_quantity(scenario, path, value)
+                self.assertAlmostEqual(read(scenario), value)
+
+    def test_mistakes(self) -> None:
+        scenario = cart_scenario()
+        for words, act in (
+            (
+                "did you mean 'post.friction'",
+                lambda: vd.Study(scenario, {"h": Hold()}, vary={"post.frction": vd.uniform(0, 1)}),
+            ),
+            (
+                "'3 kg' is not a length",
+                lambda: vd.Study(scenario, {"h": Hold()}, vary={"post.x": vd.uniform(0, "3 kg")}),
+            ),
+            (
+                "the lower value first",
+                lambda: vd.Study(scenario, {"h": Hold()}, vary={"post.x": vd.uniform(2, 1)}),
+            ),
+            ("0 trials", lambda: vd.Study(scenario, {"h": Hold()}, trials=0)),
+            ("no controllers", lambda: vd.Study(scenario, {})),
+            ("no period and no update", lambda: vd.Study(scenario, {"h": 3})),
+            ("no statistic 'median'", lambda: vd.Metric("m", "s", "c", "median")),
+            (
+                "this name is taken",
+                lambda: vd.Study(scenario, {"h": Hold()}, metrics=[vd.FinishTime("time", "x")]),
+            ),
+        ):
+            with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
+                act()
+
+
+class Running(unittest.TestCase):
+    def test_workers_give_the_same_bytes(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            results = {w: small().run(Path(folder) / str(w), workers=w) for w in (1, 2)}
+            with ThreadPoolExecutor(2) as pool:
+                results[3] = small().run(Path(folder) / "3", executor=pool)
+            for name in (
+                "trials.csv",
+                *(f"trials/{c}/{n:03d}.mcap" for c in ("slow", "fast") for n in range(3)),
+            ):
+                self.assertEqual(len({(r.folder / name).read_bytes() for r in results.values()}), 1, name)
+            trials = results[1].trials
+            self.assertEqual(list(trials["controller"]), ["slow"] * 3 + ["fast"] * 3)
+            drawn = trials.pivot(index="trial", columns="controller", values="nudge.force_x")
+            np.testing.assert_array_equal(drawn["slow"], drawn["fast"])
+
+    def test_an_interrupted_study_is_completed(self) -> None:
+        """After an interruption only what is missing is run, and the result is that of an undisturbed run."""
+        with tempfile.TemporaryDirectory() as folder:
+            place, whole = Path(folder) / "a", small().run(Path(folder) / "b")
+
+            def stop(done: int, total: int, last: str) -> None:
+                if done == 3:
+                    raise KeyboardInterrupt
+
+            with self.assertRaises(KeyboardInterrupt):
+                small().run(place, progress=stop)
+            rows = {p: p.stat().st_mtime_ns for p in place.glob("trials/*/*.json")}
+            self.assertEqual(len(rows), 3)
+            told: list[tuple[int, int]] = []
+            result = small().run(place, progress=lambda done, total, last: told.append((done, total)))
+            self.assertEqual(told, [(3, 6), (4, 6), (5, 6), (6, 6)])
+            self.assertEqual({p: p.stat().st_mtime_ns for p in rows}, rows)
+            self.assertEqual((place / "trials.csv").read_bytes(), (whole.folder / "trials.csv").read_bytes())
+            self.assertEqual(len(small(trials=5).run(place).trials), 10)  # more trials can be added
+            self.assertEqual(list(place.rglob("*.part")), [])
+            pd.testing.assert_frame_equal(result.trials, whole.trials)
+
+    def test_a_folder_that_holds_something_else(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            small(trials=1).run(folder)
+            with self.assertRaisesRegex(vd.VeldrainError, "results of another study"):
+                small(trials=1, slow=Hold(gain=11)).run(folder)
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "letter.txt").write_text("dear")
+            with self.assertRaisesRegex(vd.VeldrainError, "is not empty"):
+                small().run(folder)
+            with self.assertRaisesRegex(vd.VeldrainError, "holds no study"):
+                vd.Result(folder)
+
+    def test_a_controller_that_raises_does_not_stop_the_study(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            result = small(trials=2, good=Hold(), bad=Faulty()).run(folder)
+            failed = result.trials.set_index("controller")["failed"]
+            self.assertTrue(failed["bad"].all() and not failed["good"].any())
+            self.assertIn("lost the plot", result.trials["reason"].iloc[-1])
+            passes = {p.controller: p.passed for p in result.compare("good").passes}
+            self.assertEqual(passes, {"good": 2, "bad": 0})
+
+    def test_metrics_read_what_is_there(self) -> None:
+        recording = vd.run(cart_scenario(duration=0.3))
+        table = recording["cart/encoders"]["effort.slide"].to_numpy()
+        for statistic, exact in (("mean", table.mean()), ("rms", math.sqrt((table**2).mean())), ("largest", abs(table).max()),
+                                 ("least", table.min()), ("most", table.max()), ("last", table[-1])):  # fmt: skip
+            self.assertAlmostEqual(vd.Metric("m", "cart/encoders", "effort.slide", statistic).of(recording), exact)
+        self.assertTrue(math.isnan(vd.FinishTime("t", "never").of(recording)))
+        with self.assertRaisesRegex(vd.VeldrainError, "did you mean 'effort.slide'"):
+            vd.Metric("m", "cart/encoders", "effort.slid", "mean").of(recording)
+
+
+class TheExample(unittest.TestCase):
+    def test_python_and_files_are_one(self) -> None:
+        """The study built in Python draws the same values and gives the same recording as the one from files."""
+        spec = importlib.util.spec_from_file_location("culvert_study", EXAMPLES / "culvert_study.py")
+        assert spec and spec.loader
+        example = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(example)
+        built, read = example.study(), vd.load_study(DEMO / "culvert.study.yaml")
+        self.assertEqual((built.trials, built.seed), (read.trials, read.seed))
+        self.assertEqual([built.draw(k) for k in range(8)], [read.draw(k) for k in range(8)])
+        self.assertEqual(built.metrics, read.metrics)
+        tables = []
+        for study in (built, read):
+            study.scenario.duration, study.trials = 2.0, 1
+            with tempfile.TemporaryDirectory() as folder:
+                tables.append(study.run(folder).trials)
+        pd.testing.assert_frame_equal(tables[0], tables[1])
+
+
+class Statistics(unittest.TestCase):
+    def test_paired_difference(self) -> None:
+        """Student's interval worked by hand: mean 2, deviation 1.58, t(4) = 2.776."""
+        base = np.array([1.0, 2.0, 3.0, 4.0, 5.0])
+        mean, low, high, p = paired_difference(base, base + [0, 1, 2, 3, 4])
+        half = 2.7764451 * math.sqrt(2.5 / 5)
+        self.assertAlmostEqual(mean, 2)
+        self.assertAlmostEqual(low, 2 - half, places=6)
+        self.assertAlmostEqual(high, 2 + half, places=6)
+        self.assertLess(p, 0.2)
+        self.assertEqual(paired_difference(base, base)[3], 1.0)
+        self.assertTrue(all(math.isnan(x) for x in paired_difference(base[:1], base[:1])[1:]))
+
+    def test_intervals_hold_the_truth_as_often_as_they_say(self) -> None:
+        random = np.random.default_rng(6)
+        held = 0
+        for _ in range(1000):
+            base = random.normal(0, 3, 10)
+            _, low, high, _ = paired_difference(base, base + random.normal(0.4, 1, 10))
+            held += low < 0.4 < high
+        self.assertAlmostEqual(held / 1000, 0.95, delta=0.025)
+
+    def table(self, a: list[float], b: list[float], passed: list[bool]) -> pd.DataFrame:
+        n = len(a)
+        return pd.DataFrame(
+            {"controller": ["a"] * n + ["b"] * n, "trial": [*range(n)] * 2, "passed": passed, "m": a + b}
+        )
+
+    def test_verdicts(self) -> None:
+        wide = [0.0, 5.0, -3.0, 2.0, 1.0]
+        near = [w + 1 + 0.01 * k for k, w in enumerate(wide)]
+        for better, other, verdict in (
+            ("higher", near, "better"), ("lower", near, "worse"), ("lower", wide[::-1], "no clear difference"),
+        ):  # fmt: skip
+            with self.subTest(better=better, verdict=verdict):
+                found = compare(self.table(wide, other, [True] * 10), [("m", "m", better)], "a")
+                self.assertEqual(found.differences[0].verdict, verdict)
+                self.assertEqual(len(found.table), 1)
+
+    def test_pairs_without_a_value_are_left_out(self) -> None:
+        found = compare(self.table([1, 2, math.nan, 4], [2, 3, 4, math.nan], [True] * 8), [("m", "", "lower")], "a")
+        self.assertEqual(found.differences[0].pairs, 2)
+
+    def test_pass_rates(self) -> None:
+        """6 of 6 against 0 of 6: McNemar's p is 2·2⁻⁶; Wilson's interval of 6 of 6 begins at 61 %."""
+        found = compare(self.table([0] * 6, [0] * 6, [True] * 6 + [False] * 6), [], "a")
+        a, b = found.passes
+        self.assertAlmostEqual(b.p, 2 / 64)
+        self.assertAlmostEqual(a.low, 6 / (6 + 1.959964**2), places=6)
+        self.assertTrue(math.isnan(a.p))
+
+    def test_nothing_to_compare(self) -> None:
+        table = self.table([1], [1], [True] * 2)
+        for words, trials, baseline in (
+            ("did you mean", table, "aa"),
+            ("only one controller", table[:1], "a"),
+        ):
+            with (
+                self.subTest(words=words),
+                self.assertRaisesRegex(vd.VeldrainError, words.replace("did you mean", "no controller")),
+            ):
+                compare(trials, [], baseline)
+
+
+class Files(unittest.TestCase):
+    def test_a_row_is_plain_json(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            result = small(trials=1).run(folder)
+            row = json.loads((result.folder / "trials" / "slow" / "000.json").read_text())
+            self.assertEqual(row["file"], "trials/slow/000.mcap")
+            self.assertEqual(result.recording("slow", 0).metadata["drawn"], {k: row[k] for k in small().vary})
+
+
+if __name__ == "__main__":
+    unittest.main()
