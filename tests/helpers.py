@@ -12,7 +12,8 @@ import veldrain as vd
 import veldrain.demo
 
 DEMO = Path(veldrain.demo.__path__[0])
-EXAMPLES = Path(__file__).parent.parent / "examples"
+ROOT = Path(__file__).parent.parent
+EXAMPLES = ROOT / "examples"
 
 
 class Hold:

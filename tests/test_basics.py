@@ -149,6 +149,17 @@ class Refusals(unittest.TestCase):
         self.assertTrue(str(back).startswith("file.yaml:3: arm: no joint 'swng'; did you mean 'swing'?"))
 
 
+class Readme(unittest.TestCase):
+    def test_the_first_world_runs(self) -> None:
+        text = (Path(__file__).parent.parent / "README.md").read_text(encoding="utf-8")
+        code = text.split("```python\n")[1].split("```")[0]
+        self.assertLessEqual(code.count("\n"), 22)
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertRegex(
+            done.stdout, r"(?m)^1\.0 s  trolley 0\.4\d\d m  swing [+-]0\.\d{3} rad  gyro [+-]0\.\d\d rad/s$"
+        )
+
+
 class Import(unittest.TestCase):
     def test_import_is_light(self) -> None:
         heavy = "{'numba', 'matplotlib', 'pandas', 'scipy', 'pint', 'pydantic'}"
@@ -170,14 +181,18 @@ class Import(unittest.TestCase):
 
 def load_tests(loader: unittest.TestLoader, tests: unittest.TestSuite, pattern: str | None) -> unittest.TestSuite:
     """The examples in the docstrings are tests."""
-    demo = Path(veldrain.demo.__path__[0])
+    start, demo = Path.cwd(), Path(veldrain.demo.__path__[0])
     names = {name: getattr(vd, name) for name in vd.__all__} | {"np": np}
     names |= {"world": vd.load_world(demo / "culvert.world.yaml")}
     names |= {"scenario": vd.load_scenario(demo / "culvert.scenario.yaml")}
     for module in pkgutil.walk_packages(vd.__path__, "veldrain."):
         if "__main__" not in module.name:
             found = importlib.import_module(module.name)
-            tests.addTests(doctest.DocTestSuite(found, extraglobs=names, setUp=lambda _: os.chdir(demo)))
+            tests.addTests(
+                doctest.DocTestSuite(
+                    found, extraglobs=names, setUp=lambda _: os.chdir(demo), tearDown=lambda _: os.chdir(start)
+                )
+            )
     return tests
 
 

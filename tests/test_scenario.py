@@ -17,7 +17,7 @@ from mcap_ros2.reader import read_ros2_messages
 from scipy.spatial.transform import Rotation
 
 import veldrain as vd
-from tests.helpers import Cheat, Faulty, Hold, cart_scenario
+from tests.helpers import ROOT, Cheat, Faulty, Hold, cart_scenario
 
 
 class Course(unittest.TestCase):
@@ -245,7 +245,7 @@ class SameSeedSameBytes(unittest.TestCase):
     def test_in_one_process_and_in_two(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             for name in ("a", "b"):
-                subprocess.run([sys.executable, "-c", SAME, f"{folder}/{name}.mcap"], check=True)
+                subprocess.run([sys.executable, "-c", SAME, f"{folder}/{name}.mcap"], check=True, cwd=ROOT)
             for name in ("c", "d"):
                 exec(compile(SAME.replace("sys.argv[1]", repr(f"{folder}/{name}.mcap")), "same", "exec"), {})
             sums = {hashlib.sha256((Path(folder) / f"{n}.mcap").read_bytes()).hexdigest() for n in "abcd"}

@@ -14,6 +14,7 @@ from veldrain.physics.outlines import support
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 
 ROUNDS = 48
+FLAT = 1e-16  # square of the sine below which a corner lies in the plane of the others
 
 
 @kernel
@@ -74,9 +75,12 @@ def reduce_simplex(W, count, weights):
             i, j, k = (skip + 1) % 4, (skip + 2) % 4, (skip + 3) % 4
             a, b, c, d = triple(W[i]), triple(W[j]), triple(W[k]), triple(W[skip])
             n = cross(minus(b, a), minus(c, a))
-            # The origin is outside this face when it and the fourth corner lie on different sides of it.
-            to_corner = dot(n, minus(d, a))
-            if -dot(n, a) * to_corner > 0.0 and abs(to_corner) > 1e-30:
+            # The origin is inside of this face when it and the fourth corner lie on the same side of it. A
+            # tetrahedron that is as good as flat has no inside: all of its faces are looked at.
+            edge = minus(d, a)
+            to_corner = dot(n, edge)
+            is_flat = to_corner * to_corner < FLAT * dot(n, n) * dot(edge, edge)
+            if -dot(n, a) * to_corner > 0.0 and not is_flat:
                 continue
             inside = False
             wa, wb, wc = nearest_on_triangle(a, b, c)
@@ -121,22 +125,23 @@ def nearest_cores(a, inset_a, b, inset_b, room):
         if reduce_simplex(W, count, weights):
             return -1.0, (0.0, 0.0, 1.0), point_a, point_b
         kept = 0
-        v, point_a, point_b = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
+        new, new_a, new_b = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
         for k in range(count):
             if weights[k] > 0.0:
                 put(W[kept], triple(W[k]))
                 put(A[kept], triple(A[k]))
                 put(B[kept], triple(B[k]))
-                v = add(v, scaled(triple(W[k]), weights[k]))
-                point_a = add(point_a, scaled(triple(A[k]), weights[k]))
-                point_b = add(point_b, scaled(triple(B[k]), weights[k]))
+                new = add(new, scaled(triple(W[k]), weights[k]))
+                new_a = add(new_a, scaled(triple(A[k]), weights[k]))
+                new_b = add(new_b, scaled(triple(B[k]), weights[k]))
                 kept += 1
         count = kept
-        distance = dot(v, v)
+        distance = dot(new, new)
         if distance < 1e-20:
-            return -1.0, (0.0, 0.0, 1.0), point_a, point_b
-        if distance >= reach:  # no progress left in the digits there are
+            return -1.0, (0.0, 0.0, 1.0), new_a, new_b
+        if distance >= reach:  # no progress left in the digits there are: what was found before is better
             break
         reach = distance
+        v, point_a, point_b = new, new_a, new_b
     length = math.sqrt(dot(v, v))
     return length, scaled(v, 1.0 / length), point_a, point_b

@@ -1,0 +1,142 @@
+"""What the product costs: medians of repeated runs, printed as a table and written as JSON.
+
+Run with ``make bench``. Engine and sensors run on one core; targets stand beside the figures. The first
+demo compiles the kernels into an empty cache folder, as on a machine that has never seen them.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import platform
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import veldrain as vd
+import veldrain.demo
+from veldrain.physics.engine import prepare
+from veldrain.recording import Recorder
+from veldrain.scenario.trial import Trial
+
+DEMO = Path(veldrain.demo.__path__[0])
+Figure = tuple[str, float, str, str]  # name, value, unit, target
+
+
+class Silent(Recorder):
+    """Records nothing: what a trial costs without its recording."""
+
+    def add(self, *_: object) -> None:
+        pass
+
+    def sample(self, *_: object) -> None:
+        pass
+
+    def commands(self, *_: object) -> None:
+        pass
+
+
+def seconds(act: Callable[[], object]) -> float:
+    """How long one call takes."""
+    begun = time.perf_counter()
+    act()
+    return time.perf_counter() - begun
+
+
+def trials(repeats: int) -> Iterator[Figure]:
+    """The demo's trial, with and without its recording, in turn, so that both meet the same machine."""
+    scenario = vd.load_scenario(DEMO / "culvert.scenario.yaml")
+    scenario.duration = 10.0
+    bare, whole = [], []
+    for _ in range(repeats + 1):
+        bare.append(seconds(Trial(scenario, 1, Silent()).run))
+        whole.append(seconds(lambda: vd.run(scenario, seed=1)))
+    bare, whole = bare[1:], whole[1:]  # the first of each warms up
+    yield "real-time factor, sensors, no recording", 10.0 / statistics.median(bare), "×", "≥ 30"
+    yield "real-time factor, sensors and recording", 10.0 / statistics.median(whole), "×", ""
+    share = statistics.median(1 - b / w for b, w in zip(bare, whole, strict=True))
+    yield "recording's share of the trial", 100 * share, "%", "< 25"
+
+
+def engine(repeats: int) -> Iterator[Figure]:
+    """Steps of the engine alone, counted whole."""
+    for name, sim, target in (
+        ("crawler standing", culvert(0.0), ""),
+        ("crawler driving straight", culvert(5.0), ""),
+        ("crawler turning in place", culvert(5.0, turning=True), ""),
+        ("seven-joint arm in free motion", arm(7), ""),
+        ("stack of ten boxes", stack(10), ""),
+    ):
+        sim.advance(0.3)
+        snapshot = sim.snapshot()
+        found = []
+        for _ in range(repeats):
+            sim.restore(snapshot)
+            found.append(seconds(lambda sim=sim: sim.engine.advance(2000)) / 2000)  # type: ignore[misc]
+        yield f"step: {name}", 1e6 * statistics.median(found), "µs", target
+    sim.restore(snapshot)
+    calls = seconds(lambda: [sim.engine.advance(0) for _ in range(2000)]) / 2000
+    yield "call of advance, no steps", 1e6 * calls, "µs", ""
+
+
+def culvert(speed: float, turning: bool = False) -> vd.Simulation:
+    sim = vd.Simulation(vd.load_world(DEMO / "culvert.world.yaml"))
+    for joint in sim["crawler"].joints:
+        sim["crawler"].command(joint, velocity=-speed if turning and joint.endswith("right") else speed)
+    return sim
+
+
+def arm(joints: int) -> vd.Simulation:
+    m = vd.Model("arm").link("link0", mass=5)
+    for k in range(joints):
+        m.link(f"link{k + 1}", vd.Part(vd.Box((0.05, 0.05, 0.3)), role="visual"), mass=2)
+        axis = ((1, 0, 0), (0, 1, 0), (0, 0, 1))[k % 3]
+        m.joint(f"joint{k}", f"link{k}", f"link{k + 1}", kind="revolute", pose=vd.Pose((0, 0, 0.3)), axis=axis)
+    return vd.Simulation(vd.World().place(m, fixed=True))
+
+
+def stack(boxes: int) -> vd.Simulation:
+    w = vd.World().ground()
+    for k in range(boxes):
+        w.body(f"box{k}", vd.Box((0.2, 0.2, 0.2)), mass=1, pose=vd.Pose((0, 0, 0.1 + 0.2 * k)))
+    return vd.Simulation(w)
+
+
+def commands(repeats: int) -> Iterator[Figure]:
+    """The command line as a process."""
+
+    def veldrain(*words: str, **env: str) -> float:
+        command = [sys.executable, "-m", "veldrain", *words]
+        return seconds(lambda: subprocess.run(command, check=True, capture_output=True, env={**os.environ, **env}))
+
+    yield "veldrain --help", statistics.median(veldrain("--help") for _ in range(repeats)), "s", "< 0.5"
+    with tempfile.TemporaryDirectory() as folder:
+        cache = {"XDG_CACHE_HOME": f"{folder}/cache"}
+        yield "first demo, kernels compiled", veldrain("demo", "--out", f"{folder}/first", **cache), "s", "< 90"
+        later = [veldrain("demo", "--out", f"{folder}/{k}", **cache) for k in range(max(1, repeats // 2))]
+        yield "demo after that", statistics.median(later), "s", "< 25"
+
+
+def main() -> None:
+    """Run everything, print the table, write the JSON."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--repeats", type=int, default=5)
+    parser.add_argument("--out", type=Path, default=Path(__file__).parent / "latest.json")
+    options = parser.parse_args()
+    prepare()
+    found = []
+    for family in (engine, trials, commands):
+        for name, value, unit, target in family(options.repeats):
+            print(f"{name:<44}{value:>10.3g} {unit:<3} {target}", flush=True)
+            found.append({"name": name, "value": value, "unit": unit, "target": target})
+    machine = {"python": platform.python_version(), "machine": platform.machine(), "cores": os.cpu_count()}
+    options.out.write_text(json.dumps({"machine": machine, "repeats": options.repeats, "figures": found}, indent=1))
+
+
+if __name__ == "__main__":
+    main()
