@@ -51,14 +51,16 @@ class _Mount:
         self.robot, self.name = robot.name, f"{robot.name}/{mounted.name}"
         link = engine.place_of(f"{robot.name}/{mounted.link}")
         self._place = LinkPlace(link.node, link.pose @ mounted.pose)
-        self._offset, self._axes = self._place.pose.position, self._place.pose.matrix
+        self._axes = self._place.pose.matrix
         if link.node >= 0:
             self._rot = engine.plant.nodes["rot"][link.node]
         self._sides: dict[str, tuple[Ints, Ints]] = {}
 
-    def frame(self) -> tuple[Array, Array]:
-        position = self._engine.position(self._place)
-        return position, (self._axes if self._place.node < 0 else self._rot @ self._axes)
+    def position(self) -> Array:
+        return self._engine.position(self._place)
+
+    def axes(self) -> Array:
+        return self._axes if self._place.node < 0 else self._rot @ self._axes
 
     def motion(self) -> tuple[Array, Array, Array]:
         return self._engine.motion(self._place)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import statistics
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -88,6 +89,6 @@ class CentreLine:
     def _side(self, scan: Reading, sign: float) -> float:
         """Median distance across the robot of what is seen on one side, m; 0 where nothing is."""
         beams = np.abs(scan.bearings - sign * math.pi / 2) <= self.sector
-        ranges = scan.ranges[beams]
-        seen = np.isfinite(ranges)
-        return float(np.median(ranges[seen] * np.abs(np.sin(scan.bearings[beams][seen])))) if seen.any() else 0.0
+        across = scan.ranges[beams] * np.abs(np.sin(scan.bearings[beams]))
+        seen = across[np.isfinite(across)]
+        return statistics.median(seen.tolist()) if len(seen) else 0.0

@@ -69,7 +69,7 @@ def crawler() -> Model:
     )
     m.mount(Encoders(period="10 ms", ticks=4096), name="encoders", on="hull")
     m.mount(TruePose(period="20 ms"), name="truth", on="hull")
-    m.mount(TrueClearance("culvert", period="20 ms"), name="clearance", on="hull")
+    m.mount(TrueClearance("culvert", period="50 ms"), name="clearance", on="hull")
     return m
 
 

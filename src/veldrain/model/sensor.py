@@ -22,8 +22,11 @@ class Mount(Protocol):
     name: str
     robot: str
 
-    def frame(self) -> tuple[Array, Array]:
-        """Position (3,) and axes (3, 3; columns) of the sensor in the world."""
+    def position(self) -> Array:
+        """Position (3,) of the sensor in the world, m."""
+
+    def axes(self) -> Array:
+        """Axes of the sensor in the world: the columns of a rotation matrix (3, 3)."""
 
     def motion(self) -> tuple[Array, Array, Array]:
         """Linear velocity (m/s), angular velocity (rad/s) and linear acceleration over the last step (m/s²)

@@ -68,7 +68,7 @@ class Imu:
         force = Wander(random, self.force_bias, self.force_noise)
 
         def measure() -> Inertial:
-            to_sensor = mount.frame()[1].T
+            to_sensor = mount.axes().T
             _, angular, acceleration = mount.motion()
             rate = to_sensor @ angular
             felt = to_sensor @ (acceleration - mount.gravity())

@@ -77,9 +77,8 @@ class Lidar:
         beams = np.stack([np.cos(self.bearings), np.sin(self.bearings), np.zeros(len(self.bearings))], axis=1)
 
         def measure() -> Scan:
-            position, axes = mount.frame()
-            origins = np.repeat(position[None], len(beams), axis=0)
-            ranges = mount.cast(origins, beams @ axes.T, self.reach)
+            origins = np.repeat(mount.position()[None], len(beams), axis=0)
+            ranges = mount.cast(origins, beams @ mount.axes().T, self.reach)
             ranges += random.standard_normal(len(ranges)) * self.noise
             ranges[(ranges < self.nearest) | (ranges > self.reach)] = math.inf
             return Scan(ranges, self.bearings)

@@ -43,9 +43,9 @@ class TruePose:
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Motion]:
         def measure() -> Motion:
-            position, axes = mount.frame()
+            axes = mount.axes()
             linear, angular, _ = mount.motion()
-            return Motion(position, quaternion_of(axes), axes.T @ linear, axes.T @ angular)
+            return Motion(mount.position(), quaternion_of(axes), axes.T @ linear, axes.T @ angular)
 
         return measure
 
