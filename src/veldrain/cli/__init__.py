@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated
 
@@ -19,6 +21,16 @@ app = typer.Typer(
 Workers = Annotated[int, typer.Option(help="Processes that run trials.")]
 
 
+@contextmanager
+def _interruptible(what_now: str) -> Iterator[None]:
+    """Ctrl-C ends the command with one line that says what became of its work, and exit status 130."""
+    try:
+        yield
+    except KeyboardInterrupt:
+        sys.stderr.write(f"interrupted: {what_now}\n")
+        raise typer.Exit(130) from None
+
+
 @app.command()
 def demo(
     out: Annotated[Path | None, typer.Option(help="Folder for files and results; default: a new one here.")] = None,
@@ -28,7 +40,8 @@ def demo(
     """Run the culvert study that comes along: from a built world to a comparison of two controllers."""
     from veldrain.cli import commands
 
-    commands.demo(out, trials, workers)
+    with _interruptible("trials that were finished are kept; 'veldrain study' with the same folder goes on"):
+        commands.demo(out, trials, workers)
 
 
 @app.command()
@@ -41,8 +54,9 @@ def run(
     """Run one trial of a scenario and record it; exit status 1 where it does not pass."""
     from veldrain.cli import commands
 
-    if not commands.run(scenario, controller, seed, out):
-        raise typer.Exit(1)
+    with _interruptible("what was recorded is kept"):
+        if not commands.run(scenario, controller, seed, out):
+            raise typer.Exit(1)
 
 
 @app.command()
@@ -54,7 +68,8 @@ def study(
     """Run a study: all controllers over all its trials; print and write the comparison."""
     from veldrain.cli import commands
 
-    commands.study(study, out, workers)
+    with _interruptible("trials that were finished are kept; the same command with the same folder goes on"):
+        commands.study(study, out, workers)
 
 
 @app.command()
@@ -85,6 +100,3 @@ def main() -> None:
     except VeldrainError as error:
         sys.stderr.write(f"error: {error}\n".replace("\n ", " "))
         sys.exit(2)
-    except KeyboardInterrupt:
-        sys.stderr.write("interrupted: what was finished is kept; the same command with the same folder goes on\n")
-        sys.exit(130)

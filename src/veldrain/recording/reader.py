@@ -5,14 +5,15 @@ from __future__ import annotations
 import json
 import struct
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from io import BytesIO
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, BinaryIO
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from mcap.exceptions import McapError
+from mcap.exceptions import EndOfFile, McapError
 from mcap.reader import McapReader, make_reader
 
 from veldrain.errors import VeldrainError, unknown
@@ -49,46 +50,44 @@ class Recording:
     def __init__(self, source: str | Path | bytes) -> None:
         self.path = None if isinstance(source, bytes) else Path(source)
         self._bytes = source if isinstance(source, bytes) else b""
+        self._tables: dict[str, pd.DataFrame] = {}
         if self.path and not self.path.is_file():
             raise VeldrainError("no such file", where=str(self.path), cure="name an MCAP file")
 
-    def _open(self) -> BinaryIO:
-        return self.path.open("rb") if self.path else BytesIO(self._bytes)
-
-    def _reader(self, file: BinaryIO) -> McapReader:
-        try:
-            return make_reader(file)
-        except BROKEN as error:
-            raise VeldrainError(
-                f"not an MCAP file ({error})",
-                where=str(self.path),
-                cure="name a file that was recorded to its end",
-            ) from error
-
-    @cached_property
-    def _read(self) -> dict[str, tuple[str, list[int], list[bytes]]]:
-        """Message type, stamps and bytes by stream."""
-        found: dict[str, tuple[str, list[int], list[bytes]]] = {}
-        with self._open() as file:
-            reader = self._reader(file)
+    @contextmanager
+    def _reader(self) -> Iterator[McapReader]:
+        """A reader of the file; what is wrong with the file is told in one line."""
+        with self.path.open("rb") if self.path else BytesIO(self._bytes) as file:
             try:
-                for schema, channel, message in reader.iter_messages():
-                    kind = schema.name if schema else ""
-                    _, stamps, raw = found.setdefault(channel.topic, (kind, [], []))
-                    stamps.append(message.log_time)
-                    raw.append(message.data)
+                yield make_reader(file)
             except BROKEN as error:
                 raise VeldrainError(
-                    f"cannot be read ({type(error).__name__}: {error})", where=str(self.path),
-                    cure="the file was cut short or changed: record it again",
-                ) from error  # fmt: skip
-        return found
+                    f"not an MCAP file, or cut short ({type(error).__name__}: {error})",
+                    where=str(self.path),
+                    cure="name a file that was recorded to its end",
+                ) from error
+
+    @cached_property
+    def messages(self) -> dict[str, str]:
+        """Message type by stream, such as ``sensor_msgs/msg/Imu``."""
+        with self._reader() as reader:
+            summary = reader.get_summary()
+            if summary is None:
+                raise EndOfFile
+            kinds = {c.topic: summary.schemas[c.schema_id].name for c in summary.channels.values()}
+        return dict(sorted(kinds.items()))
+
+    def _raw(self, stream: str) -> tuple[list[int], list[bytes]]:
+        """Stamps (ns) and bytes of one stream's messages."""
+        with self._reader() as reader:
+            found = [(m.log_time, m.data) for _, _, m in reader.iter_messages(topics=[stream])]
+        return [stamp for stamp, _ in found], [data for _, data in found]
 
     @cached_property
     def metadata(self) -> dict[str, Any]:
         """What describes the trial: seed, controllers, drawn values, version, outcome."""
-        with self._open() as file:
-            for record in self._reader(file).iter_metadata():
+        with self._reader() as reader:
+            for record in reader.iter_metadata():
                 if record.name == METADATA:
                     return {k: json.loads(v) for k, v in record.metadata.items()}
         return {}
@@ -101,9 +100,13 @@ class Recording:
     @cached_property
     def streams(self) -> dict[str, StreamInfo]:
         """All streams, by name."""
+        stamps: dict[str, list[int]] = {name: [] for name in self.messages}
+        with self._reader() as reader:
+            for _, channel, record in reader.iter_messages():
+                stamps[channel.topic].append(record.log_time)
         found = {}
-        for name, (message, stamps, _) in sorted(self._read.items()):
-            times = np.array(stamps) / 1e9
+        for name, message in self.messages.items():
+            times = np.array(stamps[name]) / 1e9
             steps = np.diff(times)
             period = float(np.median(steps)) if len(steps) else 0.0
             regular = period > 0 and message != "std_msgs/msg/String"
@@ -121,15 +124,17 @@ class Recording:
         """A stream as a table: ``time`` in s, then the fields of its messages."""
         from veldrain.recording.messages import to_table, typestore
 
-        if stream not in self._read:
-            raise unknown("stream", stream, self._read, str(self.path or "recording"))
-        message, stamps, raw = self._read[stream]
-        if message not in typestore().types:
-            raise VeldrainError(f"no definition of '{message}'", where=stream, cure="read it with another reader")
-        return to_table(message, stamps, raw)
+        if stream not in self.messages:
+            raise unknown("stream", stream, self.messages, str(self.path or "recording"))
+        if stream not in self._tables:
+            message = self.messages[stream]
+            if message not in typestore().types:
+                raise VeldrainError(f"no definition of '{message}'", where=stream, cure="read it with another reader")
+            self._tables[stream] = to_table(message, *self._raw(stream))
+        return self._tables[stream].copy()
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self.streams)
+        return iter(self.messages)
 
     def __repr__(self) -> str:
-        return f"Recording({str(self.path) if self.path else 'in memory'}: {', '.join(self.streams)})"
+        return f"Recording({str(self.path) if self.path else 'in memory'}: {', '.join(self.messages)})"

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.layout_engine import ConstrainedLayoutEngine
 from matplotlib.patches import Polygon
 
 from veldrain.pose import Array
@@ -46,8 +47,8 @@ def paths(result: Result) -> Figure | None:
         _draw_plan(panel, result.about.get("plan", []), names=panel is panels[0])
         for row in result.trials[result.trials["controller"] == controller].itertuples():
             recording = result.recording(controller, int(row.trial))
-            for name, info in recording.streams.items():
-                if info.message == "nav_msgs/msg/Odometry":
+            for name, message in recording.messages.items():
+                if message == "nav_msgs/msg/Odometry":
                     table = recording[name]
                     panel.plot(
                         table["x"],
@@ -128,7 +129,8 @@ def differences(result: Result, comparison: Comparison) -> Figure:
     """For each metric the difference of every pair, their mean and its 95 % interval."""
     columns = 3
     rows = math.ceil(len(comparison.differences) / columns)
-    figure = Figure(figsize=(11, 2.15 * rows), layout="constrained")
+    figure = Figure(figsize=(11, 2.3 * rows), layout=ConstrainedLayoutEngine(w_pad=0.12, h_pad=0.12))
+    better = {name: way for name, _, way in result.metrics}
     panels = np.atleast_1d(figure.subplots(rows, columns, squeeze=False)).ravel()
     for panel in panels[len(comparison.differences) :]:
         panel.set_visible(False)
@@ -150,5 +152,6 @@ def differences(result: Result, comparison: Comparison) -> Figure:
         low, high = panel.get_xlim()
         panel.set_xlim(min(low, -0.12 * (high - low)), max(high, 0.12 * (high - low)))
         panel.set_title(f"{d.metric}{', ' + d.unit if d.unit else ''}", loc="left", fontsize=9.5, color=INK)
-        panel.set_xlabel(f"{d.controller} − {comparison.baseline}", fontsize=8.5)
+        side = "left" if better[d.metric] == "lower" else "right"
+        panel.set_xlabel(f"{d.controller} − {comparison.baseline} ({side} is better)", fontsize=8.5)
     return figure

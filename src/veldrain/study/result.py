@@ -29,6 +29,7 @@ class Result:
 
     def __init__(self, folder: str | Path) -> None:
         self.folder = Path(folder)
+        self._recordings: dict[Path, Recording] = {}
         marker = self.folder / RESULTS
         if not marker.is_file():
             raise VeldrainError("holds no study", where=str(self.folder), cure="name the folder a study was written to")
@@ -54,7 +55,8 @@ class Result:
 
     def recording(self, controller: str, trial: int) -> Recording:
         """The recording of one trial."""
-        return Recording(self.folder / "trials" / controller / f"{trial:03d}.mcap")
+        path = self.folder / "trials" / controller / f"{trial:03d}.mcap"
+        return self._recordings.setdefault(path, Recording(path))
 
     def compare(self, baseline: str | None = None) -> Comparison:
         """Compare the controllers with one of them (None: the first), trial by trial.
