@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import cache
+from operator import attrgetter
 from types import SimpleNamespace
 from typing import Any
 
@@ -50,7 +51,7 @@ _SHORT = (
     ("angular_velocity.", "rate_"),
     ("linear_acceleration.", "force_"),
 )
-_LEFT_OUT = ("covariance", "header.", "__msgtype__")
+_LEFT_OUT = ("covariance", "header")
 
 
 def to_table(message: str, stamps: Sequence[int], raw: Sequence[bytes]) -> pd.DataFrame:
@@ -59,8 +60,11 @@ def to_table(message: str, stamps: Sequence[int], raw: Sequence[bytes]) -> pd.Da
     Joint states have a column for each joint, such as ``position.front_left``; odometry has x, y, z, roll,
     pitch, yaw, and vx … wz in the moving axes. Arrays stay arrays.
     """
-    rows = [_flat(typestore().deserialize_cdr(data, message)) for data in raw]
-    table = pd.DataFrame(rows)
+    messages = [typestore().deserialize_cdr(data, message) for data in raw]
+    if message == "sensor_msgs/msg/JointState":
+        table = _joint_table(messages)
+    else:
+        table = pd.DataFrame({name: [get(m) for m in messages] for name, get in _columns(message).items()})
     if {"qx", "qy", "qz", "qw"} <= set(table.columns):
         turns = Rotation.from_quat(table[["qx", "qy", "qz", "qw"]].to_numpy(float))
         angles = turns.as_euler("xyz")
@@ -71,22 +75,30 @@ def to_table(message: str, stamps: Sequence[int], raw: Sequence[bytes]) -> pd.Da
     return table
 
 
-def _flat(message: Any, prefix: str = "") -> dict[str, Any]:
-    found: dict[str, Any] = {}
-    names = list(getattr(message, "name", [])) if type(message).__name__.endswith("JointState") else None
-    for field in message.__dataclass_fields__:
-        path = prefix + field
-        if any(part in path for part in _LEFT_OUT):
+def _joint_table(messages: Sequence[Any]) -> pd.DataFrame:
+    """A column for each joint's position, velocity and effort; those that a message leaves out are missing."""
+    names = messages[0].name if messages else []
+    columns: dict[str, Any] = {}
+    for field in ("position", "velocity", "effort"):
+        rows = np.array([getattr(m, field) for m in messages])
+        columns |= {f"{field}.{name}": rows[:, k] for k, name in enumerate(names) if rows.shape[1:] == (len(names),)}
+    return pd.DataFrame(columns)
+
+
+@cache
+def _columns(message: str, path: str = "") -> dict[str, attrgetter[Any]]:
+    """What reads each field of a message, nested ones too, by the name of its column."""
+    found: dict[str, attrgetter[Any]] = {}
+    for field, (kind, inner) in typestore().fielddefs[message][1]:
+        here = path + field
+        if any(part in here for part in _LEFT_OUT):
             continue
-        value = getattr(message, field)
-        if hasattr(value, "__dataclass_fields__"):
-            found |= _flat(value, f"{path}.")
-        elif names is not None:
-            if field != "name":
-                found |= {f"{field}.{n}": float(v) for n, v in zip(names, value, strict=False)}
-        else:
-            for long, short in _SHORT:
-                if path.startswith(long):
-                    path = short + path.removeprefix(long)
-            found[path] = value
+        if kind.name == "NAME":
+            found |= _columns(inner, f"{here}.")
+            continue
+        name = here
+        for long, short in _SHORT:
+            if here.startswith(long):
+                name = short + here.removeprefix(long)
+        found[name] = attrgetter(here)
     return found

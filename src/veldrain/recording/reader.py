@@ -77,11 +77,16 @@ class Recording:
             kinds = {c.topic: summary.schemas[c.schema_id].name for c in summary.channels.values()}
         return dict(sorted(kinds.items()))
 
-    def _raw(self, stream: str) -> tuple[list[int], list[bytes]]:
-        """Stamps (ns) and bytes of one stream's messages."""
+    @cached_property
+    def _raw(self) -> dict[str, tuple[list[int], list[bytes]]]:
+        """Stamps (ns) and bytes by stream: one pass, since a pass for one stream unpacks all of them anyway."""
+        found: dict[str, tuple[list[int], list[bytes]]] = {name: ([], []) for name in self.messages}
         with self._reader() as reader:
-            found = [(m.log_time, m.data) for _, _, m in reader.iter_messages(topics=[stream])]
-        return [stamp for stamp, _ in found], [data for _, data in found]
+            for _, channel, message in reader.iter_messages():
+                stamps, raw = found[channel.topic]
+                stamps.append(message.log_time)
+                raw.append(message.data)
+        return found
 
     @cached_property
     def metadata(self) -> dict[str, Any]:
@@ -100,13 +105,9 @@ class Recording:
     @cached_property
     def streams(self) -> dict[str, StreamInfo]:
         """All streams, by name."""
-        stamps: dict[str, list[int]] = {name: [] for name in self.messages}
-        with self._reader() as reader:
-            for _, channel, record in reader.iter_messages():
-                stamps[channel.topic].append(record.log_time)
         found = {}
         for name, message in self.messages.items():
-            times = np.array(stamps[name]) / 1e9
+            times = np.array(self._raw[name][0]) / 1e9
             steps = np.diff(times)
             period = float(np.median(steps)) if len(steps) else 0.0
             regular = period > 0 and message != "std_msgs/msg/String"
@@ -130,7 +131,7 @@ class Recording:
             message = self.messages[stream]
             if message not in typestore().types:
                 raise VeldrainError(f"no definition of '{message}'", where=stream, cure="read it with another reader")
-            self._tables[stream] = to_table(message, *self._raw(stream))
+            self._tables[stream] = to_table(message, *self._raw[stream])
         return self._tables[stream].copy()
 
     def __iter__(self) -> Iterator[str]:
