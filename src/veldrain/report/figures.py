@@ -138,7 +138,7 @@ def differences(result: Result, comparison: Comparison) -> Figure:
         table = result.trials.pivot_table(index="trial", columns="controller", values=d.metric, dropna=False)
         pairs = (table[d.controller] - table[comparison.baseline]).dropna().to_numpy()
         # Spread over the height by number, so that equal values do not hide each other.
-        heights = np.linspace(0.15, 0.85, len(pairs)) if len(pairs) > 1 else np.array([0.5])
+        heights = np.linspace(0.15, 0.85, len(pairs)) if len(pairs) > 1 else np.full(len(pairs), 0.5)
         panel.plot(pairs, heights, "o", ms=4, color=colour_of(result, d.controller), alpha=0.6, mec="none")
         panel.axvline(0.0, color=INK, lw=0.9)
         if math.isfinite(d.low):

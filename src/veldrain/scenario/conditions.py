@@ -43,43 +43,29 @@ class Condition(ABC):
         """The function that tells whether it holds now; unknown names are told here."""
 
     def __and__(self, other: Condition) -> Condition:
-        return Both(self, other)
+        return Joined(self, other, both=True)
 
     def __or__(self, other: Condition) -> Condition:
-        return Either(self, other)
+        return Joined(self, other, both=False)
 
     def __invert__(self) -> Condition:
         return Not(self)
 
 
 @dataclass(frozen=True)
-class Both(Condition):
-    """Both hold."""
+class Joined(Condition):
+    """Both hold, or one or both do."""
 
     one: Condition
     other: Condition
+    both: bool
 
     def watches(self) -> set[Pair]:
         return self.one.watches() | self.other.watches()
 
     def bind(self, look: Look) -> Callable[[], bool]:
         one, other = self.one.bind(look), self.other.bind(look)
-        return lambda: one() and other()
-
-
-@dataclass(frozen=True)
-class Either(Condition):
-    """One or both hold."""
-
-    one: Condition
-    other: Condition
-
-    def watches(self) -> set[Pair]:
-        return self.one.watches() | self.other.watches()
-
-    def bind(self, look: Look) -> Callable[[], bool]:
-        one, other = self.one.bind(look), self.other.bind(look)
-        return lambda: one() or other()
+        return (lambda: one() and other()) if self.both else (lambda: one() or other())
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,245 @@
+"""Near points, contact points and pairs against other ways to find them."""
+
+from __future__ import annotations
+
+import itertools
+import math
+import unittest
+
+import numpy as np
+from scipy.optimize import minimize
+from scipy.spatial.transform import Rotation
+
+import veldrain as vd
+from veldrain.model import Shape
+
+SHAPES: tuple[Shape, ...] = (
+    vd.Box((0.3, 0.2, 0.1)),
+    vd.Sphere(0.12),
+    vd.Cylinder(0.1, 0.3),
+    vd.Capsule(0.08, 0.25),
+    vd.Box((0.05, 0.05, 0.6)),
+    vd.Cylinder(0.25, 0.04),
+)
+
+
+def nearest_inside(shape: Shape, p: np.ndarray) -> np.ndarray:
+    """The point of a shape (its own frame) nearest to p."""
+    if isinstance(shape, vd.Box):
+        half = np.array(shape.size) / 2
+        return np.clip(p, -half, half)
+    if isinstance(shape, vd.Sphere):
+        length = np.linalg.norm(p)
+        return p if length <= shape.radius else p * shape.radius / length
+    assert isinstance(shape, vd.Cylinder | vd.Capsule)
+    z = np.clip(p[2], -shape.length / 2, shape.length / 2)
+    if isinstance(shape, vd.Cylinder):
+        across = np.hypot(p[0], p[1])
+        scale = min(1.0, shape.radius / across) if across > 0 else 1.0
+        return np.array([p[0] * scale, p[1] * scale, z])
+    rest = p - (0, 0, z)
+    length = np.linalg.norm(rest)
+    return p if length <= shape.radius else np.array([0, 0, z]) + rest * shape.radius / length
+
+
+def distance_by_projections(a: Shape, pose_a: vd.Pose, b: Shape, pose_b: vd.Pose) -> float:
+    """Distance of two convex shapes by going to and fro between them, polished by a minimiser."""
+    point = pose_b.position
+    for _ in range(400):
+        on_a = pose_a.apply(nearest_inside(a, pose_a.inverse().apply(point)))
+        point = pose_b.apply(nearest_inside(b, pose_b.inverse().apply(on_a)))
+    return float(np.linalg.norm(on_a - point))
+
+
+def pair(a: Shape, pose_a: vd.Pose, b: Shape, pose_b: vd.Pose) -> vd.Simulation:
+    return vd.Simulation(vd.World(gravity=(0, 0, 0)).obstacle("a", a, pose=pose_a).body("b", b, mass=1, pose=pose_b))
+
+
+class Distances(unittest.TestCase):
+    def test_every_pair_in_random_poses(self) -> None:
+        random = np.random.default_rng(12)
+        for a, b in itertools.combinations_with_replacement(SHAPES, 2):
+            with self.subTest(a=a, b=b):
+                for _ in range(2):
+                    pose_a = vd.Pose(random.uniform(-0.1, 0.1, 3), rotation=Rotation.random(random_state=random))
+                    away = Rotation.random(random_state=random).apply((random.uniform(0.5, 0.9), 0, 0))
+                    pose_b = vd.Pose(away, rotation=Rotation.random(random_state=random))
+                    engine = pair(a, pose_a, b, pose_b).engine
+                    found = engine.clearance(engine.geoms_of("a"), engine.geoms_of("b"))
+                    exact = distance_by_projections(a, pose_a, b, pose_b)
+                    if exact > 1e-6:
+                        self.assertAlmostEqual(found, exact, delta=2e-3 * exact + 1e-7)  # their way is slow to end
+                        self.assertLess(found, exact + 1e-7)  # going to and fro comes from above
+
+    def test_it_does_not_matter_which_comes_first(self) -> None:
+        random = np.random.default_rng(13)
+        for a, b in itertools.combinations(SHAPES, 2):
+            with self.subTest(a=a, b=b):
+                pose_a = vd.Pose(rotation=Rotation.random(random_state=random))
+                pose_b = vd.Pose((0.6, 0.1, -0.2), rotation=Rotation.random(random_state=random))
+                gaps = []
+                for sim in (pair(a, pose_a, b, pose_b), pair(b, pose_b, a, pose_a)):
+                    engine = sim.engine
+                    gaps.append(engine.clearance(engine.geoms_of("a"), engine.geoms_of("b")))
+                self.assertAlmostEqual(gaps[0], gaps[1], places=9)
+
+    def test_to_the_ground(self) -> None:
+        """The lowest point of a turned shape, by a minimiser over the directions inside the shape."""
+        random = np.random.default_rng(14)
+        for shape in SHAPES:
+            with self.subTest(shape=shape):
+                turn = Rotation.random(random_state=random)
+                w = vd.World().ground().body("b", shape, mass=1, pose=vd.Pose((0, 0, 1), rotation=turn))
+                engine = vd.Simulation(w).engine
+                starts = random.normal(0, 1, (8, 3))
+                lowest = min(
+                    minimize(lambda p: turn.apply(nearest_inside(shape, p))[2], s, method="Nelder-Mead").fun
+                    for s in starts
+                )
+                found = engine.clearance(engine.geoms_of("b"), engine.geoms_of("ground"))
+                self.assertAlmostEqual(found, 1 + lowest, delta=1e-3)
+
+
+class ContactPoints(unittest.TestCase):
+    def contacts(self, a: Shape, pose_a: vd.Pose, b: Shape, pose_b: vd.Pose):  # type: ignore[no-untyped-def]
+        sim = pair(a, pose_a, b, pose_b)
+        sim.advance(1e-3)
+        return sim.contacts()
+
+    def test_points_lie_on_both_surfaces_when_they_touch(self) -> None:
+        """Pairs brought together to a gap of 0.1 mm: each has a contact there, between its nearest points."""
+        random = np.random.default_rng(15)
+        for a, b in itertools.combinations_with_replacement(SHAPES, 2):
+            with self.subTest(a=a, b=b):
+                pose_a = vd.Pose(rotation=Rotation.random(random_state=random))
+                turn_b = Rotation.random(random_state=random)
+                way = Rotation.random(random_state=random).apply((1, 0, 0))
+                near, far = 0.0, 2.0
+                for _ in range(50):  # by halving, along a random way
+                    middle = 0.5 * (near + far)
+                    engine = pair(a, pose_a, b, vd.Pose(way * middle, rotation=turn_b)).engine
+                    gap = engine.clearance(engine.geoms_of("a"), engine.geoms_of("b"))
+                    near, far = (near, middle) if gap > 1e-4 else (middle, far)
+                    if abs(gap - 1e-4) < 1e-8:
+                        break
+                pose_b = vd.Pose(way * middle, rotation=turn_b)
+                found = self.contacts(a, pose_a, b, pose_b)
+                self.assertGreaterEqual(len(found), 1)
+                # The rim of a cylinder is an octagon between its corners, which shows against an edge.
+                rim = any(isinstance(shape, vd.Cylinder) for shape in (a, b))
+                self.assertAlmostEqual(found["gap"].min(), 1e-4, delta=3e-4 if rim else 2e-5)
+                best = found.loc[found["gap"].idxmin()]
+                point = best[["x", "y", "z"]].to_numpy(float)
+                for shape, pose in ((a, pose_a), (b, pose_b)):
+                    local = pose.inverse().apply(point)
+                    self.assertLess(np.linalg.norm(nearest_inside(shape, local) - local), 1e-3)
+                normal = best[["nx", "ny", "nz"]].to_numpy(float)
+                self.assertAlmostEqual(np.linalg.norm(normal), 1.0, places=12)
+
+    def test_face_on_face_is_carried_at_its_corners(self) -> None:
+        """A small box on a large one, turned: four contacts, at the corners of the small face."""
+        for yaw in (0.0, 0.3, 0.8):
+            with self.subTest(yaw=yaw):
+                top = vd.Pose((0.1, 0.05, 0.6), yaw=yaw)
+                found = self.contacts(vd.Box((1, 1, 1)), vd.Pose(), vd.Box((0.2, 0.3, 0.2)), top)
+                corners = top.apply([(x, y, -0.1) for x in (-0.1, 0.1) for y in (-0.15, 0.15)])
+                points = found[["x", "y", "z"]].to_numpy()
+                self.assertEqual(len(points), 4)
+                for corner in corners:
+                    self.assertLess(np.linalg.norm(points - corner, axis=1).min(), 1e-6)
+                np.testing.assert_allclose(np.abs(found["nz"]), 1.0)
+
+    def test_overhang_and_crossed_edges(self) -> None:
+        over = self.contacts(vd.Box((1, 1, 1)), vd.Pose(), vd.Box((0.4, 0.2, 0.2)), vd.Pose((0.5, 0, 0.6)))
+        self.assertAlmostEqual(over["x"].max(), 0.5, delta=1e-6)  # no farther than the lower box's edge
+        self.assertAlmostEqual(over["x"].min(), 0.3, delta=1e-6)
+        half = math.sqrt(0.5)
+        bar = vd.Box((1, 1, 4))
+        low = vd.Pose(rpy=(0, math.pi / 2, 0)) @ vd.Pose(yaw=math.pi / 4)
+        high = vd.Pose((0, 0, 2 * half + 1e-5)) @ vd.Pose(rpy=(math.pi / 2, 0, 0)) @ vd.Pose(yaw=math.pi / 4)
+        crossed = self.contacts(bar, low, bar, high)
+        best = crossed.loc[crossed["gap"].idxmin()]
+        np.testing.assert_allclose(best[["x", "y", "z"]].to_numpy(float), (0, 0, half), atol=1e-4)
+        self.assertAlmostEqual(abs(best["nz"]), 1.0, places=9)
+
+    def test_wheel_on_a_kerb(self) -> None:
+        """A wheel that leans on an edge: two contacts along the edge, the normal from the edge to the axle."""
+        height, radius = 0.05, 0.1
+        x = -math.sqrt(radius**2 - (radius - height) ** 2) - 1e-5
+        wheel = vd.Pose((x, 0, radius), rpy=(math.pi / 2, 0, 0))
+        found = self.contacts(vd.Box((1, 1, height)), vd.Pose((0.5, 0, height / 2)), vd.Cylinder(radius, 0.06), wheel)
+        self.assertEqual(len(found), 2)
+        np.testing.assert_allclose(sorted(found["y"]), (-0.03, 0.03), atol=1e-6)
+        sign = 1 if found["link_a"].iloc[0] == "b" else -1
+        normal = sign * found[["nx", "ny", "nz"]].to_numpy(float)[0]
+        exact = np.array([x, 0, radius - height]) / np.linalg.norm((x, radius - height))
+        np.testing.assert_allclose(normal, exact, atol=0.02)  # the core rounds the edge by a millimetre
+
+
+class Pairs(unittest.TestCase):
+    def test_every_near_pair_is_found(self) -> None:
+        """The sweep against looking at all pairs, over a cloud of spheres that moves."""
+        random = np.random.default_rng(16)
+        w = vd.World(gravity=(0, 0, 0))
+        for k in range(60):
+            v = random.normal(0, 0.5, 3)
+            w.body(f"b{k}", vd.Sphere(0.05), mass=1, pose=vd.Pose(random.uniform(-0.5, 0.5, 3)), velocity=v)
+        sim = vd.Simulation(w)
+        for _ in range(30):
+            before = np.array([sim[f"b{k}"].pose().position for k in range(60)])
+            sim.advance(1e-3)
+            met = {tuple(sorted(p)) for p in sim.contacts()[["link_a", "link_b"]].itertuples(index=False)}
+            for i, j in itertools.combinations(range(60), 2):
+                if np.linalg.norm(before[i] - before[j]) < 0.1 + 4e-4:
+                    self.assertIn(tuple(sorted((f"b{i}", f"b{j}"))), met)
+            sim.advance(0.02)
+
+
+class Responses(unittest.TestCase):
+    def test_impulse_response_is_symmetric(self) -> None:
+        """Maxwell and Betti: what an impulse at A does along B is what the same at B does along A."""
+        m = vd.Model("arm").link("base", vd.Box((0.2, 0.2, 0.2)), mass=3)
+        for k in range(4):
+            m.link(f"l{k}", vd.Part(vd.Box((0.1, 0.05, 0.3)), pose=vd.Pose((0, 0, 0.15))), mass=1 + k)
+            axis = ((1, 0, 0), (0, 1, 0))[k % 2]
+            m.joint(
+                f"j{k}",
+                f"l{k - 1}" if k else "base",
+                f"l{k}",
+                kind="revolute",
+                pose=vd.Pose((0, 0, 0.3 if k else 0.1)),
+                axis=axis,
+            )
+        start = {"j0": 0.3, "j1": -0.5, "j2": 0.8, "j3": 0.2}
+
+        def answer(push: str, where: np.ndarray, read: str, along: np.ndarray) -> float:
+            sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).place(m, joints=start), step=1e-6)
+            sim["arm"].push(force=1e3 * where, link=push)
+            sim.advance(1e-6)
+            return float(sim["arm"].velocity(read)[0] @ along)
+
+        random = np.random.default_rng(17)
+        for one, other in (("l3", "base"), ("l1", "l3"), ("l2", "l0")):
+            a, b = random.normal(0, 1, 3), random.normal(0, 1, 3)
+            there, back = answer(one, a, other, b), answer(other, b, one, a)
+            self.assertAlmostEqual(there, back, delta=1e-6 * abs(there) + 1e-10)
+
+    def test_fast_top_precesses(self) -> None:
+        """A gyroscope on a pivot: slow precession at m·g·l/(I·ω) about the vertical."""
+        m = vd.Model("top").link("post").link("yoke", mass=1e-3, inertia=np.eye(3) * 1e-6, com=(0, 0, 0))
+        m.link("arm", mass=1e-3, inertia=np.eye(3) * 1e-6, com=(0, 0, 0))
+        m.link("disc", mass=1.0, inertia=np.diag([2e-3, 2e-3, 4e-3]), com=(0, 0, 0.1))
+        m.joint("turn", "post", "yoke", kind="continuous")
+        m.joint("tilt", "yoke", "arm", kind="continuous", axis=(0, 1, 0))
+        m.joint("spin", "arm", "disc", kind="continuous")
+        sim = vd.Simulation(vd.World().place(m, fixed=True, joints={"tilt": math.pi / 3}), step=1e-4)
+        rate = 1.0 * 9.81 * 0.1 / (4e-3 * 200.0)
+        sim["top"].velocities = (rate, 0.0, 200.0)
+        sim.advance(1)
+        turn, tilt, _ = sim["top"].positions
+        self.assertAlmostEqual(turn, rate, delta=0.03 * rate)
+        self.assertAlmostEqual(tilt, math.pi / 3, delta=0.02)
+
+
+if __name__ == "__main__":
+    unittest.main()

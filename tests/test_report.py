@@ -1,0 +1,176 @@
+"""The page and the tables: what they say of studies of every sort."""
+
+from __future__ import annotations
+
+import io
+import math
+import tempfile
+import unittest
+from html.parser import HTMLParser
+from pathlib import Path
+from unittest import mock
+
+from rich.console import Console
+
+import veldrain as vd
+from tests.helpers import Faulty, Hold, cart_scenario
+from veldrain.cli import output
+from veldrain.report.page import sentence, write_page
+from veldrain.report.text import number, probability, signed
+from veldrain.study.plan import plan_of
+from veldrain.study.statistics import Difference
+
+
+class Page(HTMLParser):
+    """Text and tables of a page, and whether its tags are closed."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.words: list[str] = []
+        self.tags: dict[str, int] = {}
+        self.links: list[str] = []
+        self.feed(text)
+        self.text = " ".join(" ".join(self.words).split())
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags[tag] = self.tags.get(tag, 0) + 1
+        self.links += [v or "" for k, v in attrs if k in ("href", "src") and tag in ("a", "img", "script", "link")]
+
+    def handle_data(self, data: str) -> None:
+        self.words.append(data)
+
+
+def studied(folder: str, trials: int, **controllers: object) -> vd.Result:
+    scenario = cart_scenario(duration=0.4)
+    scenario.world.patch("ice", (1, 1, 0.1), pose=vd.Pose((0, 0, -1)))
+    metrics = [
+        vd.Metric("place", "cart/encoders", "position.slide", "last", unit="m", better="higher"),
+        vd.Metric("effort", "cart/encoders", "effort.*", "rms", unit="N"),
+        vd.FinishTime("never there", reason="nowhere"),
+    ]
+    vary = {"cart/slide.position": vd.uniform("-10 cm", "10 cm")}
+    return vd.Study(scenario, controllers, vary, trials, metrics).run(folder)
+
+
+def printed(act: object, *arguments: object) -> str:
+    screen = io.StringIO()
+    with mock.patch.object(output, "out", Console(file=screen, width=200)):
+        act(*arguments)  # type: ignore[operator]
+    return screen.getvalue()
+
+
+class Pages(unittest.TestCase):
+    def page(self, result: vd.Result, baseline: str | None = None) -> Page:
+        comparison = result.compare(baseline) if len(result.about["controllers"]) > 1 else None
+        path = write_page(result, comparison, result.folder / "report.html")
+        first = path.read_bytes()
+        write_page(result, comparison, path)
+        self.assertEqual(first, path.read_bytes())  # the same results give the same page
+        return Page(first.decode())
+
+    def test_two_controllers(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            result = studied(folder, 4, weak=Hold(gain=5), strong=Hold(gain=80))
+            page = self.page(result)
+            for words in (
+                "weak against strong", "4 paired trials each", "place: strong is better",
+                "never there: 0 trials in which both have a value, too few to tell.",
+                "All trials", "time is up", "p against weak",
+            ):  # fmt: skip
+                self.assertIn(words, page.text)
+            self.assertEqual(page.tags["svg"], 3)  # paths, place over time, differences
+            self.assertTrue(page.links and all((Path(folder) / link).is_file() for link in page.links))
+            table = printed(output.print_comparison, result.compare())
+            self.assertRegex(
+                table, r"place \(m\) +-?−?0\.\d+ +0\.\d+ +\+0\.\d+ \(\+0\.\d+ to \+0\.\d+\) +0\.1\d +better"
+            )
+            self.assertIn("too few pairs", table)
+
+    def test_three_controllers_and_a_trial_that_broke_off(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            result = studied(folder, 3, a=Hold(gain=5), b=Hold(gain=40), broken=Faulty())
+            page = self.page(result, "b")
+            self.assertIn("the controller of cart raised at 0.2 s: RuntimeError: lost the plot", page.text)
+            self.assertIn("Against b", page.text)
+            table = printed(output.print_comparison, result.compare("b"))
+            for who in ("a", "broken"):
+                self.assertRegex(table, rf"place \(m\) +{who} ")
+            self.assertRegex(table, r"broken +0 of 3")
+            self.assertEqual(printed(output.print_failures, result).count("broke off: broken trial"), 3)
+
+    def test_one_controller(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            result = studied(folder, 2, only=Hold())
+            self.assertNotIn("Against", self.page(result).text)
+            table = printed(output.print_single, result)
+            self.assertRegex(table, r"effort \(N\) +\d")
+            self.assertIn("2 of 2 trials passed", table)
+            with self.assertRaisesRegex(vd.VeldrainError, "only one controller"):
+                result.compare()
+
+    def test_names_are_text_and_never_markup(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            page = self.page(studied(folder, 2, **{"<b>bold": Hold(), "quiet & co": Hold(gain=3)}))
+            self.assertIn("<b>bold against quiet & co", page.text)
+            self.assertNotIn("b", page.tags)
+
+
+class Words(unittest.TestCase):
+    def test_numbers(self) -> None:
+        for value, text in (
+            (0.012345, "0.0123"), (21.2512, "21.3"), (1234.6, "1235"), (0, "0"), (-0.5, "−0.500"), (1.5e-7, "1.50e−07"),
+            (math.nan, "–"), (math.inf, "∞"), (-math.inf, "−∞"), (99.96, "100.0"), (2.5e9, "2.50e+09"),
+        ):  # fmt: skip
+            with self.subTest(value=value):
+                self.assertEqual(number(value), text)
+        self.assertEqual((signed(0.2), signed(-0.2), signed(0.0)), ("+0.200", "−0.200", "0"))
+        self.assertEqual([probability(p) for p in (0.5, 0.042, 1e-9, math.nan)], ["0.50", "0.042", "< 0.001", "–"])
+
+    def test_sentences(self) -> None:
+        def told(low: float, mean: float, high: float, verdict: str, pairs: int = 8) -> str:
+            return sentence(Difference("drift", "m", "new", pairs, 1, 1 + mean, mean, low, high, 0.01, verdict), "old")
+
+        self.assertEqual(
+            told(-0.3, -0.2, -0.1, "better"), "drift: new is better, 0.200 m lower than old (0.100 to 0.300 m)."
+        )
+        self.assertEqual(
+            told(0.1, 0.2, 0.3, "worse"), "drift: new is worse, 0.200 m higher than old (0.100 to 0.300 m)."
+        )
+        self.assertIn(
+            "no clear difference between new and old (−0.100 to +0.300 m)", told(-0.1, 0.1, 0.3, "no clear difference")
+        )
+        self.assertIn("too few to tell", told(0.1, 0.2, 0.3, "worse", pairs=1))
+
+    def test_plan(self) -> None:
+        """Outlines from above: a lying drum is a rectangle, a standing one a circle, a box turns with its yaw."""
+        w = vd.World().obstacle("lying", vd.Cylinder(0.1, 0.6), pose=vd.Pose((1, 0, 0), rpy=(math.pi / 2, 0, 0)))
+        w.obstacle("standing", vd.Cylinder(0.1, 0.6)).obstacle("ball", vd.Sphere(0.2)).patch(
+            "mud", (2, 1, 0.1), pose=vd.Pose(yaw=math.pi / 2)
+        )
+        sizes = {}
+        for thing in plan_of(w):
+            xs, ys = zip(*thing["outline"], strict=True)
+            sizes[thing["name"], thing["kind"]] = (round(max(xs) - min(xs), 2), round(max(ys) - min(ys), 2))
+        self.assertEqual(sizes, {
+            ("lying", "obstacle"): (0.2, 0.6), ("standing", "obstacle"): (0.2, 0.2), ("ball", "obstacle"): (0.4, 0.4),
+            ("mud", "patch"): (1.0, 2.0),
+        })  # fmt: skip
+
+
+class Compiling(unittest.TestCase):
+    def test_the_first_run_says_that_it_compiles(self) -> None:
+        """The named step shows only where no kernels are kept yet."""
+        for kept, words in ((True, ""), (False, "Engine compiled in")):
+            screen = io.StringIO()
+            with (
+                self.subTest(kept=kept),
+                mock.patch("veldrain.physics.kernel.is_compiled", return_value=kept),
+                mock.patch.object(output, "err", Console(file=screen, width=200)),
+            ):
+                output.prepare_engine()
+            self.assertIn(words, screen.getvalue())
+            self.assertEqual(bool(words), bool(screen.getvalue()))
+
+
+if __name__ == "__main__":
+    unittest.main()
