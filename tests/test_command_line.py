@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
+import signal
+import subprocess
+import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
 
@@ -240,6 +245,27 @@ class Commands(unittest.TestCase):
                 self.assertRegex(done.stderr, rf"^error: .*{pattern}.*\n$")
                 self.assertEqual(done.stderr.count("\n"), 1)
         self.assertEqual([n for n in sorted(p.name for p in self.folder.rglob("*")) if n not in before], [])
+
+    def test_ctrl_c_keeps_what_is_done_and_the_next_call_goes_on(self) -> None:
+        """Interrupted once the first trial is there; what was done is not done again."""
+        for name, text in MINIMAL.items():
+            (self.folder / name).write_text(text.lstrip().replace("trials: 2", "trials: 40"))
+        words = [sys.executable, "-m", "veldrain", "study", "t.yaml", "--out", "out", "--workers", "2"]
+        with subprocess.Popen(
+            words, cwd=self.folder, stderr=subprocess.PIPE, text=True, start_new_session=True
+        ) as running:
+            while not list(self.folder.glob("out/trials/*/*.json")):
+                self.assertIsNone(running.poll())
+                time.sleep(0.05)
+            os.killpg(running.pid, signal.SIGINT)
+            told = running.communicate(timeout=60)[1]
+        self.assertEqual(running.returncode, 130)
+        self.assertRegex(told, r"^interrupted: trials that were finished are kept; .*\n$")
+        done = {p: p.stat().st_mtime_ns for p in self.folder.glob("out/trials/*/*.json")}
+        self.assertTrue(0 < len(done) < 80)
+        self.assertEqual(command("study", "t.yaml", "--out", "out", "--workers", 2, cwd=self.folder).returncode, 0)
+        self.assertEqual(len(list(self.folder.glob("out/trials/*/*.json"))), 80)
+        self.assertEqual({p: p.stat().st_mtime_ns for p in done}, done)
 
     def test_help(self) -> None:
         done = command("--help", COLUMNS="100")

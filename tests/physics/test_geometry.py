@@ -93,7 +93,11 @@ class Distances(unittest.TestCase):
                 engine = vd.Simulation(w).engine
                 starts = random.normal(0, 1, (8, 3))
                 lowest = min(
-                    minimize(lambda p: turn.apply(nearest_inside(shape, p))[2], s, method="Nelder-Mead").fun
+                    minimize(
+                        lambda p, turn=turn, shape=shape: turn.apply(nearest_inside(shape, p))[2],
+                        s,
+                        method="Nelder-Mead",
+                    ).fun
                     for s in starts
                 )
                 found = engine.clearance(engine.geoms_of("b"), engine.geoms_of("ground"))

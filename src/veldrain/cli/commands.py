@@ -83,10 +83,10 @@ def study(path: Path, out: Path | None, workers: int, trials: int | None = None)
     show(result, None)
     say("")
     say(f"Written to {folder}:")
-    say(f"  {REPORT:<12}the comparison with its figures, in one file")
-    say(f"  {'trials.csv':<12}a row for each of {len(result.trials)} trials")
+    say(f"  {REPORT:<14}the comparison with its figures, in one file")
+    say(f"  {'trials.csv':<14}a row for each of {len(result.trials)} trials")
     size = sum(f.stat().st_size for f in folder.rglob("*.mcap")) / 1e6
-    say(f"  {'trials/':<12}a recording each (MCAP with ROS 2 messages, {size:.0f} MB in all)")
+    say(f"  {'trials/':<14}a recording each (MCAP with ROS 2 messages, {size:.0f} MB in all)")
     return result
 
 

@@ -103,7 +103,8 @@ def print_streams(recording: Recording) -> None:
     """The streams of a recording, a line each."""
     about = recording.metadata
     if about:
-        drawn = ", ".join(f"{k} {number(v)}" for k, v in about.get("drawn", {}).items())
+        units = about.get("units", {})
+        drawn = ", ".join(f"{k} {number(v)} {units.get(k, '')}".rstrip() for k, v in about.get("drawn", {}).items())
         who = about.get("controller") or ", ".join(about.get("controllers", {}).values()) or "no controller"
         say(f"{who}, seed {about['seed']}" + (f"; drawn: {drawn}" if drawn else ""))
         print_outcome(recording)

@@ -38,7 +38,7 @@ def write_page(result: Result, comparison: Comparison | None, path: Path) -> Pat
         findings=[sentence(d, comparison.baseline) for d in comparison.differences] if comparison else [],
         colours={name: figures.colour_of(result, name) for name in result.about["controllers"]},
         metrics=[(name, with_unit(name, unit)) for name, unit, _ in result.metrics],
-        vary=result.about["vary"],
+        vary=[(path, with_unit(path, unit)) for path, unit in result.about["vary"].items()],
         trials=result.trials.to_dict("records"),
     )
     write_whole(path, html)

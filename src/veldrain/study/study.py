@@ -25,6 +25,7 @@ from veldrain.study.metrics import AnyMetric, checked_metrics
 from veldrain.study.plan import plan_of
 from veldrain.study.result import RESULTS, Result
 from veldrain.study.runner import carry_out, write_whole
+from veldrain.units import SI_UNITS
 
 Progress = Callable[[int, int, str], None]
 
@@ -55,7 +56,7 @@ class TrialPlan:
             seed=study.seed_of(self.number),
             record=self.stem.with_suffix(".mcap"),
             controllers=study.controllers[self.controller],
-            about={"controller": self.controller, "trial": self.number, "drawn": drawn},
+            about={"controller": self.controller, "trial": self.number, "drawn": drawn, "units": study.units},
         )
         outcome = recording.outcome
         row = {
@@ -131,6 +132,11 @@ class Study:
             )  # fmt: skip
         return {robots[0]: controller}
 
+    @property
+    def units(self) -> dict[str, str]:
+        """The SI unit of each quantity that is varied."""
+        return {path: SI_UNITS[kind_of(self.scenario, path)] for path in self.vary}
+
     def draw(self, trial: int) -> dict[str, float]:
         """The drawn values of a trial, in SI units; the same for every controller."""
         return {path: rounded(draw(randomness.stream(self.seed, path, trial))) for path, draw in self._draws.items()}
@@ -189,7 +195,7 @@ class Study:
             "trials": self.trials,
             "seed": self.seed,
             "controllers": list(self.controllers),
-            "vary": list(self.vary),
+            "vary": self.units,
             "metrics": [dataclasses.asdict(m) for m in self.metrics],
             "plan": plan_of(self.scenario.world),
         }
