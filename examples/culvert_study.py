@@ -32,7 +32,7 @@ def culvert() -> vd.World:
 def scenario() -> vd.Scenario:
     """From the inlet to the outlet, with a push from the side while on the silt."""
     s = vd.Scenario(culvert(), duration="40 s", controllers={"crawler": vd.CentreLine(gain=2.0)})
-    s.at("12 s").push("crawler/hull", force=(0, "90 N", 0), lasting="300 ms", name="shove")
+    s.at("10 s").push("crawler/hull", force=(0, "90 N", 0), lasting="300 ms", name="shove")
     at_outlet = vd.distance("crawler/hull", "outlet") < "60 cm"
     s.when(at_outlet).finish("reached the outlet")
     s.expect("clear of the walls", never=vd.touching("crawler", "culvert"))

@@ -214,6 +214,16 @@ class Clocks(unittest.TestCase):
         sim.advance(0.1)
         self.assertEqual(stamps, [20_000_000 * k for k in range(1, 6)])
 
+    def test_restore_forgets_what_was_not_yet_measured(self) -> None:
+        sim = rig(vd.TruePose(period="20 ms"), fixed=True)
+        sim.advance(0.05)
+        snapshot = sim.snapshot()
+        sim.advance(0.1)
+        sim.restore(snapshot)
+        self.assertIsNone(sim["rig"].read("eye"))
+        sim.advance(0.01)
+        self.assertEqual(sim["rig"].read("eye").stamp, 60_000_000)  # type: ignore[union-attr]
+
     def test_latency(self) -> None:
         """A sample reaches a controller only when its latency is over."""
         sim = rig(vd.Lidar(period="10 ms", beams=2, latency="25 ms"), fixed=True)

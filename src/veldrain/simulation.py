@@ -106,6 +106,12 @@ class Samples:
         self._arrived: Reading | None = None
         self._under_way: deque[tuple[int, Reading]] = deque()
 
+    def forget(self, due: int) -> None:
+        """Drop all readings, and measure next at a step."""
+        self.latest = self._arrived = None
+        self._under_way.clear()
+        self.due = due
+
     def sample(self, step: int, stamp: int) -> Reading:
         """Measure now."""
         self.latest = Reading(stamp, self._measure())
@@ -356,12 +362,12 @@ class Simulation:
         return self.engine.snapshot()
 
     def restore(self, snapshot: Snapshot) -> None:
-        """Go back to a snapshot of this simulation; sensors go on from the next whole period."""
+        """Go back to a snapshot of this simulation; sensors start over at their next whole period."""
         self.engine.restore(snapshot)
         for samples in self._samples.values():
             first = self.steps_of(samples.sensor.first, samples.stream, least=0)
             periods = max(0, -(-(self.engine.steps + 1 - first) // samples.period))
-            samples.due = first + periods * samples.period
+            samples.forget(due=first + periods * samples.period)
 
     def energy(self) -> tuple[float, float]:
         """Kinetic and potential energy in J."""

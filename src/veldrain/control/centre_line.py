@@ -45,7 +45,7 @@ class CentreLine:
         self,
         gain: float = 2.0,
         damping: float = 0.0,
-        speed: Quantity = 0.5,
+        speed: Quantity = 0.6,
         left: Sequence[str] = ("front_left", "rear_left"),
         right: Sequence[str] = ("front_right", "rear_right"),
         wheel: Quantity = "9 cm",

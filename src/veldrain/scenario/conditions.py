@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
-
-import numpy as np
 
 from veldrain.simulation import Simulation
 from veldrain.units import Quantity, quantity
@@ -132,7 +131,7 @@ class Distance(Measure):
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         engine = simulation.engine
         a, b = engine.place_of(self.a), engine.place_of(self.b)
-        return lambda: float(np.linalg.norm(engine.position(a) - engine.position(b)))
+        return lambda: math.dist(engine.position(a), engine.position(b))
 
 
 @dataclass(frozen=True)

@@ -145,10 +145,9 @@ class Trial:
             self.look.take()
             for verdict in self.verdicts:
                 verdict.look(sim.time)
-            fired = [entry for holds, entry in self.waiting if holds()]
-            self.waiting = [(holds, entry) for holds, entry in self.waiting if entry not in fired]
-            for entry in fired:
-                self._do(entry)
+            for waiting in [w for w in self.waiting if w[0]()]:
+                self.waiting.remove(waiting)
+                self._do(waiting[1])
         while self.timed and self.timed[0][0] == step:
             self._do(self.timed.pop(0)[1])
         if self.reason is None:
