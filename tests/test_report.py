@@ -70,10 +70,10 @@ class Pages(unittest.TestCase):
 
     def test_two_controllers(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
-            result = studied(folder, 4, weak=Hold(gain=5), strong=Hold(gain=80))
+            result = studied(folder, 6, weak=Hold(gain=5), strong=Hold(gain=80))
             page = self.page(result)
             for words in (
-                "weak against strong", "4 paired trials each", "place: strong is better",
+                "weak against strong", "6 paired trials each", "place: strong is better",
                 "never there: 0 trials in which both have a value, too few to tell.",
                 "All trials", "time is up", "p against weak",
             ):  # fmt: skip
@@ -82,7 +82,7 @@ class Pages(unittest.TestCase):
             self.assertTrue(page.links and all((Path(folder) / link).is_file() for link in page.links))
             table = printed(output.print_comparison, result.compare())
             self.assertRegex(
-                table, r"place \(m\) +-?−?0\.\d+ +0\.\d+ +\+0\.\d+ \(\+0\.\d+ to \+0\.\d+\) +0\.1\d +better"
+                table, r"place \(m\) +-?−?0\.\d+ +0\.\d+ +\+0\.\d+ \(\+0\.\d+ to \+0\.\d+\) +0\.031 +better"
             )
             self.assertIn("too few pairs", table)
 

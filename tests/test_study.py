@@ -221,15 +221,17 @@ class Statistics(unittest.TestCase):
         )
 
     def test_verdicts(self) -> None:
-        wide = [0.0, 5.0, -3.0, 2.0, 1.0]
+        wide = [0.0, 5.0, -3.0, 2.0, 1.0, 4.0]
         near = [w + 1 + 0.01 * k for k, w in enumerate(wide)]
         for better, other, verdict in (
             ("higher", near, "better"), ("lower", near, "worse"), ("lower", wide[::-1], "no clear difference"),
         ):  # fmt: skip
             with self.subTest(better=better, verdict=verdict):
-                found = compare(self.table(wide, other, [True] * 10), [("m", "m", better)], "a")
+                found = compare(self.table(wide, other, [True] * 12), [("m", "m", better)], "a")
                 self.assertEqual(found.differences[0].verdict, verdict)
                 self.assertEqual(len(found.table), 1)
+        few = compare(self.table(wide[:5], near[:5], [True] * 10), [("m", "m", "lower")], "a").differences[0]
+        self.assertTrue(few.low > 0 and few.verdict == "no clear difference")  # five pairs cannot be unlucky enough
 
     def test_pairs_without_a_value_are_left_out(self) -> None:
         found = compare(self.table([1, 2, math.nan, 4], [2, 3, 4, math.nan], [True] * 8), [("m", "", "lower")], "a")

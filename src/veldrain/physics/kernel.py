@@ -25,11 +25,12 @@ _OPTIONS: dict[str, Any] = {"error_model": "numpy", "fastmath": {"contract", "re
 
 @cache
 def cache_folder() -> Path:
-    """Where compiled kernels are kept, by Numba version and the digest of the kernel sources."""
-    digest = hashlib.sha256(numba.__version__.encode())
-    package = Path(__file__).parent.parent
+    """Where the compiled kernels of this installation are kept, by Numba version and kernel sources."""
+    package = Path(__file__).resolve().parent.parent
+    digest = hashlib.sha256(f"{numba.__version__} {package}".encode())
     for source in sorted([*package.glob("physics/*.py"), *package.glob("sensing/*.py")]):
-        digest.update(source.read_bytes())
+        # Numba itself goes by a file's place and time, so these count as well as what is in it.
+        digest.update(f"{source.stat().st_mtime_ns}".encode() + source.read_bytes())
     return Path(platformdirs.user_cache_dir("veldrain")) / "kernels" / digest.hexdigest()[:16]
 
 

@@ -29,7 +29,8 @@ class Difference:
         difference: mean of other − baseline; low and high are its 95 % interval (Student's t on the
             differences of the pairs). nan with fewer than two pairs.
         p: two-sided, Wilcoxon's signed-rank test (exact for few pairs); nan where there is nothing to test.
-        verdict: better, worse, or "no clear difference" where the interval holds zero.
+        verdict: better or worse where the interval leaves zero out and p is below 5 %, so that neither a
+            normal distribution nor five lucky pairs are taken on trust; else "no clear difference".
     """
 
     metric: str
@@ -117,7 +118,7 @@ def compare(trials: pd.DataFrame, metrics: Sequence[tuple[str, str, str]], basel
             a, b = pair.to_numpy(float).T
             mean, low, high, p = paired_difference(a, b)
             verdict = "no clear difference"
-            if low > 0 or high < 0:
+            if (low > 0 or high < 0) and p < 1 - LEVEL:
                 verdict = "better" if (mean < 0) == (better == "lower") else "worse"
             means = (float(a.mean()), float(b.mean())) if len(pair) else (math.nan, math.nan)
             differences.append(Difference(name, unit, other, len(pair), *means, mean, low, high, p, verdict))
