@@ -19,8 +19,9 @@ class CentreLine:
     The wanted turning rate is ω = gain · (left − right)/2 − damping · θ. Left and right are the median
     distances, across the robot, of the beams within ``sector`` of straight left and right. θ is how far the
     robot has turned of late: the gyro's rate summed up and forgotten with the time constant ``memory``, so
-    that its bias does no harm. Without damping the robot answers an offset with a turn, and a turn only
-    changes the offset later, so that it weaves; θ is what tells it that it has turned enough.
+    that a bias of the gyro shifts the line by damping · bias · memory / gain and no more. Without damping the
+    robot answers an offset with a turn, and a turn only changes the offset later, so that it weaves; θ is what
+    tells it that it has turned enough.
 
     Args:
         gain: turning rate for an offset, rad/s per m.
