@@ -141,6 +141,19 @@ class Running(unittest.TestCase):
             self.assertEqual(list(place.rglob("*.part")), [])
             pd.testing.assert_frame_equal(result.trials, whole.trials)
 
+    def test_what_would_go_wrong_is_told_before_anything_is_written(self) -> None:
+        odd = type("Odd", (Hold,), {"period": 0.0105})()
+        lost = small(trials=1)
+        lost.metrics = [vd.Metric("m", "cart/encodres", "x", "mean")]
+        for words, study in (
+            ("period: 0.0105 s is not a whole number", small(odd=odd)),
+            ("did you mean 'cart/encoders'", lost),
+        ):
+            with self.subTest(words=words), tempfile.TemporaryDirectory() as folder:
+                with self.assertRaisesRegex(vd.VeldrainError, words):
+                    study.run(Path(folder) / "out")
+                self.assertEqual(list(Path(folder).iterdir()), [])
+
     def test_a_folder_that_holds_something_else(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             small(trials=1).run(folder)

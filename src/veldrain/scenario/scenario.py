@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -187,6 +188,12 @@ class Scenario:
         limit = quantity(within, "time", name) if within is not None else None
         self.expectations[name] = Expectation(name, never, always, eventually, limit)
         return self
+
+    def driven_by(self, controllers: Mapping[str, Any]) -> Scenario:
+        """The same scenario with other controllers, by robot."""
+        other = copy.copy(self)
+        other.controllers = dict(controllers)
+        return other
 
     def pushes(self) -> dict[str, Push]:
         """All pushes by name."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 import importlib.metadata
 import math
 from collections.abc import Callable, Mapping
@@ -107,6 +106,10 @@ class Trial:
             raise unknown("robot", robot, scenario.world.placed, "scenario: truth")
         self.reason: str | None = None
 
+    def streams(self) -> list[str]:
+        """Names of the streams that the recording will have."""
+        return [*self.simulation.streams, *(f"{d.robot}/commands" for d in self.drivers), "scenario/events"]
+
     def run(self) -> dict[str, Any]:
         """Go to the end; gives the outcome."""
         sim, failure = self.simulation, None
@@ -188,8 +191,7 @@ def run(
         VeldrainError: an unknown name, or a period that is not a whole number of steps.
     """
     if controllers is not None:
-        scenario = copy.copy(scenario)
-        scenario.controllers = dict(controllers)
+        scenario = scenario.driven_by(controllers)
     recorder = Recorder(Path(record) if record is not None else None)
     trial = Trial(scenario, seed, recorder)  # a mistake shows here, before there is a file
     outcome: dict[str, Any] = {"passed": False, "failed": True, "reason": "interrupted", "time": math.nan,

@@ -18,10 +18,12 @@ from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
 from veldrain.control import fresh
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, unknown
+from veldrain.recording import Recorder
 from veldrain.scenario import Scenario, run
+from veldrain.scenario.trial import Trial
 from veldrain.study.draws import Draw, kind_of, rounded, set_quantity
-from veldrain.study.metrics import AnyMetric, checked_metrics
+from veldrain.study.metrics import AnyMetric, Metric, checked_metrics
 from veldrain.study.plan import plan_of
 from veldrain.study.result import RESULTS, Result
 from veldrain.study.runner import carry_out, write_whole
@@ -180,12 +182,25 @@ class Study:
             VeldrainError: the folder holds something else.
         """
         folder = Path(folder)
+        self.rehearse()
         self._claim(folder)
         plans = [TrialPlan(self, name, number, folder) for number in range(self.trials) for name in self.controllers]
         carry_out(plans, workers, progress, executor)
         result = Result(folder)
         write_whole(folder / "trials.csv", result.trials.to_csv(index=False))
         return result
+
+    def rehearse(self) -> None:
+        """Set up a trial with each controller, and look whether the metrics' streams will be there.
+
+        Raises:
+            VeldrainError: what would go wrong at the start of a trial, before anything is written.
+        """
+        for controllers in self.controllers.values():
+            streams = Trial(self.scenario.driven_by(controllers), 0, Recorder()).streams()
+            for metric in self.metrics:
+                if isinstance(metric, Metric) and metric.stream not in streams:
+                    raise unknown("stream", metric.stream, streams, f"metric '{metric.name}'")
 
     def _claim(self, folder: Path) -> None:
         marker = folder / RESULTS
