@@ -9,6 +9,7 @@ from veldrain.documents.scenario_file import ControllerText, load_scenario
 from veldrain.documents.source import Document, Source
 from veldrain.errors import VeldrainError
 from veldrain.study import Draw, FinishTime, Metric, Study, normal, one_of, uniform
+from veldrain.study.draws import kind_of
 from veldrain.study.metrics import AnyMetric
 from veldrain.units import Quantity
 
@@ -81,7 +82,7 @@ def load_study(path: str | Path) -> Study:
     for thing, draw in text.vary.items():
         with source.at("vary", thing):
             vary[thing] = draw.make()
-            Study(scenario, controllers, {thing: vary[thing]}, 1)
+            vary[thing].bind(kind_of(scenario, thing), thing)  # a mistake is told with its line
     metrics = []
     for k, metric in enumerate(text.metrics):
         with source.at("metrics", k):
