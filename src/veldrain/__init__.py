@@ -11,7 +11,10 @@ from typing import TYPE_CHECKING, Any
 _WHERE = {
     "veldrain.errors": ["VeldrainError"],
     "veldrain.pose": ["Pose"],
-    "veldrain.model": ["Box", "Capsule", "Cylinder", "Model", "Part", "Sphere", "Surface", "World"],
+    "veldrain.model": [
+        "Box", "Capsule", "Cone", "Cylinder", "Ellipsoid", "HeightField", "Mesh", "Model", "Part", "Sphere", "Surface",
+        "World",
+    ],  # fmt: skip
     "veldrain.sensing": ["Encoders", "Imu", "Lidar", "TrueClearance", "TruePose"],
     "veldrain.simulation": ["Simulation"],
     "veldrain.control": ["CentreLine", "Controller"],
@@ -33,7 +36,11 @@ if TYPE_CHECKING:
     from veldrain.errors import VeldrainError as VeldrainError
     from veldrain.model import Box as Box
     from veldrain.model import Capsule as Capsule
+    from veldrain.model import Cone as Cone
     from veldrain.model import Cylinder as Cylinder
+    from veldrain.model import Ellipsoid as Ellipsoid
+    from veldrain.model import HeightField as HeightField
+    from veldrain.model import Mesh as Mesh
     from veldrain.model import Model as Model
     from veldrain.model import Part as Part
     from veldrain.model import Sphere as Sphere

@@ -15,7 +15,7 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Mounted, World
 from veldrain.physics.compiling import LinkPlace, Robot
 from veldrain.physics.engine import Engine, Snapshot
-from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY, Ints
+from veldrain.physics.plant import EFFORT, MESH, NO_MOTOR, NOW, PLANE, POSITION, VELOCITY, Ints
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity, triple
 
@@ -385,8 +385,8 @@ class Simulation:
         kept = plant.kept[: int(plant.counts["kept"][0])]
         names = np.array(self.engine.compiled.geom_names, object)
         geoms = np.array([divmod(int(key), len(plant.geoms)) for key in kept["key"]], np.int64).reshape(-1, 2)
-        # A plane is always the second of a pair.
-        swapped = [plant.geoms["kind"][a] == 0 for a in geoms[:, 0]]
+        # A plane or a mesh is always the second of a pair.
+        swapped = np.isin(plant.geoms["kind"][geoms[:, 0]], (PLANE, MESH))
         geoms[swapped] = geoms[swapped][:, ::-1]
         force = kept["impulse"] / self.step
         normal = np.einsum("ij,ij->i", force, kept["normal"])
@@ -427,7 +427,7 @@ class Simulation:
         """Push a link or body from now on for a time (see ``RobotInMotion.push``)."""
         steps = self.steps_of(lasting, f"{path}: lasting")
         self.engine.push(
-            self.engine.place_of(path),
+            path,
             np.array(triple(force, "force", path)),
             np.array(triple(torque, "torque", path)),
             np.array(triple(at or (0.0, 0.0, 0.0), "length", path)),

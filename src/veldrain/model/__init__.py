@@ -1,9 +1,10 @@
 """What a world is made of: pure data, no engine."""
 
 from veldrain.model.inertia import MassProperties
-from veldrain.model.model import Frame, Joint, Link, Model, Motor, Mounted
+from veldrain.model.meshes import HeightField, Mesh
+from veldrain.model.model import Frame, Joint, Link, Loop, Model, Motor, Mounted, Spring
 from veldrain.model.sensor import Mount, Sensor
-from veldrain.model.shapes import Box, Capsule, Cylinder, Part, Shape, Sphere, Surface
+from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere, Surface
 from veldrain.model.world import GROUND, Body, Obstacle, Patch, Placed, World
 
 __all__ = [
@@ -11,11 +12,16 @@ __all__ = [
     "Body",
     "Box",
     "Capsule",
+    "Cone",
     "Cylinder",
+    "Ellipsoid",
     "Frame",
+    "HeightField",
     "Joint",
     "Link",
+    "Loop",
     "MassProperties",
+    "Mesh",
     "Model",
     "Motor",
     "Mount",
@@ -27,6 +33,7 @@ __all__ = [
     "Sensor",
     "Shape",
     "Sphere",
+    "Spring",
     "Surface",
     "World",
 ]

@@ -47,7 +47,7 @@ def of_parts(parts: Sequence[Part], mass: float) -> MassProperties:
     solid = [p for p in parts if p.role != "visual"] or list(parts)
     volume = sum(p.shape.volume for p in solid)
     shares = [(p, mass * p.shape.volume / volume) for p in solid]
-    return combined([MassProperties(m, np.zeros(3), m * p.shape.unit_inertia()).moved(p.pose) for p, m in shares])
+    return combined([MassProperties(m, p.shape.centre, m * p.shape.unit_inertia()).moved(p.pose) for p, m in shares])
 
 
 def checked_inertia(inertia: Array, where: str) -> Array:

@@ -16,10 +16,18 @@ from veldrain.model.shapes import Part, Shape, Surface, as_parts
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, Triple, quantity, triple
 
-JointKind = Literal["fixed", "revolute", "continuous", "prismatic", "floating"]
+JointKind = Literal["fixed", "revolute", "continuous", "prismatic", "planar", "ball", "floating"]
+LoopKind = Literal["revolute", "prismatic", "ball", "fixed", "rope"]
 MotorMode = Literal["effort", "velocity", "position"]
-JOINT_KINDS = ("fixed", "revolute", "continuous", "prismatic", "floating")
+JOINT_KINDS = ("fixed", "revolute", "continuous", "prismatic", "planar", "ball", "floating")
+LOOP_KINDS = ("revolute", "prismatic", "ball", "fixed", "rope")
+# The coordinates of a joint with several, and whether each is a length; a ball's are its rotation vector.
+_SEVERAL = {
+    "planar": {"x": True, "y": True, "yaw": False},
+    "ball": {"x": False, "y": False, "z": False},
+}
 MOTOR_MODES = ("effort", "velocity", "position")
+SIMPLE_KINDS = ("revolute", "continuous", "prismatic")  # with one coordinate
 _Named = TypeVar("_Named")
 
 
@@ -46,11 +54,55 @@ class Joint:
     limits: tuple[float, float] | None
     damping: float
     friction: float
+    stiffness: float
+    rest: float
+    mimic: tuple[str, float, float] | None
+    collide: bool
 
     @property
     def is_linear(self) -> bool:
-        """True where position, velocity and effort are m, m/s and N rather than rad, rad/s and N·m."""
-        return self.kind == "prismatic"
+        """True where damping and friction are of a slide (N·s/m, N) rather than of a turn (N·m·s/rad, N·m)."""
+        return self.kind in ("prismatic", "planar")
+
+    @property
+    def coordinates(self) -> dict[str, bool]:
+        """Names of the joint's coordinates, and whether each is a length (m, m/s, N) or an angle.
+
+        One that turns or slides has its own name; a planar joint has ``name/x``, ``name/y`` and ``name/yaw``, a
+        ball joint ``name/x``, ``name/y`` and ``name/z``.
+        """
+        if self.kind in ("fixed", "floating"):
+            return {}
+        several = _SEVERAL.get(self.kind)
+        return {f"{self.name}/{c}": linear for c, linear in several.items()} if several else {self.name: self.is_linear}
+
+
+@dataclass(frozen=True)
+class Loop:
+    """What closes a loop of links: frames on two of them that stay together as a joint's would."""
+
+    name: str
+    link_a: str
+    link_b: str
+    kind: LoopKind
+    pose_a: Pose
+    pose_b: Pose
+    axis: Triple
+    length: float
+
+
+@dataclass(frozen=True)
+class Spring:
+    """A spring with a damper between points of two links, in SI units."""
+
+    name: str
+    link_a: str
+    link_b: str
+    stiffness: float
+    damping: float
+    length: float
+    at_a: Triple
+    at_b: Triple
 
 
 @dataclass(frozen=True)
@@ -62,6 +114,7 @@ class Motor:
     stiffness: float
     damping: float
     limit: float
+    inertia: float
 
 
 @dataclass(frozen=True)
@@ -96,6 +149,9 @@ class Model:
         self.links: dict[str, Link] = {}
         self.joints: dict[str, Joint] = {}
         self.motors: dict[str, Motor] = {}
+        self.loops: dict[str, Loop] = {}
+        self.springs: dict[str, Spring] = {}
+        self.apart: list[tuple[str, str]] = []
         self.frames: dict[str, Frame] = {}
         self.sensors: dict[str, Mounted] = {}
 
@@ -142,6 +198,10 @@ class Model:
         limits: tuple[Quantity, Quantity] | None = None,
         damping: Quantity = 0.0,
         friction: Quantity = 0.0,
+        mimic: tuple[str, float, Quantity] | None = None,
+        stiffness: Quantity = 0.0,
+        rest: Quantity = 0.0,
+        collide: bool = False,
     ) -> Model:
         """Join two links.
 
@@ -149,12 +209,17 @@ class Model:
             name: its name, unique in the model.
             parent: name of the link that holds.
             child: name of the link that is held; its frame is the joint's frame.
-            kind: ``fixed``, ``revolute``, ``continuous``, ``prismatic`` or ``floating``.
+            kind: ``fixed``, ``revolute``, ``continuous``, ``prismatic``, ``planar`` (slides in the plane across the
+                axis and turns about it), ``ball`` or ``floating``.
             pose: of the joint in the parent.
             axis: of turning or sliding, in the joint's frame; made a unit vector.
             limits: least and largest position (rad, or m when prismatic). None: none.
-            damping: N·m·s/rad, or N·s/m when prismatic.
-            friction: Coulomb friction in the joint, N·m, or N when prismatic.
+            damping: N·m·s/rad, or N·s/m when prismatic or planar (of its slides).
+            friction: Coulomb friction in the joint, N·m, or N when prismatic or planar (of each slide).
+            mimic: another joint, a ratio and an offset: this joint's position is ratio · the other's + offset.
+            stiffness: of a spring in the joint, N·m/rad, or N/m when prismatic.
+            rest: the position at which that spring is at rest.
+            collide: True lets the two links touch each other.
 
         Raises:
             VeldrainError: an unknown link or kind, an axis of length zero, limits the wrong way round, a
@@ -177,8 +242,9 @@ class Model:
         if child in self.ancestors(parent):
             raise VeldrainError(f"'{parent}' hangs on '{child}': the joints form a ring", where=where,
                                 cure="links form a tree")  # fmt: skip
-        linear = kind == "prismatic"
+        linear = kind in ("prismatic", "planar")
         force, position = ("force", "length") if linear else ("torque", "angle")
+        sort = "linear" if linear else "angular"
         joint = Joint(
             name=name,
             parent=parent,
@@ -187,15 +253,134 @@ class Model:
             pose=pose or Pose(),
             axis=_unit(axis, where),
             limits=_limits(limits, position, where),
-            damping=_not_negative(
-                quantity(damping, "linear damping" if linear else "angular damping", where), "damping", where
-            ),
+            damping=_not_negative(quantity(damping, f"{sort} damping", where), "damping", where),
             friction=_not_negative(quantity(friction, force, where), "friction", where),
+            stiffness=_not_negative(quantity(stiffness, f"{sort} stiffness", where), "stiffness", where),
+            rest=quantity(rest, position, where),
+            mimic=self._mimic(mimic, position, name),
+            collide=collide,
         )
         if joint.limits and kind not in ("revolute", "prismatic"):
             raise VeldrainError(f"a {kind} joint has no limits", where=where, cure="use kind='revolute'")
+        if (joint.stiffness or joint.mimic) and kind not in SIMPLE_KINDS:
+            raise VeldrainError(f"a {kind} joint has no spring and follows no other", where=where,
+                                cure="use Model.spring, or a joint with one coordinate")  # fmt: skip
         self._add(self.joints, name, joint, "joint")
         return self
+
+    def _mimic(
+        self, mimic: tuple[str, float, Quantity] | None, position: str, name: str
+    ) -> tuple[str, float, float] | None:
+        if mimic is None:
+            return None
+        where = f"{self.name}/{name}"
+        leader, ratio, offset = mimic
+        if leader not in self.joints or self.joints[leader].kind not in SIMPLE_KINDS or leader == name:
+            raise unknown("joint to follow", leader, (j.name for j in self.joints.values() if j.kind in SIMPLE_KINDS), where)
+        return leader, float(ratio), quantity(offset, position, where)
+
+    def close(
+        self,
+        name: str,
+        link_a: str,
+        link_b: str,
+        kind: LoopKind = "revolute",
+        pose_a: Pose | None = None,
+        pose_b: Pose | None = None,
+        axis: Sequence[float] = (0.0, 0.0, 1.0),
+        length: Quantity = 0.0,
+    ) -> Model:
+        """Close a loop: hold a frame of one link on a frame of another, as a joint of that kind would.
+
+        Joints whose start is not given when the model is placed are turned so that the loop closes.
+
+        Args:
+            name: its name, unique in the model.
+            link_a: one link.
+            link_b: the other.
+            kind: ``revolute``, ``prismatic``, ``ball``, ``fixed``, or ``rope``: never farther apart than ``length``.
+            pose_a: the frame on link a.
+            pose_b: the frame on link b.
+            axis: of turning or sliding, in both frames.
+            length: of the rope, m.
+
+        Raises:
+            VeldrainError: an unknown link or kind, both ends on one link, a rope without length.
+
+        >>> m = Model("bar").link("base").link("crank", mass=1).joint("turn", "base", "crank", kind="continuous")
+        >>> m.close("stay", "crank", "base", kind="rope", length="40 cm").loops["stay"].length
+        0.4
+        """
+        where = f"{self.name}/{name}"
+        if kind not in LOOP_KINDS:
+            raise unknown("kind of loop", kind, LOOP_KINDS, where)
+        self._two_links(link_a, link_b, where)
+        reach = quantity(length, "length", where)
+        if (kind == "rope") != (reach > 0):
+            raise VeldrainError(f"a loop of kind {kind} with length {reach:g} m", where=where,
+                                cure="give length= to a rope, and to nothing else")  # fmt: skip
+        loop = Loop(name, link_a, link_b, kind, pose_a or Pose(), pose_b or Pose(), _unit(axis, where), reach)
+        self._add(self.loops, name, loop, "loop")
+        return self
+
+    def spring(
+        self,
+        name: str,
+        link_a: str,
+        link_b: str,
+        stiffness: Quantity = 0.0,
+        damping: Quantity = 0.0,
+        length: Quantity = 0.0,
+        at_a: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        at_b: Sequence[Quantity] = (0.0, 0.0, 0.0),
+    ) -> Model:
+        """Put a spring with a damper between points of two links.
+
+        Args:
+            name: its name, unique in the model.
+            link_a: one link.
+            link_b: the other.
+            stiffness: N/m.
+            damping: N·s/m.
+            length: at which it is at rest, m.
+            at_a: its point on link a, in the link.
+            at_b: its point on link b.
+
+        >>> m = Model("m").link("a", mass=1).link("b", mass=1).joint("j", "a", "b", kind="prismatic")
+        >>> m.spring("coil", "a", "b", stiffness="2 kN/m", length="10 cm").springs["coil"].stiffness
+        2000.0
+        """
+        where = f"{self.name}/{name}"
+        self._two_links(link_a, link_b, where)
+        k = _not_negative(quantity(stiffness, "linear stiffness", where), "stiffness", where)
+        c = _not_negative(quantity(damping, "linear damping", where), "damping", where)
+        if k + c == 0.0:
+            raise VeldrainError("a spring without stiffness and damping", where=where, cure="give one of them")
+        rest = _not_negative(quantity(length, "length", where), "length", where)
+        at = triple(at_a, "length", where), triple(at_b, "length", where)
+        self._add(self.springs, name, Spring(name, link_a, link_b, k, c, rest, *at), "spring")
+        return self
+
+    def no_contact(self, link_a: str, link_b: str) -> Model:
+        """Let two links pass through each other.
+
+        >>> Model("m").link("a", mass=1).link("b", mass=1).no_contact("a", "b").apart
+        [('a', 'b')]
+        """
+        self._two_links(link_a, link_b, self.name)
+        self.apart.append((link_a, link_b))
+        return self
+
+    def _two_links(self, link_a: str, link_b: str, where: str) -> None:
+        for link in (link_a, link_b):
+            if link not in self.links:
+                raise unknown("link", link, self.links, where)
+        if link_a == link_b:
+            raise VeldrainError(f"both ends on link '{link_a}'", where=where, cure="name two links")
+
+    def coordinates(self) -> dict[str, tuple[Joint, bool]]:
+        """All coordinates by name: their joint, and whether they are lengths."""
+        return {c: (j, linear) for j in self.joints.values() for c, linear in j.coordinates.items()}
 
     def motor(
         self,
@@ -204,6 +389,7 @@ class Model:
         stiffness: Quantity = 0.0,
         damping: Quantity = 0.0,
         limit: Quantity = np.inf,
+        inertia: Quantity = 0.0,
     ) -> Model:
         """Put a motor on a joint.
 
@@ -212,11 +398,12 @@ class Model:
         Its effort never exceeds ``limit``.
 
         Args:
-            joint: name of a revolute, continuous or prismatic joint.
+            joint: name of a joint, or of one of its coordinates (``slide/x`` of a planar joint).
             mode: what is commanded.
             stiffness: N·m/rad, or N/m when prismatic.
             damping: N·m·s/rad, or N·s/m when prismatic.
             limit: largest effort, N·m, or N when prismatic.
+            inertia: of the rotor, as the joint feels it (times the square of the gear's ratio), kg·m², or kg.
 
         Raises:
             VeldrainError: an unknown joint or mode, a gain missing or negative, a second motor.
@@ -226,27 +413,34 @@ class Model:
         Model('drum': 2 links, 1 joint, 0 sensors)
         """
         where = f"{self.name}/{joint}"
-        if joint not in self.joints:
-            raise unknown("joint", joint, self.joints, where)
+        if joint in self.joints and self.joints[joint].kind in ("fixed", "floating"):
+            raise VeldrainError(f"a motor on a {self.joints[joint].kind} joint", where=where,
+                                cure="use a joint that turns or slides")  # fmt: skip
+        coordinates = self.coordinates()
+        if joint not in coordinates:
+            raise unknown("joint", joint, coordinates, where)
         if mode not in MOTOR_MODES:
             raise unknown("motor mode", mode, MOTOR_MODES, where)
-        held = self.joints[joint]
-        if held.kind in ("fixed", "floating"):
-            raise VeldrainError(f"a motor on a {held.kind} joint", where=where, cure="use a joint that turns or slides")
-        sort = "linear" if held.is_linear else "angular"
+        held, linear = coordinates[joint]
+        if held.kind == "ball" and mode == "position":
+            raise VeldrainError("a ball joint has no position motor", where=where, cure="use mode 'effort' or 'velocity'")
+        sort = "linear" if linear else "angular"
         motor = Motor(
             joint,
             mode,
             _not_negative(quantity(stiffness, f"{sort} stiffness", where), "stiffness", where),
             _not_negative(quantity(damping, f"{sort} damping", where), "damping", where),
-            _not_negative(quantity(limit, "force" if held.is_linear else "torque", where), "limit", where),
+            _not_negative(quantity(limit, "force" if linear else "torque", where), "limit", where),
+            _not_negative(quantity(inertia, "mass" if linear else "inertia", where), "inertia", where),
         )
         needed = {"velocity": motor.damping, "position": motor.stiffness}.get(mode, 1.0)
         if needed == 0.0:
             word = {"velocity": "damping", "position": "stiffness"}[mode]
             raise VeldrainError(f"a motor in {mode} mode with {word} 0 never moves", where=where,
                                 cure=f"give {word}=")  # fmt: skip
-        self._add(self.motors, joint, motor, "motor on joint")
+        if joint in self.motors:
+            raise VeldrainError(f"a second motor on joint '{joint}'", where=self.name, cure="one is enough")
+        self.motors[joint] = motor
         return self
 
     def frame(self, name: str, on: str, pose: Pose | None = None) -> Model:

@@ -10,7 +10,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.pose import Array, Pose
-from veldrain.units import Quantity, quantity, triple
+from veldrain.units import Quantity, Triple, quantity, triple
 
 Role = Literal["both", "visual", "collision"]
 ROLES = ("both", "visual", "collision")
@@ -20,28 +20,56 @@ ROLES = ("both", "visual", "collision")
 class Surface:
     """What a shape feels like to touch.
 
-    Two surfaces that meet have friction √(f₁·f₂), restitution max(r₁, r₂) and rolling max(k₁, k₂).
+    Two surfaces that meet have friction √(f₁·f₂), the larger restitution, rolling and spinning resistance, their
+    softness as two springs in a row (1/k = 1/k₁ + 1/k₂) and the damping of the softer one.
 
     Args:
         friction: Coulomb's coefficient, no unit, 0 or more.
         restitution: leaving speed over impact speed, 0 to 1.
         rolling: rolling resistance as a length (m): the moment that resists rolling is this times the
             normal force.
+        spinning: the same for turning about the normal (m).
+        stiffness: of the contact of two shapes, N/m, shared by its points: a body of weight W sinks in by
+            W/stiffness. Infinite: hard. A soft contact does not bounce by restitution, but by its spring.
+        damping: of a soft contact, N·s/m.
+        belt: velocity of the surface against its shape, in the shape's own axes (m/s): a conveyor belt or a track.
 
-    >>> Surface(friction=0.6).restitution
-    0.0
+    >>> Surface(friction=0.6).restitution, Surface(stiffness="20 kN/m", belt=("0.3 m/s", 0, 0)).belt
+    (0.0, (0.3, 0.0, 0.0))
     """
 
     friction: float
     restitution: float
     rolling: float
+    spinning: float
+    stiffness: float
+    damping: float
+    belt: Triple
 
-    def __init__(self, friction: Quantity = 0.8, restitution: Quantity = 0.0, rolling: Quantity = 0.0) -> None:
+    def __init__(
+        self,
+        friction: Quantity = 0.8,
+        restitution: Quantity = 0.0,
+        rolling: Quantity = 0.0,
+        spinning: Quantity = 0.0,
+        stiffness: Quantity = np.inf,
+        damping: Quantity = 0.0,
+        belt: Sequence[Quantity] = (0.0, 0.0, 0.0),
+    ) -> None:
         object.__setattr__(self, "friction", _ratio(friction, "friction"))
         object.__setattr__(self, "restitution", _ratio(restitution, "restitution", most=1.0))
-        object.__setattr__(self, "rolling", quantity(rolling, "length", "rolling"))
-        if self.rolling < 0:
-            raise VeldrainError(f"rolling is {self.rolling:g} m", where="surface", cure="give 0 or more")
+        for name, value, kind in (
+            ("rolling", rolling, "length"),
+            ("spinning", spinning, "length"),
+            ("stiffness", stiffness, "linear stiffness"),
+            ("damping", damping, "linear damping"),
+        ):
+            number = quantity(value, kind, name)
+            if not number >= 0 or (name == "stiffness" and number == 0):
+                cure = f"give {'more than 0' if name == 'stiffness' else '0 or more'}"
+                raise VeldrainError(f"{name} is {number:g}", where="surface", cure=cure)
+            object.__setattr__(self, name, number)
+        object.__setattr__(self, "belt", triple(belt, "speed", "belt"))
 
 
 def _ratio(value: Quantity, name: str, most: float = np.inf) -> float:
@@ -53,9 +81,14 @@ def _ratio(value: Quantity, name: str, most: float = np.inf) -> float:
 
 
 class Shape:
-    """What the solid shapes share: a volume, and an inertia about their own centre."""
+    """What the shapes share: a volume, its centre, and an inertia about that centre."""
 
     volume: float
+
+    @property
+    def centre(self) -> Array:
+        """Centre of volume (3,) in the shape's frame, m."""
+        return np.zeros(3)
 
     def unit_inertia(self) -> Array:
         """Inertia (3, 3) about the centre for a mass of 1 kg spread evenly, in m²."""
@@ -171,6 +204,60 @@ class Capsule(Shape):
         # A half sphere's own centre is 3r/8 from its flat side: parallel axes give the term in h.
         across = tube * (r**2 / 4 + h**2 / 12) + ball * (0.4 * r**2 + h**2 / 4 + 3.0 / 8.0 * h * r)
         return np.diag([across, across, tube * r**2 / 2 + ball * 0.4 * r**2])
+
+
+@dataclass(frozen=True, init=False)
+class Cone(Shape):
+    """A cone about its local z axis: the tip at +length/2, the base at −length/2.
+
+    >>> Cone(radius=0.1, length="30 cm").centre.round(3).tolist()
+    [0.0, 0.0, -0.075]
+    """
+
+    radius: float
+    length: float
+
+    def __init__(self, radius: Quantity, length: Quantity) -> None:
+        across, along = _positive("cone", radius=radius, length=length)
+        object.__setattr__(self, "radius", across)
+        object.__setattr__(self, "length", along)
+
+    @property
+    def volume(self) -> float:  # type: ignore[override]
+        """Volume in m³."""
+        return np.pi * self.radius**2 * self.length / 3.0
+
+    @property
+    def centre(self) -> Array:
+        return np.array((0.0, 0.0, -self.length / 4.0))
+
+    def unit_inertia(self) -> Array:
+        across = 3.0 / 20.0 * self.radius**2 + 3.0 / 80.0 * self.length**2
+        return np.diag([across, across, 0.3 * self.radius**2])
+
+
+@dataclass(frozen=True, init=False)
+class Ellipsoid(Shape):
+    """An ellipsoid, centred, with half axes along its own axes.
+
+    >>> Ellipsoid(("10 cm", 0.2, 0.3)).half_axes
+    (0.1, 0.2, 0.3)
+    """
+
+    half_axes: tuple[float, float, float]
+
+    def __init__(self, half_axes: Sequence[Quantity]) -> None:
+        a, b, c = triple(half_axes, "length", "ellipsoid")
+        object.__setattr__(self, "half_axes", tuple(_positive("ellipsoid", x=a, y=b, z=c)))
+
+    @property
+    def volume(self) -> float:  # type: ignore[override]
+        """Volume in m³."""
+        return float(4.0 / 3.0 * np.pi * np.prod(self.half_axes))
+
+    def unit_inertia(self) -> Array:
+        squares = np.square(self.half_axes)
+        return np.diag(squares.sum() - squares) / 5.0
 
 
 @dataclass(frozen=True)

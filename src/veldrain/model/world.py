@@ -67,6 +67,7 @@ class Placed:
     pose: Pose
     fixed: bool
     joints: dict[str, float] = field(default_factory=dict)
+    path: tuple[tuple[float, Pose], ...] = ()
 
 
 class World:
@@ -88,6 +89,7 @@ class World:
         self.bodies: dict[str, Body] = {}
         self.frames: dict[str, Pose] = {}
         self.placed: dict[str, Placed] = {}
+        self.apart: list[tuple[str, str]] = []
 
     def ground(self, surface: Surface | None = None, height: Quantity = 0.0) -> World:
         """Lay a level, endless ground, named ``ground``, at a height in m."""
@@ -162,6 +164,19 @@ class World:
         )
         return self
 
+    def no_contact(self, a: str, b: str) -> World:
+        """Let two things pass through each other; a name stands for all whose names start with it.
+
+        >>> World().ground().body("ball", Sphere(0.1), mass=1).no_contact("ball", "ground").apart
+        [('ball', 'ground')]
+        """
+        known = {n: None for name in self.names() for n in _prefixes(name)}
+        for name in (a, b):
+            if name not in known:
+                raise unknown("thing", name, known, "no_contact")
+        self.apart.append((a, b))
+        return self
+
     def frame(self, name: str, pose: Pose) -> World:
         """Name a place in the world, such as ``outlet``."""
         self._claim(name)
@@ -175,6 +190,7 @@ class World:
         pose: Pose | None = None,
         fixed: bool = False,
         joints: Mapping[str, Quantity] | None = None,
+        path: Sequence[tuple[Quantity, Pose]] = (),
     ) -> World:
         """Place a model into the world.
 
@@ -183,7 +199,10 @@ class World:
             name: of the robot; None: the model's own.
             pose: of its root link.
             fixed: True holds the root still; False lets it move freely.
-            joints: positions at the start (rad or m); those left out are 0.
+            joints: positions at the start (rad or m); those left out are 0, or what closes a loop.
+            path: times and poses through which the root is led, whatever holds it back; it waits at the first
+                before its time and stays at the last. In between it goes smoothly (monotone cubic in x, y and z,
+                rotation spline). Leave ``pose`` out.
 
         Raises:
             VeldrainError: a name taken, an unknown joint, a start outside a joint's limits.
@@ -191,20 +210,29 @@ class World:
         name = name or model.name
         model.root()
         start = {}
+        coordinates = model.coordinates()
         for joint, value in (joints or {}).items():
-            if joint not in model.joints:
-                raise unknown("joint", joint, model.joints, name)
-            start[joint] = quantity(value, "length" if model.joints[joint].is_linear else "angle", f"{name}/{joint}")
+            if joint not in coordinates:
+                raise unknown("joint", joint, coordinates, name)
+            start[joint] = quantity(value, "length" if coordinates[joint][1] else "angle", f"{name}/{joint}")
+        closing = bool(model.loops) or any(j.mimic for j in model.joints.values())
         for held in model.joints.values():
             low, high = held.limits or (-np.inf, np.inf)
-            if not low <= start.get(held.name, 0.0) <= high:
+            if not low <= start.get(held.name, 0.0) <= high and (held.name in start or not closing):
                 raise VeldrainError(
                     f"starts at {start.get(held.name, 0.0):g}, outside its limits {low:g} to {high:g}",
                     where=f"{name}/{held.name}",
                     cure=f"give joints={{'{held.name}': …}}",
                 )
+        steps = tuple((quantity(time, "time", f"{name}: path"), at) for time, at in path)
+        times = [time for time, _ in steps]
+        if steps and (fixed or pose is not None or len(steps) < 2 or times[0] < 0 or sorted(set(times)) != times):
+            raise VeldrainError(
+                "a path that cannot be followed", where=name,
+                cure="give two or more poses at rising times from 0 s on, and neither pose= nor fixed=",
+            )  # fmt: skip
         self._claim(name)
-        self.placed[name] = Placed(name, model, pose or Pose(), fixed, start)
+        self.placed[name] = Placed(name, model, steps[0][1] if steps else pose or Pose(), fixed, start, steps)
         return self
 
     def names(self) -> Iterator[str]:
@@ -224,3 +252,8 @@ class World:
     def __repr__(self) -> str:
         top = [n for n in self.names() if not any(n.startswith(f"{r}/") for r in self.placed)]
         return f"World({', '.join(top)})"
+
+
+def _prefixes(path: str) -> list[str]:
+    parts = path.split("/")
+    return ["/".join(parts[: k + 1]) for k in range(len(parts))]

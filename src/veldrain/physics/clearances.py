@@ -5,22 +5,34 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.collision import pair_clearance
-from veldrain.physics.kernel import entry
-from veldrain.physics.plant import PLANE
+from veldrain.physics.kernel import entry, kernel
+from veldrain.physics.plant import MESH, PLANE
+from veldrain.physics.triangles import set_probe
+
+
+@kernel
+def shape_clearance(a, b, probe, poly, corners, faces):
+    """Least gap between two shapes; b may be a plane, or a mesh, whose triangles are looked at one by one."""
+    if b.kind != MESH:
+        return pair_clearance(a, b, poly, corners, faces)
+    least = math.inf
+    for f in range(b.first_face, b.end_face):
+        set_probe(probe, b, faces[f], corners, faces[0])
+        least = min(least, pair_clearance(a, probe, poly, corners, faces))
+    return least
 
 
 @entry
-def clearance(geoms, poly, side_a, side_b):
+def clearance(geoms, probe, poly, corners, faces, side_a, side_b):
     """Least gap between the touchable shapes of two sides (arrays (G,), 1: belongs); negative: overlap."""
     least = math.inf
     for i in range(len(geoms)):
         for j in range(len(geoms)):
             a, b = geoms[i], geoms[j]
-            if side_a[i] == 1 and side_b[j] == 1 and a.touch == 1 and b.touch == 1:
-                if b.kind == PLANE and a.kind != PLANE:
-                    least = min(least, pair_clearance(a, b, poly))
-                elif a.kind == PLANE and b.kind != PLANE:
-                    least = min(least, pair_clearance(b, a, poly))
-                elif a.kind != PLANE:
-                    least = min(least, pair_clearance(a, b, poly))
+            if side_a[i] == 0 or side_b[j] == 0 or a.touch == 0 or b.touch == 0:
+                continue
+            if a.kind == PLANE or a.kind == MESH:
+                a, b = b, a
+            if a.kind != PLANE and a.kind != MESH:
+                least = min(least, shape_clearance(a, b, probe[0], poly, corners, faces))
     return least

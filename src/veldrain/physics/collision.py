@@ -1,7 +1,8 @@
 """From poses to contacts: boxes along one axis find near pairs, then each pair gives its contact points.
 
 Every pair goes one way: normal from the cores, gap and points from the features (see ``outlines`` and
-``patches``); a plane is its own core and its own feature. A contact is made before the shapes touch, as soon
+``patches``); a plane is its own core and its own feature, and a mesh is met triangle by triangle (see
+``triangles``). A contact is made before the shapes touch, as soon
 as they could within one step, so that nothing fast passes through something thin.
 """
 
@@ -11,9 +12,9 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.nearest import nearest_cores
-from veldrain.physics.outlines import bounding_box, feature, rounding
+from veldrain.physics.outlines import bounding_box, feature, rounding, thickness
 from veldrain.physics.patches import face_height, overlap, spread
-from veldrain.physics.plant import BOX, PLANE, STATUS_FINE, STATUS_FULL
+from veldrain.physics.plant import MESH, PLANE, STATUS_FINE, STATUS_FULL
 from veldrain.physics.spatial import (
     across,
     add,
@@ -22,11 +23,13 @@ from veldrain.physics.spatial import (
     multiply,
     put,
     scaled,
+    six,
     triple,
     turned,
     turned_back,
 )
 from veldrain.physics.trees import point_velocity
+from veldrain.physics.triangles import lean, next_branch, set_probe, within
 
 NEAR = 5e-4  # contacts are kept up to this gap (m), so that a body at rest keeps all of its contacts
 
@@ -43,16 +46,18 @@ def place_geoms(nodes, geoms):
 
 
 @kernel
-def bound_geoms(trees, nodes, geoms, h):
-    """Boxes around all shapes, wide enough for the coming step."""
+def bound_geoms(trees, nodes, geoms, corners, h):
+    """Boxes around all shapes, wide enough for the coming step; what is fixed in the world has its box for good."""
     for k in range(len(geoms)):
         g = geoms[k]
         margin = NEAR
+        if g.node < 0 and g.box[3] > g.box[0]:
+            continue
         if g.node >= 0:
             v = point_velocity(trees, nodes, g.node, triple(g.pos))
             w = triple(nodes[g.node].twist)
             margin += h * (math.sqrt(dot(v, v)) + math.sqrt(dot(w, w)) * (g.size[0] + g.size[1] + g.size[2]))
-        bounding_box(g, margin)
+        bounding_box(g, margin, corners)
 
 
 @kernel
@@ -138,44 +143,69 @@ def sort_keys(keys, count):
 
 
 @kernel
-def pair_normal(a, b, poly):
-    """Normal from b to a, and a point between them for where the features do not overlap."""
+def pair_normal(a, b, poly, corners):
+    """Normal from b to a, and a point of b and one between them for where the features do not overlap."""
     # Deeper cores are tried where the first ones overlap already: shapes that start inside each other.
     for depth in (0.0, 0.5, 0.95):
-        inset_a = max(a.core, depth * least_half(a))
-        inset_b = max(b.core, depth * least_half(b))
-        distance, n, p, q = nearest_cores(a, inset_a, b, inset_b, poly)
+        inset_a = max(a.core, depth * thickness(a))
+        inset_b = 0.0 if b.core == 0.0 else max(b.core, depth * thickness(b))
+        distance, n, p, q = nearest_cores(a, inset_a, b, inset_b, poly, corners)
         if distance > 0.0:
-            return n, scaled(add(p, q), 0.5)
+            return n, q, scaled(add(p, q), 0.5)
     d = minus(triple(a.pos), triple(b.pos))
     length = math.sqrt(dot(d, d))
     if length < 1e-9:
-        return (0.0, 0.0, 1.0), triple(a.pos)
-    return scaled(d, 1.0 / length), scaled(add(triple(a.pos), triple(b.pos)), 0.5)
+        return (0.0, 0.0, 1.0), triple(a.pos), triple(a.pos)
+    return scaled(d, 1.0 / length), triple(b.pos), scaled(add(triple(a.pos), triple(b.pos)), 0.5)
 
 
 @kernel
-def least_half(g):
-    """Half the least thickness of a box or cylinder."""
-    return min(g.size[0], g.size[1], g.size[2]) if g.kind == BOX else min(g.size[0], g.size[1])
+def plane_points(a, b, poly, corners, faces):
+    """Contact points of a shape on a plane; see ``pair_points``."""
+    A, points, gaps = poly[0], poly[4], poly[5, :, 0]
+    n, round_a = (b.rot[0, 2], b.rot[1, 2], b.rot[2, 2]), rounding(a)
+    count = feature(a, scaled(n, -1.0), A, corners, faces)
+    for k in range(count):
+        gaps[k] = dot(n, minus(triple(A[k]), triple(b.pos))) - round_a
+        put(points[k], minus(triple(A[k]), scaled(n, round_a + 0.5 * gaps[k])))
+    return count, n
 
 
 @kernel
-def pair_points(a, b, poly):
+def pair_points(a, b, poly, corners, faces):
     """Contact points of two shapes: number and normal; the points are left in poly[4], the gaps in poly[5]."""
-    A, B, points, gaps = poly[0], poly[1], poly[4], poly[5, :, 0]
-    round_a = rounding(a)
     if b.kind == PLANE:
-        n = (b.rot[0, 2], b.rot[1, 2], b.rot[2, 2])
-        count = feature(a, scaled(n, -1.0), A)
-        for k in range(count):
-            gaps[k] = dot(n, minus(triple(A[k]), triple(b.pos))) - round_a
-            put(points[k], minus(triple(A[k]), scaled(n, round_a + 0.5 * gaps[k])))
-        return count, n
-    n, between = pair_normal(a, b, poly)
-    count_a = feature(a, scaled(n, -1.0), A)
-    count_b = feature(b, n, B)
-    round_b = rounding(b)
+        return plane_points(a, b, poly, corners, faces)
+    n, _, between = pair_normal(a, b, poly, corners)
+    return facing_points(a, b, n, between, poly, corners, faces), n
+
+
+@kernel
+def triangle_points(a, triangle, poly, corners, faces):
+    """The same for a triangle of a mesh, which is touched from its outer side only."""
+    face, centre = faces[0], triple(triangle.pos)
+    normal = triple(face.normal)
+    n, on_triangle, between = pair_normal(a, triangle, poly, corners)
+    upright = dot(n, normal)
+    if upright < 0.9999 and (upright <= 0.0 or not lean(face, minus(on_triangle, centre))):
+        # A side that two triangles share in a plane or a hollow is not there: nothing can catch on it.
+        count = feature(a, scaled(normal, -1.0), poly[0], corners, faces)
+        foot = triple(poly[0, 0]) if count == 1 else triple(a.pos)
+        height = dot(normal, minus(triple(a.pos), centre))
+        between = minus(foot, scaled(normal, dot(normal, minus(foot, centre))))
+        if height < -thickness(a) or (count == 1 and not within(face, minus(between, centre))):
+            return 0, normal
+        n = normal
+    return facing_points(a, triangle, n, between, poly, corners, faces), n
+
+
+@kernel
+def facing_points(a, b, n, between, poly, corners, faces):
+    """Contact points of two shapes along a normal; gives their number."""
+    A, B, points, gaps = poly[0], poly[1], poly[4], poly[5, :, 0]
+    count_a = feature(a, scaled(n, -1.0), A, corners, faces)
+    count_b = feature(b, n, B, corners, faces)
+    round_a, round_b = rounding(a), rounding(b)
     count = overlap(A, count_a, B, count_b, n, a.core + b.core, points, poly[3])
     if count == 0:
         # A point or a corner is in it: the gap is between the outermost points along the normal.
@@ -187,22 +217,27 @@ def pair_points(a, b, poly):
         low, high = low - round_a, high + round_b
         gaps[0] = low - high
         put(points[0], add(between, scaled(n, 0.5 * (low + high) - dot(n, between))))
-        return 1, n
+        return 1
     for k in range(count):
         p = triple(points[k])
         low = face_height(A, count_a, n, p) - round_a
         high = face_height(B, count_b, n, p) + round_b
         gaps[k] = low - high
         put(points[k], add(p, scaled(n, 0.5 * (low + high) - dot(n, p))))
-    return count, n
+    return count
 
 
 @kernel
-def pair_surface(a, b, patches, point, out):
-    """out = friction, restitution and rolling of two surfaces that meet at a point."""
-    one, other = surface_at(a, patches, point), surface_at(b, patches, point)
+def pair_surface(a, b, patches, c):
+    """Friction, restitution, rolling, spinning and softness of a contact, and its belts' speeds."""
+    one, other, out = surface_at(a, patches, triple(c.point)), surface_at(b, patches, triple(c.point)), c.surface
     out[0] = math.sqrt(one[0] * other[0])
-    out[1], out[2] = max(one[1], other[1]), max(one[2], other[2])
+    for k in range(1, 4):
+        out[k] = max(one[k], other[k])
+    out[4] = one[4] + other[4]  # springs in series; the softer one damps
+    out[5] = one[5] if one[4] >= other[4] else other[5]
+    belt = minus(turned(a.rot, triple(a.belt)), turned(b.rot, triple(b.belt)))
+    c.belt[0], c.belt[1] = dot(belt, triple(c.frame[1])), dot(belt, triple(c.frame[2]))
 
 
 @kernel
@@ -213,62 +248,108 @@ def surface_at(g, patches, point):
             patch = patches[k]
             d = turned_back(patch.turn, minus(point, triple(patch.place)))
             if abs(d[0]) <= patch.size[0] and abs(d[1]) <= patch.size[1] and abs(d[2]) <= patch.size[2]:
-                return triple(patch.surface)
-    return triple(g.surface)
+                return six(patch.surface)
+    return six(g.surface)
 
 
 @kernel
-def find_contacts(counts, trees, nodes, geoms, patches, skipped, order, pairs, poly, chosen, contacts, h):
-    """All contacts of the coming step, in the order of their keys."""
-    bound_geoms(trees, nodes, geoms, h)
-    found = near_pairs(geoms, skipped, order, pairs)
+def find_contacts(a, h):
+    """All contacts of the coming step, in the order of their keys; a: the plant."""
+    bound_geoms(a.trees, a.nodes, a.geoms, a.corners, h)
+    count, geoms = a.counts[0], a.geoms
+    found = near_pairs(geoms, a.skipped, a.order, a.pairs)
     G = len(geoms)
-    counts[0].contacts = 0
+    count.contacts = 0
     if found < 0:
         return STATUS_FULL
     for k in range(found):
-        a, b = pairs[k] // G, pairs[k] % G
-        if geoms[a].kind == PLANE:
-            a, b = b, a
-        if not add_contacts(counts[0], trees, nodes, geoms[a], geoms[b], pairs[k], patches, poly, chosen, contacts, h):
-            return STATUS_FULL
+        first, second = a.pairs[k] // G, a.pairs[k] % G
+        if geoms[first].kind == PLANE or geoms[first].kind == MESH:
+            first, second = second, first
+        before = count.contacts
+        if geoms[second].kind == MESH:
+            if not meet_mesh(a, count, geoms[first], geoms[second], a.pairs[k], h):
+                return STATUS_FULL
+        else:
+            points, n = pair_points(geoms[first], geoms[second], a.poly, a.corners, a.faces)
+            if not add_contacts(a, count, geoms[first], geoms[second], a.pairs[k], points, n, h):
+                return STATUS_FULL
+        for j in range(before, count.contacts):  # a pair's softness is shared by its points
+            a.contacts[j].surface[4] *= count.contacts - before
+            a.contacts[j].surface[5] /= count.contacts - before
     return STATUS_FINE
 
 
 @kernel
-def add_contacts(count, trees, nodes, a, b, key, patches, poly, chosen, contacts, h):
-    """Take over the contacts of one pair; False when there is no room."""
-    found, n = pair_points(a, b, poly)
-    points, gaps = poly[4], poly[5, :, 0]
+def meet_mesh(a, count, g, mesh, key, h):
+    """Take over the contacts of a shape with the triangles near it; False when there is no room."""
+    probe, before = a.probe[0], count.contacts
+    k, end = mesh.branch, a.branches[mesh.branch].skip
+    while k < end:
+        near, k, first, last = next_branch(a.branches, k, g, mesh)
+        if not near:
+            continue
+        for f in range(first, last):
+            set_probe(probe, mesh, a.faces[f], a.corners, a.faces[0])
+            points, n = triangle_points(g, probe, a.poly, a.corners, a.faces)
+            if not add_contacts(a, count, g, probe, key, points, n, h):
+                return False
+            merge_contacts(count, a.contacts, before)
+    return True
+
+
+@kernel
+def merge_contacts(count, contacts, first):
+    """Drop the newest contacts that repeat one of the same pair: corners on a side that two triangles share."""
+    k = first + 1
+    while k < count.contacts:
+        c = contacts[k]
+        repeats = False
+        for j in range(first, k):
+            d = minus(triple(contacts[j].point), triple(c.point))
+            if dot(d, d) < 1e-10 and dot(triple(contacts[j].frame[0]), triple(c.frame[0])) > 0.999:
+                repeats = True
+        if repeats:
+            count.contacts -= 1
+            contacts[k] = contacts[count.contacts]
+        else:
+            k += 1
+
+
+@kernel
+def add_contacts(a, count, one, other, key, found, n, h):
+    """Take over the contact points of one pair; False when there is no room."""
+    points, gaps, chosen = a.poly[4], a.poly[5, :, 0], a.chosen
     found = spread(points, gaps, found, chosen)
     for j in range(found):
         p, gap = triple(points[chosen[j]]), gaps[chosen[j]]
-        v = dot(n, minus(point_velocity(trees, nodes, a.node, p), point_velocity(trees, nodes, b.node, p)))
+        v = point_velocity(a.trees, a.nodes, one.node, p)
+        v = dot(n, minus(v, point_velocity(a.trees, a.nodes, other.node, p)))
         if gap > NEAR + h * max(0.0, -2.0 * v):
             continue
-        if count.contacts == len(contacts):
+        if count.contacts == len(a.contacts):
             return False
-        c = contacts[count.contacts]
-        c.key, c.gap, c.node_a, c.node_b = key, gap, a.node, b.node
+        c = a.contacts[count.contacts]
+        c.key, c.gap, c.node_a, c.node_b = key, gap, one.node, other.node
         t1, t2 = across(n)
         put(c.point, p)
         put(c.frame[0], n)
         put(c.frame[1], t1)
         put(c.frame[2], t2)
-        pair_surface(a, b, patches, p, c.surface)
+        pair_surface(one, other, a.patches, c)
         count.contacts += 1
     return True
 
 
 @kernel
-def pair_clearance(a, b, poly):
+def pair_clearance(a, b, poly, corners, faces):
     """Least gap between two shapes, the second of which may be a plane; negative: overlap."""
     if b.kind != PLANE:
-        distance, _, _, _ = nearest_cores(a, 0.0, b, 0.0, poly)
+        distance, _, _, _ = nearest_cores(a, 0.0, b, 0.0, poly, corners)
         distance -= rounding(a) + rounding(b)
         if distance > 0.0:
             return distance
-    found, _ = pair_points(a, b, poly)
+    found, _ = pair_points(a, b, poly, corners, faces)
     least = math.inf
     for k in range(found):
         least = min(least, poly[5, k, 0])

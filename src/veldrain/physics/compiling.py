@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -12,19 +13,25 @@ from veldrain.model import (
     GROUND,
     Box,
     Capsule,
+    Cone,
     Cylinder,
+    Ellipsoid,
     MassProperties,
+    Mesh,
     Model,
     Part,
     Placed,
     Shape,
     Sphere,
+    Spring,
     Surface,
     World,
 )
 from veldrain.model.inertia import combined
-from veldrain.model.model import Joint, Motor
+from veldrain.model.model import Joint, Loop
 from veldrain.physics import plant as p
+from veldrain.physics.paths import table_of_path
+from veldrain.physics.solids import Solids
 from veldrain.pose import Array, Pose
 
 DEEPEST_CORE = 1e-3  # m
@@ -45,8 +52,13 @@ class Robot:
 
     name: str
     root: str
-    joints: dict[str, int] = field(default_factory=dict)  # degree of freedom by joint
+    model: Model | None = None
+    node: int = -1  # of the root
+    end: int = -1  # first node after the robot's
+    joints: dict[str, int] = field(default_factory=dict)  # degree of freedom by coordinate
     linear: set[str] = field(default_factory=set)
+    balls: dict[str, int] = field(default_factory=dict)  # place of the quaternion by joint
+    given: set[str] = field(default_factory=set)  # coordinates whose start is given
 
 
 @dataclass
@@ -55,22 +67,40 @@ class Compiled:
 
     plant: p.Plant
     links: dict[str, LinkPlace]  # links, frames, bodies and obstacles by name path
+    link_names: list[str]  # by number, as loops and pushes have them
     robots: dict[str, Robot]
     geom_names: list[str]
     dof_names: list[str]
+    loop_names: list[str]
+
+
+_LOOPS = {
+    "fixed": p.CLOSED_FIXED,
+    "revolute": p.CLOSED_REVOLUTE,
+    "prismatic": p.CLOSED_PRISMATIC,
+    "ball": p.CLOSED_BALL,
+    "rope": p.ROPE,
+}
+_ROWS = {p.CLOSED_FIXED: 6, p.CLOSED_REVOLUTE: 5, p.CLOSED_PRISMATIC: 5, p.CLOSED_BALL: 3}
 
 
 class _Builder:
     """Collects rows for the plant's arrays."""
 
-    def __init__(self) -> None:
-        self.tree_node, self.tree_dof = [0], [0]
-        self.nodes: list[tuple[int, int, int, int, int, Pose]] = []  # tree, parent, kind, dof, coord, joint pose
+    def __init__(self, step: float) -> None:
+        self.step = step
+        self.trees: list[dict[str, int]] = []
+        self.nodes: list[dict[str, int]] = []
+        self.poses: list[Pose] = []  # of each node's joint in the parent
         self.bodies: list[MassProperties] = []
         self.dofs: list[dict[str, float]] = []
         self.dof_names: list[str] = []
-        self.geoms: list[tuple[int, int, Array, Pose, Surface, bool, bool, float]] = []
+        self.geoms: list[dict[str, Any]] = []
         self.geom_names: list[str] = []
+        self.solids = Solids()
+        self.loops: list[dict[str, Any]] = []
+        self.loop_names: list[str] = []
+        self.script: list[Array] = []
         self.skipped: set[tuple[int, int]] = set()
         self.q: list[float] = []
         self.v: list[float] = []
@@ -79,102 +109,160 @@ class _Builder:
 
     def add_part(self, name: str, node: int, pose: Pose, part: Part, surface: Surface) -> int:
         """One shape on a node; its number."""
-        kind, size = _kind_and_size(part.shape)
-        least = float(min(size[size > 0]))
-        core = min(0.1 * least, DEEPEST_CORE)
-        touch, seen = part.role != "visual", part.role != "collision"
-        self.geoms.append((kind, node, size, pose @ part.pose, part.surface or surface, touch, seen, core))
-        self.geom_names.append(name)
+        fields, place = _shape_fields(part.shape, pose @ part.pose, self.solids)
+        if fields["kind"] == p.MESH and node >= 0:
+            raise VeldrainError("a mesh of exact triangles on something that moves", where=name,
+                                cure="use collide='hull', or simpler shapes")  # fmt: skip
+        least = float(min(s for s in fields["size"] if s > 0)) if fields["kind"] != p.MESH else 0.0
+        if fields["kind"] == p.HULL:
+            least = fields["size"][0]
+        self.add_geom(
+            name, node, fields, place, part.surface or surface,
+            touch=part.role != "visual", seen=part.role != "collision", core=min(0.1 * least, DEEPEST_CORE),
+        )  # fmt: skip
         return len(self.geoms) - 1
 
-    def add_free(self, name: str, pose: Pose, body: MassProperties, v: tuple[float, ...]) -> int:
+    def add_geom(self, name: str, node: int, fields: dict[str, Any], pose: Pose, surface: Surface, **more: Any) -> None:
+        """One row of shapes."""
+        place = {"place": pose.position, "turn": pose.matrix, "pos": pose.position, "rot": pose.matrix}
+        feel = {"surface": _row(surface), "belt": surface.belt}
+        self.geoms.append({"node": node, "touch": True, "seen": True} | fields | place | feel | more)
+        self.geom_names.append(name)
+
+    def add_free(self, name: str, pose: Pose, body: MassProperties, v: tuple[float, ...], is_led: bool = False) -> int:
         """A node that moves freely, in a tree of its own; its number."""
-        if body.mass <= 0:
+        if body.mass <= 0 and not is_led:
             raise VeldrainError("moves freely and has no mass", where=name, cure="give mass=")
-        at = pose.apply(body.com)
-        node = self._add_node(name, -1, p.FREE, Pose(), body, opens_tree=True)
-        self.q += [*at, *pose.rotation.as_quat()]
+        node = self._add_node(-1, p.FREE, Pose(), body, opens_tree=True)
+        self.q += [*pose.apply(body.com), *pose.rotation.as_quat()]
         self.v += v
         for axis in ("spin x", "spin y", "spin z", "x", "y", "z"):
-            self.dofs.append({"coord": -1, "low": -np.inf, "high": np.inf})
+            self.dofs.append({"coord": -1, "node": node, "low": -np.inf, "high": np.inf})
             self.dof_names.append(f"{name} ({axis})")
         return node
 
-    def add_joint(
-        self,
-        name: str,
-        joint: Joint,
-        motor: Motor | None,
-        parent: int,
-        pose: Pose,
-        body: MassProperties,
-        q: float,
-    ) -> int:
-        """A node held by a joint with one degree of freedom; its number."""
-        kind = p.SLIDING if joint.kind == "prismatic" else p.TURNING
-        coord = len(self.q)
-        node = self._add_node(name, parent, kind, pose, body, opens_tree=parent < 0)
-        low, high = joint.limits or (-np.inf, np.inf)
-        dof = {"coord": coord, "damping": joint.damping, "friction": joint.friction, "low": low, "high": high}
-        if motor:
-            dof |= {"mode": _MODES[motor.mode], "stiffness": motor.stiffness, "gain": motor.damping}
-            dof |= {"limit": motor.limit}
-        self.dofs.append(dof)
-        self.dof_names.append(name)
-        self.q.append(q)
-        self.v.append(0.0)
-        return node
+    def lead(self, node: int, placed: Placed) -> None:
+        """Make a free node follow a path."""
+        table = table_of_path(placed.path, self.bodies[node].com, self.step)
+        first = sum(len(rows) for rows in self.script)
+        self.trees[-1] |= {"script": first, "script_end": first + len(table)}
+        turn = Rotation.from_quat(table[1, 3:]) * Rotation.from_quat(table[0, 3:]).inv()
+        self.v[-6:] = [*(turn.as_rotvec() / self.step), *((table[1, :3] - table[0, :3]) / self.step)]
+        self.script.append(table)
 
-    def _add_node(self, name: str, parent: int, kind: int, pose: Pose, body: MassProperties, opens_tree: bool) -> int:
-        dof, coord = len(self.v), len(self.q)
-        if opens_tree and self.nodes:
-            self.tree_node.append(len(self.nodes))
-            self.tree_dof.append(dof)
-        self.nodes.append((len(self.tree_node) - 1, parent, kind, dof, coord, pose))
+    def add_joint(self, joint: Joint, model: Model, parent: int, pose: Pose, body: MassProperties, robot: Robot,
+                  start: dict[str, float]) -> tuple[int, Pose]:  # fmt: skip
+        """The nodes of a joint; gives the last one, and its pose in the parent at the start."""
+        nothing = MassProperties(0.0, np.zeros(3), np.zeros((3, 3)))
+        turned = pose
+        quaternion = len(self.q)
+        rows = _nodes_of(joint)
+        for k, (name, (kind, turn)) in enumerate(zip(joint.coordinates, rows, strict=True)):
+            last = k == len(rows) - 1
+            opens = parent < 0 and k == 0
+            q = start.get(name, 0.0)
+            coord = quaternion if kind == p.BALL else len(self.q)
+            node = self._add_node(parent, kind, turned @ turn if k == 0 else turn, body if last else nothing, opens,
+                                  axis=k, coord=coord)  # fmt: skip
+            low, high = joint.limits or (-np.inf, np.inf)
+            linear = joint.coordinates[name]
+            if joint.kind == "planar" and not linear:
+                dof: dict[str, float] = {}
+            else:
+                dof = {"damping": joint.damping, "friction": joint.friction}
+            dof |= {"coord": coord if kind != p.BALL else -1, "node": node, "low": low, "high": high}
+            dof |= {"spring": joint.stiffness, "rest": joint.rest}
+            motor = model.motors.get(name)
+            if motor:
+                dof |= {"mode": _MODES[motor.mode], "stiffness": motor.stiffness, "gain": motor.damping}
+                dof |= {"limit": motor.limit, "inertia": motor.inertia}
+            self.dofs.append(dof)
+            self.dof_names.append(f"{robot.name}/{name}")
+            robot.joints[name] = len(self.v)
+            if linear:
+                robot.linear.add(name)
+            if name in start:
+                robot.given.add(name)
+            self.v.append(0.0)
+            if kind != p.BALL:
+                self.q.append(q)
+                moved = Pose((0, 0, q)) if kind == p.SLIDING else Pose(yaw=q)
+            else:
+                moved = Pose()
+            pose = pose @ turn @ moved
+            parent, turned = node, Pose()
+        if joint.kind == "ball":
+            turn_vector = [start.get(name, 0.0) for name in joint.coordinates]
+            self.q += Rotation.from_rotvec(turn_vector).as_quat().tolist()
+            robot.balls[joint.name] = quaternion
+            pose = pose @ Pose(rotation=Rotation.from_rotvec(turn_vector))
+        return parent, pose
+
+    def _add_node(
+        self, parent: int, kind: int, pose: Pose, body: MassProperties, opens_tree: bool, axis: int = 0, coord: int = -1
+    ) -> int:
+        dof = len(self.v)
+        if opens_tree:
+            self.trees.append({"first": len(self.nodes), "dof": dof, "script": -1})
+        self.nodes.append(
+            {"tree": len(self.trees) - 1, "parent": parent, "kind": kind, "dof": dof, "axis": axis,
+             "coord": len(self.q) if coord < 0 else coord}
+        )  # fmt: skip
+        self.poses.append(pose)
         self.bodies.append(body)
         return len(self.nodes) - 1
 
+    def add_loop(self, name: str, a: LinkPlace, b: LinkPlace, **fields: Any) -> None:
+        """What acts between frames of two links (``LinkPlace`` with the frame's pose)."""
+        if a.node < 0 and b.node < 0 or a.node == b.node:
+            raise VeldrainError("both ends are fixed to each other already", where=name, cure="leave it out")
+        one_tree = min(a.node, b.node) < 0 or self.nodes[a.node]["tree"] == self.nodes[b.node]["tree"]
+        if fields["kind"] in _ROWS and not one_tree:
+            raise VeldrainError("a loop between links that float apart", where=name, cure="use a rope or a spring")
+        if a.node < 0:
+            a, b = b, a
+            fields["link_a"], fields["link_b"] = fields["link_b"], fields["link_a"]
+        self.loops.append(
+            {"node_a": a.node, "node_b": b.node, "at_a": a.pose.position, "turn_a": a.pose.matrix,
+             "at_b": b.pose.position, "turn_b": b.pose.matrix, "rows": _ROWS.get(fields["kind"], 1)} | fields
+        )  # fmt: skip
+        self.loop_names.append(name)
+
     def plant(self, world: World, watches: int) -> p.Plant:
         """The arrays, with room for a handful of contacts."""
-        node = np.zeros(len(self.nodes), p.NODE)
-        for n, (tree, parent, kind, dof, coord, pose), body in zip(node, self.nodes, self.bodies, strict=True):
-            n["tree"], n["parent"], n["kind"], n["dof"], n["coord"] = tree, parent, kind, dof, coord
+        nodes = _records(p.NODE, self.nodes)
+        for n, pose, body in zip(nodes, self.poses, self.bodies, strict=True):
             n["place"], n["turn"] = pose.position, pose.matrix
             n["mass"], n["centre"], n["inertia"] = body.mass, body.com, body.inertia
-        trees = np.zeros(len(self.tree_node), p.TREE)
-        trees["first"], trees["end"] = self.tree_node, [*self.tree_node[1:], len(self.nodes)]
-        trees["dof"], trees["dofs"] = self.tree_dof, np.diff([*self.tree_dof, len(self.v)])
-        dofs = np.zeros(len(self.v), p.DOF)
-        for d, described in zip(dofs, self.dofs, strict=True):
-            for field_name, value in described.items():
-                d[field_name] = value
-        geoms = np.zeros(len(self.geoms), p.GEOM)
-        for g, (kind, at, size, pose, surface, touch, seen, core) in zip(geoms, self.geoms, strict=True):
-            g["kind"], g["node"], g["size"], g["touch"], g["seen"], g["core"] = (
-                kind,
-                at,
-                size,
-                touch,
-                seen,
-                core,
-            )
-            g["place"], g["turn"], g["surface"] = pose.position, pose.matrix, _row(surface)
-        geoms["pos"], geoms["rot"] = geoms["place"], geoms["turn"]
+        trees = _records(p.TREE, self.trees)
+        trees["end"] = [*trees["first"][1:], len(nodes)] if len(trees) else []
+        trees["dofs"] = np.diff([*trees["dof"], len(self.v)]) if len(trees) else []
+        alone = trees["end"] - trees["first"] == 1
+        trees["lone"] = alone & (trees["script"] < 0) & (nodes["kind"][trees["first"]] == p.FREE)
+        dofs, geoms, loops = _records(p.DOF, self.dofs), _records(p.GEOM, self.geoms), _records(p.LOOP, self.loops)
+        probe = np.zeros(1, p.GEOM)
+        probe["kind"], probe["end_corner"], probe["end_face"], probe["size"] = p.HULL, 3, 1, 1.0
+        probe["rot"], probe["touch"] = np.eye(3), 1
+        closed = int(sum(loop["rows"] for loop in self.loops if loop["kind"] in (*_ROWS, p.MIMIC)))
         patches = np.zeros(len(world.patches), p.PATCH)
         for row, patch in zip(patches, world.patches.values(), strict=True):
             row["size"], row["surface"] = np.array(patch.size) / 2, _row(patch.surface)
             row["place"], row["turn"] = patch.pose.position, patch.pose.matrix
-        speeds = np.zeros((4, len(self.v)))
+        speeds = np.zeros((5, len(self.v)))
         speeds[p.NOW] = self.v
         bare = p.Plant(
             counts=np.zeros(1, p.COUNTS),
             gravity=np.array(world.gravity),
-            trees=trees if self.nodes else trees[:0],
-            nodes=node,
+            trees=trees,
+            nodes=nodes,
             dofs=dofs,
             q=np.array(self.q, float),
             speeds=speeds,
             geoms=geoms,
+            probe=probe,
+            **self.solids.arrays(),
+            loops=loops,
+            script=np.concatenate([np.zeros((0, 7)), *self.script]),
             patches=patches,
             skipped=np.array(sorted(a * len(geoms) + b for a, b in self.skipped), np.int64),
             pushes=np.zeros(16, p.PUSH),
@@ -186,40 +274,59 @@ class _Builder:
             chosen=np.zeros(4, np.int64),
             contacts=np.zeros(0, p.CONTACT),
             kept=np.zeros(0, p.KEPT),
-            joint_rows=np.zeros(3 * len(dofs), p.JOINT_ROW),
+            limits=np.zeros(3 * len(dofs) + len(loops), p.LIMIT),
             rows=np.zeros(0, p.ROW),
             J=np.zeros(0),
             B=np.zeros(0),
+            closed=np.zeros((closed + 2, closed)),
+            stages=np.zeros((9, max(len(self.q), len(self.v)))),
         )
         return p.with_room(bare, contacts=32, pairs=64, room=4096)
 
 
-def _row(surface: Surface) -> tuple[float, float, float]:
-    return surface.friction, surface.restitution, surface.rolling
+def _records(kind: np.dtype[Any], rows: list[dict[str, Any]]) -> p.Records:
+    made = np.zeros(len(rows), kind)
+    for record, fields in zip(made, rows, strict=True):
+        for name, value in fields.items():
+            record[name] = value
+    return made
 
 
-def _kind_and_size(shape: Shape) -> tuple[int, Array]:
+def _row(surface: Surface) -> tuple[float, ...]:
+    compliance = 1.0 / surface.stiffness  # 0: hard
+    return surface.friction, surface.restitution, surface.rolling, surface.spinning, compliance, surface.damping
+
+
+def _shape_fields(shape: Shape, pose: Pose, solids: Solids) -> tuple[dict[str, Any], Pose]:
+    """Fields of GEOM for a shape, and the pose of its origin."""
+    if isinstance(shape, Mesh):
+        fields, origin = solids.add(shape)
+        return fields, pose @ Pose(origin)
     if isinstance(shape, Box):
-        return p.BOX, np.array(shape.size) / 2
+        return {"kind": p.BOX, "size": np.array(shape.size) / 2}, pose
     if isinstance(shape, Sphere):
-        return p.SPHERE, np.array([shape.radius, 0.0, 0.0])
+        return {"kind": p.SPHERE, "size": (shape.radius, 0.0, 0.0)}, pose
     if isinstance(shape, Cylinder | Capsule):
         kind = p.CYLINDER if isinstance(shape, Cylinder) else p.CAPSULE
-        return kind, np.array([shape.radius, shape.length / 2, 0.0])
-    raise VeldrainError(f"the engine has no shape {type(shape).__name__}", cure="use Box, Sphere, Cylinder or Capsule")
+        return {"kind": kind, "size": (shape.radius, shape.length / 2, 0.0)}, pose
+    if isinstance(shape, Cone):
+        r, h = shape.radius, shape.length
+        return {"kind": p.CONE, "size": (r, h / 2, r * h / (r + np.hypot(r, h)))}, pose
+    if isinstance(shape, Ellipsoid):
+        return {"kind": p.ELLIPSOID, "size": shape.half_axes}, pose
+    raise VeldrainError(f"the engine has no shape {type(shape).__name__}", cure="use Box, Sphere, Cylinder, Mesh, …")
 
 
-def compile_world(world: World, watches: int = 0) -> Compiled:
-    """The plant of a world, with the names of all its parts and room for so many watches.
+def compile_world(world: World, step: float, watches: int = 0) -> Compiled:
+    """The plant of a world for steps of a length (s), with the names of all its parts and room for so many watches.
 
     Raises:
-        VeldrainError: a link that moves and has no mass.
+        VeldrainError: a link that moves and has no mass, a loop without a way to close, a mesh that cannot move.
     """
-    b = _Builder()
+    b = _Builder(step)
     if world.floor:
         level = Pose((0, 0, world.floor.height))
-        b.geoms.append((p.PLANE, -1, np.zeros(3), level, world.floor.surface, True, True, 0.0))
-        b.geom_names.append(GROUND)
+        b.add_geom(GROUND, -1, {"kind": p.PLANE}, level, world.floor.surface)
         b.links[GROUND] = LinkPlace(-1, level)
     for obstacle in world.obstacles.values():
         b.add_part(obstacle.name, -1, obstacle.pose, obstacle.part, obstacle.surface)
@@ -232,88 +339,156 @@ def compile_world(world: World, watches: int = 0) -> Compiled:
         node = b.add_free(body.name, body.pose, body.mass_properties, (*body.spin, *v_com))
         b.add_part(body.name, node, Pose(), body.part, body.surface)
         b.links[body.name] = LinkPlace(node, Pose())
-        b.robots[body.name] = Robot(body.name, body.name)
+        b.robots[body.name] = Robot(body.name, body.name, node=node, end=node + 1)
     for placed in world.placed.values():
-        _add_robot(b, placed)
-    return Compiled(b.plant(world, watches), b.links, b.robots, b.geom_names, b.dof_names)
+        _RobotBuilder(b, placed).build()
+    _keep_apart(b, [(x, y) for x, y in world.apart])
+    names = list(b.links)
+    return Compiled(b.plant(world, watches), b.links, names, b.robots, b.geom_names, b.dof_names, b.loop_names)
 
 
-def _add_robot(b: _Builder, placed: Placed) -> None:
-    model, name = placed.model, placed.name
-    robot = b.robots[name] = Robot(name, f"{name}/{model.root()}")
-    children: dict[str, list[Joint]] = {}
-    for joint in model.joints.values():
-        children.setdefault(joint.parent, []).append(joint)
-    geoms_of: dict[int, list[int]] = {}
-    afloat: list[tuple[Joint, Pose]] = []  # each starts a tree of its own, once the tree it leaves is whole
+def _keep_apart(b: _Builder, pairs: list[tuple[str, str]]) -> None:
+    """Switch off the pairs of shapes whose names start with those of a pair, and those that neither can be moved."""
+    for one, other in pairs:
+        sides = [
+            [k for k, name in enumerate(b.geom_names) if name == side or name.startswith(f"{side}/")]
+            for side in (one, other)
+        ]
+        b.skipped.update((min(x, y), max(x, y)) for x in sides[0] for y in sides[1])
+    led = {t["first"] for t in b.trees if t["script"] >= 0}
+    stiff = [k for k, g in enumerate(b.geoms) if g["node"] in led]
+    still = [k for k, g in enumerate(b.geoms) if g["node"] < 0]
+    b.skipped.update((min(x, y), max(x, y)) for x in stiff for y in [*stiff, *still])
 
-    def rigid(link: str, pose: Pose) -> list[tuple[str, Pose]]:
+
+class _RobotBuilder:
+    """One placed model, link by link from its root."""
+
+    def __init__(self, b: _Builder, placed: Placed) -> None:
+        self.b, self.placed, self.model, self.name = b, placed, placed.model, placed.name
+        self.robot = b.robots[self.name] = Robot(self.name, f"{self.name}/{self.model.root()}", self.model)
+        self.children: dict[str, list[Joint]] = {}
+        for joint in self.model.joints.values():
+            self.children.setdefault(joint.parent, []).append(joint)
+        self.geoms_of: dict[int, list[int]] = {}
+        self.joined: list[tuple[int, int]] = []  # nodes whose links do not collide
+        self.afloat: list[tuple[Joint, Pose]] = []  # each starts a tree of its own, once the tree it leaves is whole
+
+    def build(self) -> None:
+        b, placed, model = self.b, self.placed, self.model
+        self.robot.node = len(b.nodes)
+        group = self.rigid(model.root(), Pose())
+        if placed.fixed:
+            self.settle([(link, placed.pose @ pose) for link, pose in group], -1, Pose())
+        else:
+            led = bool(placed.path)
+            node = b.add_free(self.name, placed.pose, self.mass_of(group), (0.0,) * 6, led)
+            if led:
+                b.lead(node, placed)
+            self.settle(group, node, placed.pose)
+        for joint, start in self.afloat:
+            group = self.rigid(joint.child, Pose())
+            node = b.add_free(f"{self.name}/{joint.child}", start, self.mass_of(group), (0.0,) * 6)
+            self.settle(group, node, start)
+        self.robot.end = len(b.nodes)
+        self.close_loops()
+        for parent, child in self.joined:
+            for one in self.geoms_of.get(child, []):
+                b.skipped.update((min(one, c), max(one, c)) for c in self.geoms_of.get(parent, []))
+        _keep_apart(b, [(f"{self.name}/{x}", f"{self.name}/{y}") for x, y in model.apart])
+
+    def rigid(self, link: str, pose: Pose) -> list[tuple[str, Pose]]:
         """The links that are fixed to this one, itself first, with their poses in its frame."""
         found = [(link, pose)]
-        for joint in children.get(link, []):
+        for joint in self.children.get(link, []):
             if joint.kind == "fixed":
-                found += rigid(joint.child, pose @ joint.pose)
+                found += self.rigid(joint.child, pose @ joint.pose)
         return found
 
-    def mass_of(group: list[tuple[str, Pose]]) -> MassProperties:
-        return combined([model.links[link].mass_properties.moved(pose) for link, pose in group])
+    def mass_of(self, group: list[tuple[str, Pose]]) -> MassProperties:
+        return combined([self.model.links[link].mass_properties.moved(pose) for link, pose in group])
 
-    def settle(group: list[tuple[str, Pose]], node: int, world_pose: Pose) -> None:
+    def settle(self, group: list[tuple[str, Pose]], node: int, world_pose: Pose) -> None:
         """Give a node its links, and go on to the joints that leave it."""
         for link, pose in group:
-            _add_link(b, model, name, link, node, pose, geoms_of)
+            self.add_link(link, node, pose)
         for link, pose in group:
-            for joint in children.get(link, []):
+            for joint in self.children.get(link, []):
                 if joint.kind != "fixed":
-                    hang(joint, node, pose, world_pose)
+                    self.hang(joint, node, pose, world_pose)
 
-    def hang(joint: Joint, node: int, link_pose: Pose, world_pose: Pose) -> None:
-        where = f"{name}/{joint.name}"
+    def hang(self, joint: Joint, node: int, link_pose: Pose, world_pose: Pose) -> None:
+        """The joint and all that hangs on it."""
         if joint.kind == "floating":
-            afloat.append((joint, world_pose @ link_pose @ joint.pose))
+            self.afloat.append((joint, world_pose @ link_pose @ joint.pose))
             return
-        turn = Pose(rotation=_z_to(joint.axis))
-        group = rigid(joint.child, turn.inverse())
-        body = mass_of(group)
+        turn = Pose(rotation=_z_to(joint.axis)) if joint.kind != "ball" else Pose()
+        group = self.rigid(joint.child, turn.inverse())
+        body = self.mass_of(group)
         if body.mass <= 0:
-            raise VeldrainError("moves and has no mass", where=f"{name}/{joint.child}", cure="give mass=")
-        q = placed.joints.get(joint.name, 0.0)
-        in_parent = link_pose @ joint.pose @ turn
-        new = b.add_joint(where, joint, model.motors.get(joint.name), node, in_parent, body, q)
-        robot.joints[joint.name] = len(b.v) - 1
-        if joint.is_linear:
-            robot.linear.add(joint.name)
-        moved = Pose((0, 0, q)) if joint.is_linear else Pose(yaw=q)
-        settle(group, new, world_pose @ in_parent @ moved)
+            raise VeldrainError("moves and has no mass", where=f"{self.name}/{joint.child}", cure="give mass=")
+        new, moved = self.b.add_joint(
+            joint, self.model, node, link_pose @ joint.pose @ turn, body, self.robot, self.placed.joints
+        )
+        if not joint.collide:
+            self.joined.append((node, new))
+        self.settle(group, new, world_pose @ moved)
 
-    group = rigid(model.root(), Pose())
-    if placed.fixed:
-        settle([(link, placed.pose @ pose) for link, pose in group], -1, Pose())
-    else:
-        node = b.add_free(name, placed.pose, mass_of(group), (0.0,) * 6)
-        settle(group, node, placed.pose)
-    for joint, start in afloat:
-        group = rigid(joint.child, Pose())
-        settle(group, b.add_free(f"{name}/{joint.child}", start, mass_of(group), (0.0,) * 6), start)
-    # Links joined by a joint do not collide: their shapes meet at the joint by design.
-    for i, (_, parent, kind, *_rest) in enumerate(b.nodes):
-        if kind != p.FREE and i in geoms_of:
-            for a in geoms_of[i]:
-                b.skipped.update((min(a, c), max(a, c)) for c in geoms_of.get(parent, []))
+    def add_link(self, link: str, node: int, pose: Pose) -> None:
+        """A link on its node: its shapes and frames."""
+        path, described = f"{self.name}/{link}", self.model.links[link]
+        self.b.links[path] = LinkPlace(node, pose)
+        for part in described.parts:
+            geom = self.b.add_part(path, node, pose, part, described.surface)
+            self.geoms_of.setdefault(node, []).append(geom)
+        for frame in self.model.frames.values():
+            if frame.link == link:
+                self.b.links[f"{self.name}/{frame.name}"] = LinkPlace(node, pose @ frame.pose)
+
+    def close_loops(self) -> None:
+        """Closed loops, ropes, springs and mimic joints."""
+        b, model = self.b, self.model
+        numbers = {name: k for k, name in enumerate(b.links)}
+
+        def place(link: str, pose: Pose) -> LinkPlace:
+            found = b.links[f"{self.name}/{link}"]
+            return LinkPlace(found.node, found.pose @ pose)
+
+        def ends(thing: Loop | Spring) -> dict[str, int]:
+            return {"link_a": numbers[f"{self.name}/{thing.link_a}"], "link_b": numbers[f"{self.name}/{thing.link_b}"]}
+
+        for loop in model.loops.values():
+            turn = Pose(rotation=_z_to(loop.axis))
+            sides = place(loop.link_a, loop.pose_a @ turn), place(loop.link_b, loop.pose_b @ turn)
+            b.add_loop(f"{self.name}/{loop.name}", *sides, kind=_LOOPS[loop.kind], length=loop.length, **ends(loop))
+            if loop.kind != "rope":
+                self.joined.append((sides[0].node, sides[1].node))
+        for spring in model.springs.values():
+            sides = place(spring.link_a, Pose(spring.at_a)), place(spring.link_b, Pose(spring.at_b))
+            b.add_loop(f"{self.name}/{spring.name}", *sides, kind=p.SPRING, length=spring.length,
+                       stiffness=spring.stiffness, damping=spring.damping, **ends(spring))  # fmt: skip
+        for joint in model.joints.values():
+            if joint.mimic:
+                leader, ratio, offset = joint.mimic
+                sides = tuple(LinkPlace(int(b.dofs[self.robot.joints[j]]["node"]), Pose()) for j in (joint.name, leader))
+                if b.nodes[sides[0].node]["tree"] != b.nodes[sides[1].node]["tree"]:
+                    raise VeldrainError(f"follows '{leader}', which is on a part that floats apart",
+                                        where=f"{self.name}/{joint.name}", cure="leave mimic= out")  # fmt: skip
+                b.add_loop(f"{self.name}/{joint.name}", *sides, kind=p.MIMIC, stiffness=ratio, length=offset)
 
 
-def _add_link(
-    b: _Builder, model: Model, robot: str, link: str, node: int, pose: Pose, geoms_of: dict[int, list[int]]
-) -> None:
-    described = model.links[link]
-    path = f"{robot}/{link}"
-    b.links[path] = LinkPlace(node, pose)
-    for part in described.parts:
-        geom = b.add_part(path, node, pose, part, described.surface)
-        geoms_of.setdefault(node, []).append(geom)
-    for frame in model.frames.values():
-        if frame.link == link:
-            b.links[f"{robot}/{frame.name}"] = LinkPlace(node, pose @ frame.pose)
+def _nodes_of(joint: Joint) -> list[tuple[int, Pose]]:
+    """Kinds of a joint's nodes, each with its pose in the one before, z along its own axis."""
+    if joint.kind == "planar":
+        to_x, to_y = Rotation.from_euler("y", np.pi / 2), Rotation.from_euler("x", -np.pi / 2)
+        return [
+            (p.SLIDING, Pose(rotation=to_x)),
+            (p.SLIDING, Pose(rotation=to_x.inv() * to_y)),
+            (p.TURNING, Pose(rotation=to_y.inv())),
+        ]
+    if joint.kind == "ball":
+        return [(p.BALL, Pose())] * 3
+    return [(p.SLIDING if joint.kind == "prismatic" else p.TURNING, Pose())]
 
 
 def _z_to(axis: tuple[float, float, float]) -> Rotation:

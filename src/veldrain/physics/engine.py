@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
@@ -15,6 +16,7 @@ from veldrain.model import World
 from veldrain.physics import plant as p
 from veldrain.physics.clearances import clearance
 from veldrain.physics.compiling import LinkPlace, compile_world
+from veldrain.physics.loops import all_openings
 from veldrain.physics.rays import cast_rays
 from veldrain.physics.stepping import advance, refresh
 from veldrain.pose import Array, Pose
@@ -42,7 +44,7 @@ class Engine:
 
     def __init__(self, world: World, step: float, watches: Sequence[tuple[str, str]] = ()) -> None:
         self.step = step
-        self.compiled = compile_world(world, len(watches))
+        self.compiled = compile_world(world, step, len(watches))
         self.plant = self.compiled.plant
         nodes = self.plant.nodes
         # Views of single fields: these arrays never move, and a view costs a tenth of looking the field up.
@@ -58,6 +60,39 @@ class Engine:
             for side, path in enumerate(sides):
                 self.plant.watch_sides[w, side] = self.geoms_of(path)
         self.refresh()
+        if len(self.plant.loops):
+            self._close_loops()
+
+    def _close_loops(self) -> None:
+        """Turn the joints whose start is not given so that all loops are closed."""
+        plant, found = self.plant, self.compiled
+        dofs = [d for r in found.robots.values() for name, d in r.joints.items() if name not in r.given]
+        coords = plant.dofs["coord"][dofs]
+        coords = coords[coords >= 0]
+
+        def gaps(x: Array) -> Array:
+            plant.q[coords] = x
+            self.refresh()
+            out = np.zeros(plant.closed.shape[1])
+            all_openings(plant.nodes, plant.loops, plant.q, out)
+            return out
+
+        start = plant.q[coords].copy()
+        left = gaps(start)
+        if len(left) == 0 or np.abs(left).max() < 1e-9:
+            return
+        if len(coords):
+            best = least_squares(gaps, start, xtol=1e-15, ftol=1e-15, gtol=1e-15)
+            left = gaps(best.x)
+        if np.abs(left).max() > 1e-9:
+            kinds = plant.loops["kind"]
+            rows = np.where((kinds == p.MIMIC) | (kinds <= p.CLOSED_BALL), plant.loops["rows"], 0)
+            closed, worst = np.repeat(np.arange(len(kinds)), rows), int(np.abs(left).argmax())
+            raise VeldrainError(
+                f"the loop is open by {np.abs(left).max():.3g} m or rad at the start, and no joint that is left free closes it",
+                where=found.loop_names[closed[worst]],
+                cure="look at its frames and lengths, or leave joints out of joints=",
+            )
 
     def refresh(self) -> None:
         """Bring poses and velocities up to date with a state that was changed from outside."""
@@ -77,7 +112,7 @@ class Engine:
         """
         goal = self.steps + steps
         while True:
-            status, dof = advance(*self.plant, self.step, goal - self.steps)
+            status, dof = advance(self.plant, self.step, goal - self.steps)
             if status == p.STATUS_FINE:
                 return
             if status == p.STATUS_NOT_FINITE:
@@ -141,24 +176,27 @@ class Engine:
 
     def clearance(self, geoms_a: p.Ints, geoms_b: p.Ints) -> float:
         """Least gap (m) between the touchable shapes of two sides; negative where they overlap."""
-        return float(clearance(self.plant.geoms, self.plant.poly, geoms_a, geoms_b))
+        a = self.plant
+        return float(clearance(a.geoms, a.probe, a.poly, a.corners, a.faces, geoms_a, geoms_b))
 
     def cast(self, origins: Array, directions: Array, reach: float) -> tuple[Array, p.Ints, Array]:
         """Distances (n,), shapes (n,) (−1: nothing) and normals (n, 3) along rays of unit directions (n, 3)."""
         distances, geoms = np.empty(len(origins)), np.empty(len(origins), np.int64)
         normals = np.empty((len(origins), 3))
-        cast_rays(self.plant.geoms, origins, directions, reach, distances, geoms, normals)
+        cast_rays(self.plant.geoms, self.plant.faces, self.plant.branches, origins, directions, reach, distances, geoms, normals)
         return distances, geoms, normals
 
-    def push(self, place: LinkPlace, force: Array, torque: Array, point: Array, until: int) -> None:
-        """Push a place's node with a force at a point of the place's frame and a torque, up to a step."""
+    def push(self, path: str, force: Array, torque: Array, point: Array, until: int) -> None:
+        """Push a link with a force at a point of its frame and a torque, world axes, up to a step."""
+        place = self.place_of(path)
+        link = self.compiled.link_names.index(self.compiled.robots[path].root if path in self.compiled.robots else path)
         if place.node < 0:
             raise VeldrainError("a push on what is fixed in the world", cure="push a link that moves")
         free = np.flatnonzero(self.plant.pushes["until"] <= self.steps)
         if len(free) == 0:
             raise VeldrainError(f"more than {len(self.plant.pushes)} pushes at once", cure="add their forces")
         push = self.plant.pushes[free[0]]
-        push["node"], push["until"] = place.node, until
+        push["node"], push["link"], push["until"] = place.node, link, until
         push["force"], push["torque"], push["point"] = force, torque, place.pose.apply(point)
 
     def snapshot(self) -> Snapshot:

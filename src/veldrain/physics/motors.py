@@ -25,12 +25,15 @@ def motor_line(dof, q, h):
 
 @kernel
 def set_motors(dofs, q, h):
-    """Offset and slope of every degree of freedom, for the motors now held to be at their limits."""
+    """Offset and slope of every degree of freedom, joint springs included, for the motors now held at their limits."""
     for k in range(len(dofs)):
         dof = dofs[k]
         a, b = motor_line(dof, q, h)
         if dof.saturated != 0:
             a, b = dof.saturated * dof.limit, 0.0
+        if dof.spring > 0.0:
+            a += dof.spring * (dof.rest - q[dof.coord])
+            b += h * dof.spring
         dof.offset = a
         dof.slope = b + dof.damping
 

@@ -93,7 +93,7 @@ def reduce_simplex(W, count, weights):
 
 
 @kernel
-def nearest_cores(a, inset_a, b, inset_b, room):
+def nearest_cores(a, inset_a, b, inset_b, room, corners):
     """Distance of two shapes shrunk by insets, the unit vector from b to a, and their nearest points.
 
     The distance is −1 where the cores overlap. room: (≥ 4, ≥ 12, 3) to work in.
@@ -106,8 +106,8 @@ def nearest_cores(a, inset_a, b, inset_b, room):
     reach = math.inf
     point_a, point_b = triple(a.pos), triple(b.pos)
     for _ in range(ROUNDS):
-        p = support(a, inset_a, scaled(v, -1.0))
-        q = support(b, inset_b, v)
+        p = support(a, inset_a, scaled(v, -1.0), corners)
+        q = support(b, inset_b, v, corners)
         w = minus(p, q)
         vv = dot(v, v)
         if count > 0 and vv - dot(v, w) <= 1e-13 * vv:

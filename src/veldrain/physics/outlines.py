@@ -4,7 +4,7 @@ Contact normals come from *cores*: the shapes shrunk by a small depth. Two shape
 are apart, so that the direction between them is well defined where the distance of the shapes themselves is
 zero. The gap is then measured between the true faces, edges and corners along that normal.
 
-A new convex shape needs a branch in each of the three functions here, and nothing else in physics/.
+A new convex shape needs a branch in each of the functions here and one in ``rays``, and nothing else in physics/.
 """
 
 from __future__ import annotations
@@ -12,17 +12,18 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.kernel import kernel
-from veldrain.physics.plant import BOX, CAPSULE, CYLINDER, PLANE, SPHERE
-from veldrain.physics.spatial import add, put, triple, turned, turned_back
+from veldrain.physics.plant import BOX, CAPSULE, CONE, CYLINDER, ELLIPSOID, HULL, MESH, PLANE, SPHERE
+from veldrain.physics.spatial import add, dot, put, triple, turned, turned_back
 
 CAP_CORNERS = 8  # corners of the polygon that stands for the flat end of a cylinder
 
 
 @kernel
-def support(g, inset, direction):
+def support(g, inset, direction, corners):
     """The world point of a shape, shrunk by ``inset``, that lies farthest along a world direction.
 
-    Spheres and capsules are shrunk to their centre and middle line, whatever the inset.
+    Spheres and capsules are shrunk to their centre and middle line, whatever the inset; cones and hulls shrink
+    towards the middle of a ball inside them, so that all their sides move in by the inset at least.
     """
     kind, size = g.kind, g.size
     d = turned_back(g.rot, direction)
@@ -38,6 +39,26 @@ def support(g, inset, direction):
         z = math.copysign(size[1] - inset, d[2])
     elif kind == CAPSULE:
         x, y, z = 0.0, 0.0, math.copysign(size[1], d[2])
+    elif kind == CONE:
+        across, keep = math.sqrt(d[0] * d[0] + d[1] * d[1]), 1.0 - inset / size[2]
+        middle = size[2] - size[1]  # of the ball inside
+        x, y, z = 0.0, 0.0, middle + keep * (size[1] - middle)
+        if 2.0 * size[1] * d[2] < size[0] * across:
+            scale = keep * size[0] / across
+            x, y, z = scale * d[0], scale * d[1], middle - keep * size[2]
+        elif across == 0.0 and d[2] < 0.0:
+            z = middle - keep * size[2]
+    elif kind == ELLIPSOID:
+        x, y, z = size[0] - inset, size[1] - inset, size[2] - inset
+        scale = 1.0 / math.sqrt(x * x * d[0] * d[0] + y * y * d[1] * d[1] + z * z * d[2] * d[2] + 1e-300)
+        x, y, z = x * x * d[0] * scale, y * y * d[1] * scale, z * z * d[2] * scale
+    elif kind == HULL:
+        best, most, keep = g.first_corner, -math.inf, 1.0 - inset / size[0]
+        for k in range(g.first_corner, g.end_corner):
+            along = corners[k, 0] * d[0] + corners[k, 1] * d[1] + corners[k, 2] * d[2]
+            if along > most:
+                best, most = k, along
+        x, y, z = keep * corners[best, 0], keep * corners[best, 1], keep * corners[best, 2]
     else:
         x, y, z = 0.0, 0.0, 0.0
     return add(triple(g.pos), turned(g.rot, (x, y, z)))
@@ -50,7 +71,74 @@ def rounding(g):
 
 
 @kernel
-def feature(g, n, out):
+def thickness(g):
+    """Half the least thickness of a shape: how far its core can be shrunk."""
+    size = g.size
+    if g.kind == BOX or g.kind == ELLIPSOID:
+        return min(size[0], size[1], size[2])
+    if g.kind == CONE:
+        return size[2]
+    return size[0] if g.kind == HULL else min(size[0], size[1])
+
+
+@kernel
+def cone_feature(size, d, out):
+    """The same in the cone's own frame: its base, a line of its side, or a single point."""
+    across, slant = math.sqrt(d[0] * d[0] + d[1] * d[1]), math.sqrt(size[0] * size[0] + 4.0 * size[1] * size[1])
+    x = d[0] / across if across > 1e-9 else 1.0
+    y = d[1] / across if across > 1e-9 else 0.0
+    side = (2.0 * size[1] * across + size[0] * d[2]) / slant
+    if -d[2] > max(side, 0.7):
+        return round_face(size[0], -size[1], x, y, out)
+    apex, rim = (0.0, 0.0, size[1]), (size[0] * x, size[0] * y, -size[1])
+    if side > 0.9:
+        put(out[0], apex)
+        put(out[1], rim)
+        return 2
+    put(out[0], apex if 2.0 * size[1] * d[2] >= size[0] * across else rim)
+    return 1
+
+
+@kernel
+def round_face(radius, height, x, y, out):
+    """The polygon for a round face across z; one of its corners lies along (x, y)."""
+    for k in range(CAP_CORNERS):
+        angle = 2.0 * math.pi * k / CAP_CORNERS
+        c, s = radius * math.cos(angle), radius * math.sin(angle)
+        put(out[k], (c * x - s * y, c * y + s * x, height))
+    return CAP_CORNERS
+
+
+@kernel
+def hull_feature(g, d, out, corners, faces):
+    """The same in the hull's own frame: a face that looks along d, else the edge or corner that lies farthest."""
+    best, most = g.first_face, -2.0
+    for k in range(g.first_face, g.end_face):
+        along = dot(triple(faces[k].normal), d)
+        if along > most:
+            best, most = k, along
+    if most > 0.9 or g.end_face - g.first_face == 1:
+        face = faces[best]
+        for k in range(face.corners):
+            put(out[k], triple(face.at[k]))
+        return face.corners
+    first, second, high, next_high = g.first_corner, g.first_corner, -math.inf, -math.inf
+    for k in range(g.first_corner, g.end_corner):
+        along = dot(triple(corners[k]), d)
+        if along > high:
+            second, next_high = first, high
+            first, high = k, along
+        elif along > next_high:
+            second, next_high = k, along
+    put(out[0], triple(corners[first]))
+    if high - next_high > 0.05 * g.size[0]:
+        return 1
+    put(out[1], triple(corners[second]))
+    return 2
+
+
+@kernel
+def feature(g, n, out, corners, faces):
     """Corners of the face, edge or point of a shape that looks along the unit vector n; gives their number.
 
     Three or more corners are a flat face in turning order, two are an edge. Each holds the support point
@@ -81,12 +169,7 @@ def feature(g, n, out):
                 out[k, 2] = size[1] if k == 0 else -size[1]
             count = 2
         else:
-            for k in range(CAP_CORNERS):
-                angle = 2.0 * math.pi * k / CAP_CORNERS
-                c1, s1 = size[0] * math.cos(angle), size[0] * math.sin(angle)
-                out[k, 0], out[k, 1] = c1 * x - s1 * y, c1 * y + s1 * x
-                out[k, 2] = math.copysign(size[1], d[2])
-            count = CAP_CORNERS
+            count = round_face(size[0], math.copysign(size[1], d[2]), x, y, out)
     elif kind == CAPSULE:
         if abs(d[2]) < 0.5:
             put(out[0], (0.0, 0.0, size[1]))
@@ -94,6 +177,13 @@ def feature(g, n, out):
             count = 2
         else:
             put(out[0], (0.0, 0.0, math.copysign(size[1], d[2])))
+    elif kind == CONE:
+        count = cone_feature(size, d, out)
+    elif kind == HULL:
+        count = hull_feature(g, d, out, corners, faces)
+    elif kind == ELLIPSOID:
+        put(out[0], support(g, 0.0, n, corners))
+        return 1
     else:
         put(out[0], (0.0, 0.0, 0.0))
     for k in range(count):
@@ -102,19 +192,24 @@ def feature(g, n, out):
 
 
 @kernel
-def bounding_box(g, margin):
+def bounding_box(g, margin, corners):
     """Set the box along the world axes around a shape, widened by a margin."""
     kind, size, rot = g.kind, g.size, g.rot
     for r in range(3):
+        low = high = 0.0
         if kind == PLANE:
-            half = math.inf
-        elif kind == BOX:
-            half = abs(rot[r, 0]) * size[0] + abs(rot[r, 1]) * size[1] + abs(rot[r, 2]) * size[2]
+            high = math.inf
+        elif kind == BOX or kind == MESH:
+            high = abs(rot[r, 0]) * size[0] + abs(rot[r, 1]) * size[1] + abs(rot[r, 2]) * size[2]
         elif kind == CYLINDER:
-            half = size[0] * math.sqrt(max(0.0, 1.0 - rot[r, 2] * rot[r, 2])) + size[1] * abs(rot[r, 2])
+            high = size[0] * math.sqrt(max(0.0, 1.0 - rot[r, 2] * rot[r, 2])) + size[1] * abs(rot[r, 2])
         elif kind == CAPSULE:
-            half = size[0] + size[1] * abs(rot[r, 2])
+            high = size[0] + size[1] * abs(rot[r, 2])
+        elif kind == SPHERE:
+            high = size[0]
         else:
-            half = size[0]
-        g.box[r] = g.pos[r] - half - margin
-        g.box[3 + r] = g.pos[r] + half + margin
+            axis = (1.0 if r == 0 else 0.0, 1.0 if r == 1 else 0.0, 1.0 if r == 2 else 0.0)
+            high = support(g, 0.0, axis, corners)[r] - g.pos[r]
+            low = support(g, 0.0, (-axis[0], -axis[1], -axis[2]), corners)[r] - g.pos[r] + high
+        g.box[r] = g.pos[r] - high + low - margin
+        g.box[3 + r] = g.pos[r] + high + margin

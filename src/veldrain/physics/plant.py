@@ -17,14 +17,16 @@ from veldrain.pose import Array
 Ints = NDArray[np.int64]
 Records = NDArray[np.void]
 
-# Kinds of node, by the joint that holds it.
-TURNING, SLIDING, FREE = 0, 1, 2
-# Kinds of shape.
-PLANE, BOX, SPHERE, CYLINDER, CAPSULE = 0, 1, 2, 3, 4
+# Kinds of node, by the joint that holds it. A ball joint is a row of three nodes, of which the last has the mass.
+TURNING, SLIDING, FREE, BALL = 0, 1, 2, 3
+# Kinds of shape. A MESH is a set of triangles, each of which meets others as a HULL of one face.
+PLANE, BOX, SPHERE, CYLINDER, CAPSULE, CONE, ELLIPSOID, HULL, MESH = range(9)
+# Kinds of closed loops, and what else acts between two points.
+CLOSED_FIXED, CLOSED_REVOLUTE, CLOSED_PRISMATIC, CLOSED_BALL, ROPE, SPRING, MIMIC = range(7)
 # Modes of a motor.
 NO_MOTOR, EFFORT, VELOCITY, POSITION = 0, 1, 2, 3
 # Rows of Plant.speeds.
-NOW, UNFORCED, NEW, SHIFT = 0, 1, 2, 3
+NOW, UNFORCED, NEW, SHIFT, PULL = 0, 1, 2, 3, 4
 # How an advance ended.
 STATUS_FINE, STATUS_FULL, STATUS_NOT_FINITE = 0, 1, 2
 
@@ -36,18 +38,21 @@ def _record(integers: str, numbers: str, **arrays: int | tuple[int, ...]) -> np.
     return np.dtype(fields)
 
 
-COUNTS = _record("step contacts kept joint_rows rows room", "")
+COUNTS = _record("step contacts kept equals limits rows room sweeps smooth", "")  # smooth: 1 where rk4 is wanted
 
 TREE = _record(
-    "first end dof dofs",  # nodes first to end − 1; dofs from dof on
+    # Nodes first to end − 1; dofs from dof on. lone: a free body by itself. A scripted root moves as rows script
+    # to script_end − 1 of Plant.script say (one a step), else script is −1.
+    "first end dof dofs lone script script_end",
     "",
     ref=3,  # reference point of spatial vectors
-    root=(6, 6),  # Cholesky factor of a free root's articulated inertia
+    root=(6, 6),  # of a free root: Cholesky factor of its articulated inertia; of a lone one: 3 × 3 inverse inertia
 )
 NODE = _record(
     # A FREE node has six dofs (spin, velocity of its mass centre) and seven coordinates (mass centre,
-    # quaternion x, y, z, w); others have one of each.
-    "tree parent kind dof coord",
+    # quaternion x, y, z, w). The three nodes of a BALL share a quaternion and have one of the child's axes each;
+    # others have one dof and one coordinate.
+    "tree parent kind dof coord axis",
     "mass Dinv u",
     place=3,  # the joint's place and axes in the parent
     turn=(3, 3),
@@ -65,33 +70,65 @@ NODE = _record(
     acc=6,  # acceleration
 )
 DOF = _record(
-    "coord mode saturated",  # coord −1: of a FREE node. saturated: sign of the limit that the motor sits on
-    "damping friction low high stiffness gain limit command effort acceleration offset slope",
+    "coord node mode saturated",  # coord −1: of a FREE or BALL node. saturated: sign of the limit the motor sits on
+    # inertia: reflected by the motor. spring, rest: of the joint's own spring. rub, stop: impulses of the joint's
+    # friction and stop in the last step.
+    "damping friction low high spring rest inertia stiffness gain limit command "
+    "effort acceleration offset slope rub stop",
 )
 GEOM = _record(
-    "kind node touch seen",
+    # Of a HULL its corners and faces, of a MESH its triangles (faces) and the root of its tree of boxes.
+    "kind node touch seen first_corner end_corner first_face end_face branch",
     "core",  # how far the core that normals come from lies inside the shape
-    size=3,  # box: half edges; others: radius, half length, 0
+    size=3,  # box: half edges; ellipsoid: half axes; hull: inner and outer radius; others: radius, half length
     place=3,
     turn=(3, 3),
-    surface=3,  # friction, restitution, rolling
+    surface=6,  # friction, restitution, rolling, spinning, compliance (m/N), damping (N·s/m)
+    belt=3,  # velocity of its surface, in its own axes
     pos=3,
     rot=(3, 3),
     box=6,  # around it, along the world axes: low, high
 )
-PATCH = _record("", "", size=3, place=3, turn=(3, 3), surface=3)  # size: half edges
-PUSH = _record("node until", "", force=3, torque=3, point=3)  # world axes; the point is in the node
+FACE = _record(
+    "corners tag",  # tag: of a triangle, bit k: its edge k is an outer one, so that contact normals may lean there
+    "",
+    normal=3,
+    at=(12, 3),
+)
+BRANCH = _record("first end skip", "", box=6)  # of a tree of boxes: faces of a leaf; where to go on without it
+PATCH = _record("", "", size=3, place=3, turn=(3, 3), surface=6)  # size: half edges
+PUSH = _record("node link until", "", force=3, torque=3, point=3)  # world axes; the point is in the node
+LOOP = _record(
+    # What acts between points of two nodes (−1: the world); of a MIMIC node_a follows node_b. row: first row.
+    "kind node_a node_b link_a link_b row rows",
+    "length stiffness damping",  # of a rope or spring; a MIMIC's offset and ratio are length and stiffness
+    at_a=3,
+    turn_a=(3, 3),
+    at_b=3,
+    turn_b=(3, 3),
+    impulse=6,
+    direction=(6, 3),  # of each row
+    turning=6,  # 1: the row is of turning
+    point=3,  # where it acts
+    force=3,  # on a in the last step, and the moment about the point
+    moment=3,
+)
 CONTACT = _record(
-    "key node_a node_b bounce row",  # key: shape a · shapes + shape b; row: the first of its rows
-    "gap target target_shift shift",  # wanted normal velocity and the same for positions; shift: its impulse
+    "key node_a node_b bounce row rows",  # key: shape a · shapes + shape b; row, rows: the first of its rows, and how many
+    # target: wanted normal velocity; target_shift: the same for positions; shift: its impulse; soft: what the
+    # normal velocity gives way for an impulse of 1.
+    "gap target target_shift shift soft",
     point=3,
     frame=(3, 3),  # rows: normal from b to a, two tangents
-    surface=3,
-    impulse=5,  # normal, two of friction, two of rolling
-    mobility=8,  # see rows.contact_mobility
+    surface=6,
+    belt=2,  # along the tangents: what the surfaces' own velocities add to the sliding
+    impulse=6,  # normal, two of friction, two of rolling, spinning
+    mobility=9,  # see rows.contact_mobility
+    wrong=3,  # see solver: what is wrong, and the direction of search
+    pull=3,
 )
 KEPT = _record("key used", "gap", point=3, normal=3, impulse=3, moment=3)  # a contact of the last step
-JOINT_ROW = _record("dof", "low high target impulse")
+LIMIT = _record("dof row kind loop", "low high target soft mobility impulse wrong pull")  # a row between two bounds
 ROW = _record("dof_a dofs_a at_a dof_b dofs_b at_b", "")  # of each side: its dofs and their place in J and B
 
 
@@ -104,8 +141,14 @@ class Plant(NamedTuple):
     nodes: Records  # (N,)
     dofs: Records  # (D,)
     q: Array  # (Q,) coordinates
-    speeds: Array  # (4, D) now; after the step if nothing held; after the step; what moves positions only
+    speeds: Array  # (5, D) now; after the step if nothing held; after the step; what moves positions only; pull
     geoms: Records  # (G,)
+    probe: Records  # (1,) GEOM: a triangle of a mesh while it meets another shape
+    corners: Array  # (V, 3) of hulls, in the shape; the first three are the triangle's
+    faces: Records  # (F,) of hulls and meshes, in the shape; the first is the triangle
+    branches: Records  # trees of boxes over the triangles of meshes, depth first
+    loops: Records  # (L,)
+    script: Array  # (rows, 7) mass centre and quaternion of scripted roots, step by step
     patches: Records  # (P,)
     skipped: Ints  # (K,) keys of pairs that never touch, sorted
     pushes: Records  # (16,)
@@ -117,14 +160,16 @@ class Plant(NamedTuple):
     chosen: Ints  # (4,) which points of a pair are kept
     contacts: Records  # (C,)
     kept: Records  # (C,)
-    joint_rows: Records  # (2 D,)
+    limits: Records  # (3 D + L,)
     rows: Records  # (R,)
     J: Array  # (room,)
     B: Array  # (room,) M⁻¹·Jᵀ
+    closed: Array  # (E + 2, E) factor of the rows of closed loops on each other, and two rows to work in
+    stages: Array  # (9, max(Q, D)) of rk4
 
 
 # What decides what happens next: to copy these is to take a snapshot.
-STATE = ("counts", "dofs", "q", "speeds", "pushes", "watch_step", "order", "kept")
+STATE = ("counts", "dofs", "q", "speeds", "pushes", "loops", "watch_step", "order", "kept")
 
 
 def with_room(plant: Plant, contacts: int, pairs: int, room: int) -> Plant:
@@ -135,7 +180,7 @@ def with_room(plant: Plant, contacts: int, pairs: int, room: int) -> Plant:
         pairs=np.zeros(pairs, np.int64),
         contacts=np.zeros(contacts, CONTACT),
         kept=kept,
-        rows=np.zeros(5 * contacts + 2 * len(plant.dofs), ROW),
+        rows=np.zeros(6 * contacts + len(plant.limits) + plant.closed.shape[1], ROW),
         J=np.zeros(room),
         B=np.zeros(room),
     )

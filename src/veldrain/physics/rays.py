@@ -1,4 +1,4 @@
-"""Where rays meet the exact shapes: closed forms of a line with a plane, box, sphere, cylinder and capsule.
+"""Where rays meet the exact shapes: closed forms of a line with each of them, and triangle by triangle for meshes.
 
 A ray that starts inside a shape meets its far side, as light inside a housing would.
 """
@@ -8,8 +8,8 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.kernel import entry, kernel
-from veldrain.physics.plant import BOX, CAPSULE, CYLINDER, PLANE
-from veldrain.physics.spatial import dot, minus, put, triple, turned, turned_back
+from veldrain.physics.plant import BOX, CAPSULE, CONE, CYLINDER, ELLIPSOID, HULL, MESH, PLANE
+from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple, turned, turned_back
 
 NOTHING = (math.inf, 0.0, 0.0, 0.0)
 
@@ -89,8 +89,121 @@ def nearer(one, other):
 
 
 @kernel
-def meet(kind, size, o, d, best):
+def meet_cone(o, d, radius, half, best):
+    """The same at a cone with its tip at +half: x² + y² = (k·(half − z))², and its base."""
+    hit = meet_cap(o, d, radius, -half, best)
+    k = radius / (2.0 * half)
+    z, kk = o[2] - half, k * k
+    a = d[0] * d[0] + d[1] * d[1] - kk * d[2] * d[2]
+    b = o[0] * d[0] + o[1] * d[1] - kk * z * d[2]
+    c = o[0] * o[0] + o[1] * o[1] - kk * z * z
+    root = b * b - a * c
+    if root < 0.0:
+        return hit
+    # The form without cancellation; where a is 0 one of the two is the only meeting.
+    root = -(b + math.copysign(math.sqrt(root), b))
+    for t in (root / a if a != 0.0 else -1.0, c / root if root != 0.0 else -1.0):
+        height = o[2] + t * d[2]
+        if 0.0 <= t < hit[0] and t < best and abs(height) <= half:
+            x, y = o[0] + t * d[0], o[1] + t * d[1]
+            slant = math.sqrt(1.0 + kk)
+            across = math.sqrt(x * x + y * y) * slant
+            if across > 0.0:
+                hit = (t, x / across, y / across, k / slant)
+    return hit
+
+
+@kernel
+def meet_ellipsoid(o, d, size, best):
+    """The same at an ellipsoid: a unit sphere in axes stretched by its half axes."""
+    p = (o[0] / size[0], o[1] / size[1], o[2] / size[2])
+    w = (d[0] / size[0], d[1] / size[1], d[2] / size[2])
+    a, b = dot(w, w), dot(p, w)
+    root = b * b - a * (dot(p, p) - 1.0)
+    if root < 0.0:
+        return NOTHING
+    root = math.sqrt(root)
+    t = (-b - root) / a if -b - root >= 0.0 else (-b + root) / a
+    if not 0.0 <= t < best:
+        return NOTHING
+    at = add(p, scaled(w, t))
+    n = (at[0] / size[0], at[1] / size[1], at[2] / size[2])
+    n = scaled(n, 1.0 / math.sqrt(dot(n, n)))
+    return t, n[0], n[1], n[2]
+
+
+@kernel
+def meet_hull(g, o, d, best, faces):
+    """The same at a convex hull: the common part of what its faces leave."""
+    enter, leave, face_in, face_out = -math.inf, math.inf, g.first_face, g.first_face
+    for k in range(g.first_face, g.end_face):
+        n = triple(faces[k].normal)
+        height, speed = dot(n, minus(triple(faces[k].at[0]), o)), dot(n, d)
+        if speed == 0.0:
+            if height < 0.0:
+                return NOTHING
+        elif speed < 0.0 and height / speed > enter:
+            enter, face_in = height / speed, k
+        elif speed > 0.0 and height / speed < leave:
+            leave, face_out = height / speed, k
+    if enter > leave or leave < 0.0:
+        return NOTHING
+    t, face = (enter, face_in) if enter >= 0.0 else (leave, face_out)
+    n = faces[face].normal
+    return (t, n[0], n[1], n[2]) if t < best else NOTHING
+
+
+@kernel
+def misses_box(box, o, d, best):
+    """True for a ray that does not meet a box before ``best``."""
+    enter, leave = 0.0, best
+    for r in range(3):
+        if d[r] == 0.0:
+            if o[r] < box[r] or o[r] > box[3 + r]:
+                return True
+            continue
+        one, other = (box[r] - o[r]) / d[r], (box[3 + r] - o[r]) / d[r]
+        enter, leave = max(enter, min(one, other)), min(leave, max(one, other))
+    return enter > leave
+
+
+@kernel
+def meet_triangle(face, o, d, best):
+    """The same at a triangle, from both sides (T. Möller, B. Trumbore, J. Graphics Tools 2(1), 1997)."""
+    a = triple(face.at[0])
+    u, w = minus(triple(face.at[1]), a), minus(triple(face.at[2]), a)
+    p = cross(d, w)
+    det = dot(u, p)
+    if det == 0.0:
+        return NOTHING
+    s = minus(o, a)
+    q = cross(s, u)
+    x, y, t = dot(s, p) / det, dot(d, q) / det, dot(w, q) / det
+    if x < 0.0 or y < 0.0 or x + y > 1.0 or not 0.0 <= t < best:
+        return NOTHING
+    return t, face.normal[0], face.normal[1], face.normal[2]
+
+
+@kernel
+def meet_mesh(g, o, d, best, faces, branches):
+    """The same at a mesh of triangles."""
+    hit = NOTHING
+    k, end = g.branch, branches[g.branch].skip
+    while k < end:
+        branch = branches[k]
+        if misses_box(branch.box, o, d, min(best, hit[0])):
+            k = branch.skip
+            continue
+        for f in range(branch.first, branch.end):
+            hit = nearer(hit, meet_triangle(faces[f], o, d, min(best, hit[0])))
+        k += 1
+    return hit
+
+
+@kernel
+def meet(g, o, d, best, faces, branches):
     """Distance and local normal where a local ray first meets a shape nearer than ``best``; inf: nowhere."""
+    kind, size = g.kind, g.size
     if kind == PLANE:
         t = -o[2] / d[2] if d[2] != 0.0 else -1.0
         return (t, 0.0, 0.0, 1.0) if 0.0 <= t < best else NOTHING
@@ -99,6 +212,14 @@ def meet(kind, size, o, d, best):
     if kind == CYLINDER:
         hit = nearer(meet_cap(o, d, size[0], size[1], best), meet_cap(o, d, size[0], -size[1], best))
         return nearer(hit, meet_tube(o, d, size[0], size[1], best))
+    if kind == CONE:
+        return meet_cone(o, d, size[0], size[1], best)
+    if kind == ELLIPSOID:
+        return meet_ellipsoid(o, d, size, best)
+    if kind == HULL:
+        return meet_hull(g, o, d, best, faces)
+    if kind == MESH:
+        return meet_mesh(g, o, d, best, faces, branches)
     if size[1] == 0.0:
         return meet_sphere(o, d, size[0], 0.0, best)
     return meet_capsule(o, d, size, best)
@@ -130,7 +251,7 @@ def passes_by(g, o, d, reach):
 
 
 @entry
-def cast_rays(geoms, origins, directions, reach, distances, hits, normals):
+def cast_rays(geoms, faces, branches, origins, directions, reach, distances, hits, normals):
     """Fill distances (n,), shapes (n,) and world normals (n, 3) of rays with unit directions."""
     for k in range(len(origins)):
         best, found, normal = reach, -1, (0.0, 0.0, 0.0)
@@ -140,7 +261,7 @@ def cast_rays(geoms, origins, directions, reach, distances, hits, normals):
             if g.seen == 0 or passes_by(g, o, d, best):
                 continue
             local = turned_back(g.rot, minus(o, triple(g.pos)))
-            t, x, y, z = meet(g.kind, g.size, local, turned_back(g.rot, d), best)
+            t, x, y, z = meet(g, local, turned_back(g.rot, d), best, faces, branches)
             if t < best:
                 best, found, normal = t, i, turned(g.rot, (x, y, z))
         distances[k] = best if found >= 0 else math.inf

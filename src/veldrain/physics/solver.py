@@ -1,12 +1,16 @@
-"""One solver for contacts, joint stops and joint friction: projected Gauss–Seidel on the new velocities.
+"""One solver for contacts, joint stops, joint friction, ropes and springs: it works on the new velocities.
 
 Contact: normal impulse λₙ ≥ 0, normal velocity vₙ ≥ target, λₙ·(vₙ − target) = 0 (Signorini); friction
 |λₜ| ≤ µ·λₙ in the round cone, and where it slides λₜ is on the cone's edge and against the sliding (Coulomb).
-Each contact in turn takes the normal impulse that its normal velocity asks for, then both friction impulses
-together, exactly: those that lose most energy in the disc of radius µ·λₙ (J. J. Moreau, "Unilateral contact and
-dry friction in finite freedom dynamics", 1988), which is a trust-region problem in two dimensions. A fixed
-point of the sweep satisfies all of it, and impulses kept from the last step make a body at rest start there,
-so that nothing creeps.
+
+Two ways to go take turns. A *sweep* (projected Gauss–Seidel) takes each contact in turn: the normal impulse that
+its normal velocity asks for, then both friction impulses together, exactly: those that lose most energy in the disc
+of radius µ·λₙ (J. J. Moreau, "Unilateral contact and dry friction in finite freedom dynamics", 1988), which is a
+trust-region problem in two dimensions. Sweeps find out what opens and what slides. A *search* (conjugate
+gradients over all rows that do neither, as far as they stay so) then settles what is left at once, which a
+sweep hands on from body to body only: high stacks, a heavy body on a light one. (Z. Dostál, "Optimal Quadratic
+Programming Algorithms", Springer 2009, chapter 5, takes turns in the same way.) A fixed point satisfies all of
+it, and impulses kept from the last step make a body at rest start there, so that nothing creeps.
 """
 
 from __future__ import annotations
@@ -14,10 +18,14 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.kernel import kernel
-from veldrain.physics.plant import NEW, SHIFT, UNFORCED
-from veldrain.physics.rows import apply_row, apply_three, row_velocity, three_velocities
+from veldrain.physics.plant import NEW, PULL, SHIFT, UNFORCED
+from veldrain.physics.rows import apply_row, apply_three, limit_velocity, row_velocity, three_velocities
 
-SWEEPS = 100
+ROUNDS = 30  # of sweeps and searches in turn, at most
+SWEEPS = 4  # of a round
+SEARCHES = 20  # of a round
+EFFORT = 60_000  # contacts looked at in a step, about: a pile in motion need not be exact
+SHIFTS = 20  # sweeps of positions: what is left of an overlap is taken in the next step
 ENOUGH = 1e-8  # m/s (rad/s): a sweep that changes no velocity by more is the last
 RELAXATION = 1.2  # of normal impulses: bodies on many contacts settle in half the sweeps
 
@@ -32,46 +40,51 @@ def into_disc(x, y, radius):
 
 
 @kernel
-def sweep_joints(count, joint_rows, rows, B, v):
-    """One pass over stops and joint friction; gives the largest change of velocity."""
+def sweep_limits(count, limits, rows, J, B, v):
+    """One pass over joints, ropes and springs; gives the largest change of velocity."""
     most = 0.0
-    for j in range(count.joint_rows):
-        joint, row = joint_rows[j], rows[j]
-        answer = B[row.at_a + joint.dof - row.dof_a]
-        wanted = joint.impulse - (v[joint.dof] - joint.target) / answer
-        new = min(max(wanted, joint.low), joint.high)
-        change = new - joint.impulse
+    for k in range(count.limits):
+        limit = limits[k]
+        row, x = rows[limit.row], limit.impulse
+        away = limit_velocity(limit, row, J, v) + limit.soft * x - limit.target
+        new = min(max(x - away / limit.mobility, limit.low), limit.high)
+        change = new - x
         if change != 0.0:
-            joint.impulse = new
+            limit.impulse = new
             apply_row(row, B, change, v)
-            most = max(most, abs(change) * answer)
+            most = max(most, abs(change) * limit.mobility)
     return most
 
 
 @kernel
 def sweep_contact(c, rows, J, B, v):
-    """One contact: its normal, then its friction, then its rolling; gives the largest change of velocity."""
+    """One contact: its normal, then its friction, rolling and spinning; gives the largest change of velocity."""
     x, m, row = c.impulse, c.mobility, rows[c.row]
     vn, v1, v2 = three_velocities(row, J, v)
-    normal = max(0.0, x[0] - RELAXATION * (vn - c.target) / m[0])
+    normal = max(0.0, x[0] - RELAXATION * (vn + c.soft * x[0] - c.target) / (m[0] + c.soft))
     dn = normal - x[0]
-    fx = v1 + m[1] * dn - m[3] * x[1] - m[4] * x[2]
-    fy = v2 + m[2] * dn - m[4] * x[1] - m[5] * x[2]
+    fx = v1 + c.belt[0] + m[1] * dn - m[3] * x[1] - m[4] * x[2]
+    fy = v2 + c.belt[1] + m[2] * dn - m[4] * x[1] - m[5] * x[2]
     a, b = least_in_disc(m[3], m[4], m[5], m[6], fx, fy, c.surface[0] * normal)
     da, db = a - x[1], b - x[2]
     x[0], x[1], x[2] = normal, a, b
     if dn != 0.0 or da != 0.0 or db != 0.0:
         apply_three(row, B, dn, da, db, v)
-    most = max(abs(dn) * m[0], max(abs(da), abs(db)) * m[6])
-    if c.surface[2] > 0.0:
-        # Rolling: a moment against the turning, no larger than its arm times the normal force.
-        first, second = rows[c.row + 3], rows[c.row + 4]
+    most = max(abs(dn) * (m[0] + c.soft), max(abs(da), abs(db)) * m[6])
+    if c.rows == 6:
+        # Moments against rolling and spinning, no larger than their arms times the normal force.
+        first, second, third = rows[c.row + 3], rows[c.row + 4], rows[c.row + 5]
         a, b = x[3] - row_velocity(first, J, v) / m[7], x[4] - row_velocity(second, J, v) / m[7]
         a, b = into_disc(a, b, c.surface[2] * normal)
         most = max(most, m[7] * max(abs(a - x[3]), abs(b - x[4])))
         apply_row(first, B, a - x[3], v)
         apply_row(second, B, b - x[4], v)
         x[3], x[4] = a, b
+        limit = c.surface[3] * normal
+        a = min(max(x[5] - row_velocity(third, J, v) / m[8], -limit), limit)
+        most = max(most, m[8] * abs(a - x[5]))
+        apply_row(third, B, a - x[5], v)
+        x[5] = a
     return most
 
 
@@ -104,24 +117,147 @@ def least_in_disc(a, b, d, largest, fx, fy, radius):
 
 
 @kernel
-def solve_velocities(count, speeds, contacts, joint_rows, rows, J, B):
+def sweep(count, contacts, limits, rows, J, B, v):
+    """One pass over everything; gives the largest change of velocity."""
+    most = sweep_limits(count, limits, rows, J, B, v)
+    for k in range(count.contacts):
+        most = max(most, sweep_contact(contacts[k], rows, J, B, v))
+    return most
+
+
+@kernel
+def room_in_disc(x, y, px, py, radius, growth):
+    """The largest step s for which (x, y) + s·(px, py) stays in the disc of radius + s·growth."""
+    a = px * px + py * py - growth * growth
+    b = x * px + y * py - radius * growth
+    c = min(x * x + y * y - radius * radius, 0.0)
+    root = b * b - a * c
+    if root < 0.0:  # it never leaves
+        return math.inf
+    root = math.sqrt(root)
+    if a > 0.0:
+        return (-b + root) / a
+    return -c / (b + root) if b > 0.0 else math.inf
+
+
+@kernel
+def aim_search(count, contacts, limits, rows, J, v, old):
+    """Turn the direction of search to what is still wrong in all rows that neither open nor slide.
+
+    old: the measure of the wrong of the search before, 0 at the first. Gives the new measure.
+    """
+    new = 0.0
+    for k in range(count.limits):
+        limit = limits[k]
+        free = limit.low < limit.impulse < limit.high
+        wrong = limit.target - limit_velocity(limit, rows[limit.row], J, v) - limit.soft * limit.impulse
+        if free:
+            new += wrong * wrong / limit.mobility
+        limit.wrong = wrong / limit.mobility if free else 0.0
+    for k in range(count.contacts):
+        c = contacts[k]
+        x, m, wrong = c.impulse, c.mobility, c.wrong
+        wrong[0] = wrong[1] = wrong[2] = 0.0
+        if x[0] <= 0.0:
+            continue
+        vn, v1, v2 = three_velocities(rows[c.row], J, v)
+        a = c.target - vn - c.soft * x[0]
+        wrong[0] = a / (m[0] + c.soft)
+        new += a * wrong[0]
+        edge = c.surface[0] * x[0]
+        if x[1] * x[1] + x[2] * x[2] < (1.0 - 1e-9) * edge * edge:
+            a, b = -v1 - c.belt[0], -v2 - c.belt[1]
+            wrong[1], wrong[2] = a / m[3], b / m[5]
+            new += a * wrong[1] + b * wrong[2]
+    turn = new / old if old > 0.0 else 0.0
+    for k in range(count.limits):
+        limits[k].pull = limits[k].wrong + turn * limits[k].pull
+    for k in range(count.contacts):
+        c = contacts[k]
+        for j in range(3):
+            c.pull[j] = c.wrong[j] + turn * c.pull[j]
+    return new
+
+
+@kernel
+def search(count, contacts, limits, rows, J, B, v, move, measure):
+    """One step along the direction of search, as far as no contact opens or begins to slide; True: it went all the way.
+
+    move: (D,) the velocities that the direction gives.
+    """
+    for k in range(len(move)):
+        move[k] = 0.0
+    for k in range(count.limits):
+        if limits[k].pull != 0.0:
+            apply_row(rows[limits[k].row], B, limits[k].pull, move)
+    for k in range(count.contacts):
+        p = contacts[k].pull
+        if p[0] != 0.0 or p[1] != 0.0 or p[2] != 0.0:
+            apply_three(rows[contacts[k].row], B, p[0], p[1], p[2], move)
+    curve, most = 0.0, math.inf
+    for k in range(count.limits):
+        limit = limits[k]
+        p = limit.pull
+        if p != 0.0:
+            curve += p * (limit_velocity(limit, rows[limit.row], J, move) + limit.soft * p)
+            most = min(most, ((limit.high if p > 0.0 else limit.low) - limit.impulse) / p)
+    for k in range(count.contacts):
+        c = contacts[k]
+        p, x = c.pull, c.impulse
+        if p[0] == 0.0 and p[1] == 0.0 and p[2] == 0.0:
+            continue
+        vn, v1, v2 = three_velocities(rows[c.row], J, move)
+        curve += p[0] * (vn + c.soft * p[0]) + p[1] * v1 + p[2] * v2
+        if p[0] < 0.0:
+            most = min(most, -x[0] / p[0])
+        if p[1] != 0.0 or p[2] != 0.0:
+            most = min(most, room_in_disc(x[1], x[2], p[1], p[2], c.surface[0] * x[0], c.surface[0] * p[0]))
+    if curve <= 0.0:
+        return False
+    whole = measure / curve
+    step = min(whole, most)
+    for k in range(len(move)):
+        v[k] += step * move[k]
+    for k in range(count.limits):
+        limits[k].impulse += step * limits[k].pull
+    for k in range(count.contacts):
+        c = contacts[k]
+        for j in range(3):
+            c.impulse[j] += step * c.pull[j]
+        c.impulse[0] = max(c.impulse[0], 0.0)
+    return whole <= most
+
+
+@kernel
+def solve_velocities(count, speeds, contacts, limits, rows, J, B):
     """The impulses of all rows, from those kept, and the velocities that they give."""
     v = speeds[NEW]
     for k in range(len(v)):
         v[k] = speeds[UNFORCED, k]
-    if count.rows == 0:
-        return
+    for k in range(count.limits):
+        if limits[k].impulse != 0.0:
+            apply_row(rows[limits[k].row], B, limits[k].impulse, v)
     for k in range(count.contacts):
         c = contacts[k]
-        for j in range(5 if c.surface[2] > 0.0 else 3):
+        for j in range(c.rows):
             if c.impulse[j] != 0.0:
                 apply_row(rows[c.row + j], B, c.impulse[j], v)
-    for _ in range(SWEEPS):
-        most = sweep_joints(count, joint_rows, rows, B, v)
-        for k in range(count.contacts):
-            most = max(most, sweep_contact(contacts[k], rows, J, B, v))
-        if most < ENOUGH:
-            break
+    size = count.limits + count.contacts
+    left = max(EFFORT // max(size, 1), SWEEPS)
+    for _ in range(ROUNDS):
+        for _ in range(SWEEPS):
+            count.sweeps += 1
+            left -= 1
+            if sweep(count, contacts, limits, rows, J, B, v) < ENOUGH:
+                return
+        if left <= 0 or size == 1:
+            return
+        measure = 0.0
+        for _ in range(SEARCHES):
+            measure = aim_search(count, contacts, limits, rows, J, v, measure)
+            left -= 1
+            if measure <= 0.0 or not search(count, contacts, limits, rows, J, B, v, speeds[PULL], measure):
+                break
 
 
 @kernel
@@ -140,7 +276,7 @@ def solve_positions(count, speeds, contacts, rows, J, B):
         needed = needed or c.bounce == 1 or c.target_shift > 0.0
     if not needed:
         return
-    for _ in range(SWEEPS):
+    for _ in range(SHIFTS):
         most = 0.0
         for k in range(count.contacts):
             c = contacts[k]

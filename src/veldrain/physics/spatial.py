@@ -48,6 +48,12 @@ def triple(row):
 
 
 @kernel
+def six(row):
+    """The first six numbers of an array row."""
+    return (row[0], row[1], row[2], row[3], row[4], row[5])
+
+
+@kernel
 def turned(R, a):
     """R·a: from local to outer axes."""
     return (
@@ -115,6 +121,32 @@ def turn_quaternion(q, at, turn):
     w = aw * bw - ax * bx - ay * by - az * bz
     n = 1.0 / math.sqrt(x * x + y * y + z * z + w * w)
     q[at], q[at + 1], q[at + 2], q[at + 3] = x * n, y * n, z * n, w * n
+
+
+@kernel
+def rotation_vector_between(p, q):
+    """The rotation vector (outer axes) that takes the unit quaternion p to q, the short way."""
+    x = q[0] * p[3] - q[3] * p[0] - q[1] * p[2] + q[2] * p[1]
+    y = q[1] * p[3] - q[3] * p[1] - q[2] * p[0] + q[0] * p[2]
+    z = q[2] * p[3] - q[3] * p[2] - q[0] * p[1] + q[1] * p[0]
+    w = q[0] * p[0] + q[1] * p[1] + q[2] * p[2] + q[3] * p[3]
+    sine = math.sqrt(x * x + y * y + z * z)
+    if sine < 1e-9:
+        scale = math.copysign(2.0, w)
+    else:
+        scale = 2.0 * math.atan2(sine if w >= 0.0 else -sine, abs(w)) / sine
+    return (x * scale, y * scale, z * scale)
+
+
+@kernel
+def rotated(a, turn):
+    """The vector a turned by a rotation vector (Rodrigues)."""
+    angle = math.sqrt(dot(turn, turn))
+    if angle < 1e-12:
+        return a
+    axis = scaled(turn, 1.0 / angle)
+    c, s = math.cos(angle), math.sin(angle)
+    return add(add(scaled(a, c), scaled(cross(axis, a), s)), scaled(axis, dot(axis, a) * (1.0 - c)))
 
 
 @kernel

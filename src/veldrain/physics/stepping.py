@@ -1,7 +1,8 @@
 """One step after another, without Python in between.
 
 A step: near pairs and contacts; motors, velocities without constraints, rows, solver, until motors and limits
-agree; then positions (semi-implicit Euler: the new velocities move the positions).
+agree; then positions (semi-implicit Euler: the new velocities move the positions). Smooth mechanisms can ask for
+rk4 instead, see ``smooth``.
 """
 
 from __future__ import annotations
@@ -9,50 +10,123 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.collision import find_contacts, place_geoms
+from veldrain.physics.contact_rows import build_contacts, keep_contacts
+from veldrain.physics.joint_rows import build_joints, keep_joints
 from veldrain.physics.kernel import entry, kernel
+from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
 from veldrain.physics.motors import check_motors, set_motors
-from veldrain.physics.plant import FREE, NEW, NOW, SHIFT, STATUS_FINE, STATUS_FULL, STATUS_NOT_FINITE
-from veldrain.physics.rows import build_contacts, build_joints, keep_contacts
+from veldrain.physics.plant import BALL, FREE, NEW, NOW, SHIFT, STATUS_FINE, STATUS_FULL, STATUS_NOT_FINITE
 from veldrain.physics.solver import solve_positions, solve_velocities
-from veldrain.physics.spatial import dot, triple, turn_quaternion
-from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees
+from veldrain.physics.spatial import add, cross, dot, matrix_of_quaternion, put, rotated, scaled, triple, turn_quaternion, turned
+from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees, world_inertia
+
+CLOSINGS = 4  # Newton steps that bring positions back onto closed loops
 
 
 @kernel
-def solve_step(count, gravity, trees, nodes, dofs, q, speeds, pushes, contacts, kept, joint_rows, rows, J, B, h):
+def build_rows(a, count, h):
+    """All rows of the coming step: loops first, then joints, ropes and springs, then contacts."""
+    count.equals, count.limits, count.rows, count.room = 0, 0, 0, 0
+    trees, nodes, dofs, limits, rows, J, B, closed = (
+        a.trees, a.nodes, a.dofs, a.limits, a.rows, a.J, a.B, a.closed
+    )  # fmt: skip
+    if len(a.loops) > 0 and build_closed(count, trees, nodes, a.loops, a.speeds, rows, J, B, closed) != STATUS_FINE:
+        return STATUS_FULL
+    if build_joints(count, trees, nodes, dofs, a.q, a.speeds[NOW], limits, rows, J, B, closed, h) != STATUS_FINE:
+        return STATUS_FULL
+    if len(a.loops) > 0 and build_links(count, trees, nodes, a.loops, limits, rows, J, B, closed, h) != STATUS_FINE:
+        return STATUS_FULL
+    return build_contacts(count, trees, nodes, a.speeds, a.contacts, a.kept, rows, J, B, closed, h)
+
+
+@kernel
+def solve_step(a, count, h):
     """New velocities that agree with all motors' limits."""
-    for attempt in range(len(dofs) + 4):
-        set_motors(dofs, q, h)
-        load_trees(trees, nodes, pushes, count.step, gravity)
-        solve_trees(trees, nodes, dofs, speeds, h)
-        count.joint_rows, count.rows, count.room = 0, 0, 0
-        if build_joints(count, trees, nodes, dofs, q, speeds[NOW], joint_rows, rows, J, B, h) != STATUS_FINE:
+    for attempt in range(len(a.dofs) + 4):
+        set_motors(a.dofs, a.q, h)
+        load_trees(a.trees, a.nodes, a.pushes, count.step, a.gravity)
+        solve_trees(a.trees, a.nodes, a.dofs, a.speeds, a.script, count.step, h)
+        if build_rows(a, count, h) != STATUS_FINE:
             return STATUS_FULL
-        if build_contacts(count, trees, nodes, speeds, contacts, kept, rows, J, B, h) != STATUS_FINE:
-            return STATUS_FULL
-        solve_velocities(count, speeds, contacts, joint_rows, rows, J, B)
-        if not check_motors(dofs, q, speeds[NEW], h, attempt < 3):
+        solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
+        if not check_motors(a.dofs, a.q, a.speeds[NEW], h, attempt < 3):
             break
     return STATUS_FINE
 
 
 @kernel
-def move_coordinates(nodes, dofs, q, speeds, h):
-    """Take over the new velocities and move the coordinates with them."""
-    now, new, shift = speeds[NOW], speeds[NEW], speeds[SHIFT]
-    for k in range(len(dofs)):
-        dofs[k].acceleration = (new[k] - now[k]) / h
-        now[k] = new[k]
+def tumble(tree, n, v, h):
+    """The rotation vector of a lone body in a step, and its new spin: its angular momentum stays as it is.
+
+    The body turns with the spin of mid-step, from Euler's equation I·ω̇ = −ω × I·ω; then ω⁺ = I⁺⁻¹·L.
+    """
+    xx, xy, xz, yy, yz, zz = world_inertia(n, n.IA)
+    w = triple(v)
+    L = (
+        xx * w[0] + xy * w[1] + xz * w[2],
+        xy * w[0] + yy * w[1] + yz * w[2],
+        xz * w[0] + yz * w[1] + zz * w[2],
+    )
+    moment = cross(L, w)
+    if dot(moment, moment) == 0.0:
+        return scaled(w, h)
+    turn = scaled(add(w, scaled(turned(tree.root, moment), 0.5 * h)), h)
+    back = scaled(turn, -1.0)
+    put(v, rotated(turned(tree.root, rotated(L, back)), turn))
+    return turn
+
+
+@kernel
+def move_coordinates(nodes, q, move):
+    """Move all coordinates by displacements (D,): m and rad, turns as rotation vectors."""
     for i in range(len(nodes)):
         n = nodes[i]
         d, at = n.dof, n.coord
         if n.kind == FREE:
             for k in range(3):
-                q[at + k] += h * (now[d + 3 + k] + shift[d + 3 + k])
-            turn = (h * (now[d] + shift[d]), h * (now[d + 1] + shift[d + 1]), h * (now[d + 2] + shift[d + 2]))
-            turn_quaternion(q, at + 3, turn)
+                q[at + k] += move[d + 3 + k]
+            turn_quaternion(q, at + 3, triple(move[d : d + 3]))
+        elif n.kind == BALL:
+            if n.axis == 2:  # the turn is in the child's axes: q ∘ r = (q ∘ r ∘ q⁻¹) ∘ q
+                R = n.IA[0:3, 0:3]
+                matrix_of_quaternion(q, at, R)
+                turn_quaternion(q, at, turned(R, triple(move[d - 2 : d + 1])))
         else:
-            q[at] += h * (now[d] + shift[d])
+            q[at] += move[d]
+
+
+@kernel
+def move_step(a, count, h):
+    """Take over the new velocities and move the coordinates with them."""
+    nodes, dofs, q = a.nodes, a.dofs, a.q
+    now, new, move = a.speeds[NOW], a.speeds[NEW], a.speeds[SHIFT]
+    for k in range(len(dofs)):
+        move[k] = h * (new[k] + move[k])
+    for t in range(len(a.trees)):
+        tree = a.trees[t]
+        if tree.lone == 1:
+            d = tree.dof
+            extra = (move[d] - h * new[d], move[d + 1] - h * new[d + 1], move[d + 2] - h * new[d + 2])
+            put(move[d : d + 3], add(extra, tumble(tree, nodes[tree.first], new[d : d + 3], h)))
+    for k in range(len(dofs)):
+        dofs[k].acceleration = (new[k] - now[k]) / h
+        now[k] = new[k]
+    move_coordinates(nodes, q, move)
+    for t in range(len(a.trees)):
+        tree = a.trees[t]
+        if tree.script >= 0:
+            n = nodes[tree.first]
+            there = a.script[min(tree.script + count.step + 1, tree.script_end - 1)]
+            for k in range(7):
+                q[n.coord + k] = there[k]
+    move_trees(a.trees, nodes, q, now)
+    if count.equals > 0:
+        for _ in range(CLOSINGS):
+            if close_positions(count, nodes, a.loops, q, move, a.rows, a.B, a.closed) <= CLOSE_ENOUGH:
+                break
+            move_coordinates(nodes, q, move)
+            move_trees(a.trees, nodes, q, now)
+    place_geoms(nodes, a.geoms)
 
 
 @kernel
@@ -87,51 +161,27 @@ def refresh(trees, nodes, dofs, q, speeds, geoms):
 
 
 @entry
-def advance(counts, gravity, trees, nodes, dofs, q, speeds, geoms, patches, skipped, pushes, watch_sides, watch_step,
-            order, pairs, poly, chosen, contacts, kept, joint_rows, rows, J, B, h, steps):  # fmt: skip
-    """Take so many steps of h seconds; the arrays are those of ``plant.Plant``, in its order.
+def advance(a, h, steps):
+    """Take so many steps of h seconds with the arrays of a ``plant.Plant``.
 
     Gives a status and a degree of freedom: STATUS_FULL when arrays have to grow (nothing of the step that
     did not fit has happened), STATUS_NOT_FINITE when a velocity is no longer a number; the state is then the
     one before that step.
     """
-    count = counts[0]
+    count = a.counts[0]
     for _ in range(steps):
-        if (
-            find_contacts(counts, trees, nodes, geoms, patches, skipped, order, pairs, poly, chosen, contacts, h)
-            != STATUS_FINE
-        ):
+        if find_contacts(a, h) != STATUS_FINE or solve_step(a, count, h) != STATUS_FINE:
             return STATUS_FULL, 0
-        if (
-            solve_step(
-                count,
-                gravity,
-                trees,
-                nodes,
-                dofs,
-                q,
-                speeds,
-                pushes,
-                contacts,
-                kept,
-                joint_rows,
-                rows,
-                J,
-                B,
-                h,
-            )
-            != STATUS_FINE
-        ):
-            return STATUS_FULL, 0
-        broken = first_not_finite(speeds[NEW])
+        broken = first_not_finite(a.speeds[NEW])
         if broken >= 0:
             return STATUS_NOT_FINITE, broken
-        solve_positions(count, speeds, contacts, rows, J, B)
-        keep_contacts(count, contacts, kept)
-        move_coordinates(nodes, dofs, q, speeds, h)
+        solve_positions(count, a.speeds, a.contacts, a.rows, a.J, a.B)
+        keep_contacts(count, a.contacts, a.kept)
+        keep_joints(count, a.dofs, a.limits)
+        if len(a.loops) > 0:
+            keep_loops(count, a.loops, a.limits, a.contacts, a.rows, a.J, a.B, a.closed, h)
+        move_step(a, count, h)
         count.step += 1
-        watch_touches(count, kept, watch_sides, watch_step)
-        move_trees(trees, nodes, q, speeds[NOW])
-        place_geoms(nodes, geoms)
-    node_accelerations(nodes, dofs, speeds[NOW])
+        watch_touches(count, a.kept, a.watch_sides, a.watch_step)
+    node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
     return STATUS_FINE, 0

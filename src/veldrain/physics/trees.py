@@ -3,7 +3,8 @@
 The articulated-body algorithm (R. Featherstone, Rigid Body Dynamics Algorithms, Springer 2008, section 7.3),
 with all spatial quantities in world axes about one reference point a tree: going from a child to its parent
 then needs no transformation. The reference point of a free tree is the mass centre of its root, so that a
-lone body's inertia is block diagonal; that of a fixed tree is its first joint.
+lone body's inertia is block diagonal; that of a fixed tree is its first joint. A ball joint is three nodes in a
+row, each with one axis of the child: eliminating them one after the other is what its 3 × 3 block would do.
 
 Joint damping and motor gains are taken at the end of the step: an effort a − b·v⁺ (``offset`` and ``slope``
 of a dof) adds b·h to the joint's own inertia, which keeps stiff gains stable.
@@ -13,8 +14,8 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
-from veldrain.physics.plant import FREE, NOW, SLIDING, UNFORCED
+from veldrain.physics.kernel import entry, kernel
+from veldrain.physics.plant import BALL, FREE, NOW, SLIDING, UNFORCED
 from veldrain.physics.spatial import (
     add,
     cross,
@@ -23,6 +24,7 @@ from veldrain.physics.spatial import (
     minus,
     multiply,
     put,
+    rotation_vector_between,
     scaled,
     triple,
     turned,
@@ -65,18 +67,47 @@ def place_on_world(n, coordinate):
 
 
 @kernel
+def place_ball(n, q, parent):
+    """The same for the first node of a ball joint, from its quaternion; parent: its parent node."""
+    room = n.IA[0:3, 0:3]
+    if n.parent < 0:
+        put(n.pos, triple(n.place))
+        matrix_of_quaternion(q, n.coord, room)
+        multiply(n.turn, room, n.rot)
+        return
+    put(n.pos, add(triple(parent.pos), turned(parent.rot, triple(n.place))))
+    multiply(parent.rot, n.turn, room)
+    matrix_of_quaternion(q, n.coord, n.IA[3:6, 0:3])
+    multiply(room, n.IA[3:6, 0:3], n.rot)
+
+
+@kernel
+def place_node(n, nodes, q):
+    """Position and axes of any node, its parent's being known."""
+    if n.kind == FREE:
+        place_free(n, q)
+    elif n.kind == BALL and n.axis == 0:
+        place_ball(n, q, nodes[max(n.parent, 0)])
+    elif n.kind == BALL:
+        before = nodes[n.parent]
+        put(n.pos, triple(before.pos))
+        for r in range(3):
+            for k in range(3):
+                n.rot[r, k] = before.rot[r, k]
+    elif n.parent < 0:
+        place_on_world(n, q[n.coord])
+    else:
+        place_on(n, q[n.coord], nodes[n.parent].pos, nodes[n.parent].rot)
+
+
+@kernel
 def move_trees(trees, nodes, q, v):
     """Positions, motion subspaces, velocities and velocity products of all nodes."""
     for t in range(len(trees)):
         tree = trees[t]
         for i in range(tree.first, tree.end):
             n = nodes[i]
-            if n.kind == FREE:
-                place_free(n, q)
-            elif n.parent < 0:
-                place_on_world(n, q[n.coord])
-            else:
-                place_on(n, q[n.coord], nodes[n.parent].pos, nodes[n.parent].rot)
+            place_node(n, nodes, q)
             put(n.com, add(triple(n.pos), turned(n.rot, triple(n.centre))))
             if i == tree.first:
                 put(tree.ref, triple(n.com) if n.kind == FREE else triple(n.pos))
@@ -91,12 +122,15 @@ def move_trees(trees, nodes, q, v):
                     n.bias[k] = 0.0
                 if n.parent >= 0:
                     ride(n, nodes[n.parent].twist)
+                if n.kind == BALL:
+                    ride_ball(n, nodes)
 
 
 @kernel
 def subspace(n, ref):
-    """Motion subspace of a joint about z of its node."""
-    z = (n.rot[0, 2], n.rot[1, 2], n.rot[2, 2])
+    """Motion subspace of a joint about z of its node (of a ball joint's node: about its own axis)."""
+    k = n.axis if n.kind == BALL else 2
+    z = (n.rot[0, k], n.rot[1, k], n.rot[2, k])
     if n.kind == SLIDING:
         put(n.S[0:3], (0.0, 0.0, 0.0))
         put(n.S[3:6], z)
@@ -114,6 +148,21 @@ def ride(n, V):
     put(n.bias[3:6], add(cross(w, so), cross(o, sw)))
     for k in range(6):
         n.twist[k] += V[k]
+
+
+@kernel
+def ride_ball(n, nodes):
+    """Velocity product of a ball joint, whose axes turn with the child: all of it in its last node."""
+    for k in range(6):
+        n.bias[k] = 0.0
+    if n.axis < 2:
+        return
+    first = nodes[nodes[n.parent].parent]
+    if first.parent >= 0:
+        V, T = nodes[first.parent].twist, n.twist
+        w, o, sw, so = triple(V[0:3]), triple(V[3:6]), triple(T[0:3]), triple(T[3:6])
+        put(n.bias[0:3], cross(w, sw))
+        put(n.bias[3:6], add(cross(w, so), cross(o, sw)))
 
 
 @kernel
@@ -162,10 +211,27 @@ def load_node(n, ref, gravity):
 
 
 @kernel
+def load_lone(n, root, gravity):
+    """The same for a lone body: its inverse inertia, and its weight. How it tumbles: see ``stepping.tumble``."""
+    xx, xy, xz, yy, yz, zz = world_inertia(n, n.IA)
+    a, b, c = yy * zz - yz * yz, xz * yz - xy * zz, xy * yz - xz * yy
+    scale = 1.0 / (xx * a + xy * b + xz * c)
+    root[0, 0], root[0, 1], root[0, 2] = scale * a, scale * b, scale * c
+    root[1, 0], root[1, 1], root[1, 2] = root[0, 1], scale * (xx * zz - xz * xz), scale * (xy * xz - xx * yz)
+    root[2, 0], root[2, 1], root[2, 2] = root[0, 2], root[1, 2], scale * (xx * yy - xy * xy)
+    put(n.pA[0:3], (0.0, 0.0, 0.0))
+    put(n.pA[3:6], scaled(triple(gravity), -n.mass))
+
+
+@kernel
 def load_trees(trees, nodes, pushes, step, gravity):
     """Inertias and bias forces of all nodes, pushes from outside included."""
     for i in range(len(nodes)):
-        load_node(nodes[i], trees[nodes[i].tree].ref, gravity)
+        tree = trees[nodes[i].tree]
+        if tree.lone == 1:
+            load_lone(nodes[i], tree.root, gravity)
+        else:
+            load_node(nodes[i], tree.ref, gravity)
     for k in range(len(pushes)):
         push = pushes[k]
         if step < push.until:
@@ -207,10 +273,23 @@ def solve_root(L, x):
 
 
 @kernel
+def give_root(tree, n, x):
+    """What a free root makes of a wrench (moment about its mass centre, force), in place."""
+    if tree.script >= 0:
+        for k in range(6):
+            x[k] = 0.0
+    elif tree.lone == 1:
+        put(x[0:3], turned(tree.root, triple(x[0:3])))
+        put(x[3:6], scaled(triple(x[3:6]), 1.0 / n.mass))
+    else:
+        solve_root(tree.root, x)
+
+
+@kernel
 def fold_joint(n, dof, v, h):
     """Factors of one joint: U = IA·S, D = Sᵀ·U and the joint's own effort u."""
     IA, S, U = n.IA, n.S, n.U
-    D = h * dof.slope
+    D = h * dof.slope + dof.inertia
     u = dof.offset - dof.slope * v
     for r in range(6):
         s = 0.0
@@ -241,21 +320,36 @@ def fold_into(p, n):
 
 
 @kernel
-def accelerate_free(n, L, v, out, h):
+def accelerate_free(tree, n, v, out, script, step, h):
     """Acceleration of a free root, and its velocities after the step."""
     acc, dof = n.acc, n.dof
+    w, o = triple(v[dof : dof + 3]), triple(v[dof + 3 : dof + 6])
+    if tree.script >= 0:
+        scripted_speeds(tree, script, step, out[dof : dof + 6], h)
+        for k in range(6):
+            acc[k] = (out[dof + k] - v[dof + k]) / h
+        put(acc[3:6], minus(triple(acc[3:6]), cross(w, o)))
+        return
     for k in range(6):
         acc[k] = -n.pA[k]
-    solve_root(L, acc)
-    w, o = (v[dof], v[dof + 1], v[dof + 2]), (v[dof + 3], v[dof + 4], v[dof + 5])
-    turn = cross(w, o)
+    give_root(tree, n, acc)
+    turn = (0.0, 0.0, 0.0) if tree.lone == 1 else cross(w, o)
     for k in range(3):
         out[dof + k] = w[k] + h * acc[k]
         out[dof + 3 + k] = o[k] + h * (acc[3 + k] + turn[k])
 
 
 @kernel
-def solve_trees(trees, nodes, dofs, speeds, h):
+def scripted_speeds(tree, script, step, out, h):
+    """The spin and velocity (6,) that take a scripted root to its next place."""
+    here = script[min(tree.script + step, tree.script_end - 1)]
+    there = script[min(tree.script + step + 1, tree.script_end - 1)]
+    put(out[0:3], scaled(rotation_vector_between(here[3:7], there[3:7]), 1.0 / h))
+    put(out[3:6], scaled(minus(triple(there), triple(here)), 1.0 / h))
+
+
+@kernel
+def solve_trees(trees, nodes, dofs, speeds, script, step, h):
     """The velocities of all trees after the step without constraints (needs ``load_trees``)."""
     v, out = speeds[NOW], speeds[UNFORCED]
     for t in range(len(trees)):
@@ -263,7 +357,8 @@ def solve_trees(trees, nodes, dofs, speeds, h):
         for i in range(tree.end - 1, tree.first - 1, -1):
             n = nodes[i]
             if n.kind == FREE:
-                factor_root(tree.root, n.IA)
+                if tree.lone == 0 and tree.script < 0:
+                    factor_root(tree.root, n.IA)
             else:
                 fold_joint(n, dofs[n.dof], v[n.dof], h)
                 if n.parent >= 0:
@@ -271,7 +366,7 @@ def solve_trees(trees, nodes, dofs, speeds, h):
         for i in range(tree.first, tree.end):
             n = nodes[i]
             if n.kind == FREE:
-                accelerate_free(n, tree.root, v, out, h)
+                accelerate_free(tree, n, v, out, script, step, h)
                 continue
             acc, U, S = n.acc, n.U, n.S
             s = n.u
@@ -317,7 +412,7 @@ def respond(tree, nodes, node, impulse, along, out):
         dof, a = n.dof - tree.dof, n.acc
         if n.kind == FREE:
             a[0], a[1], a[2], a[3], a[4], a[5] = f0, f1, f2, f3, f4, f5
-            solve_root(tree.root, a)
+            give_root(tree, n, a)
             for k in range(6):
                 out[dof + k] += a[k]
             continue

@@ -1,0 +1,64 @@
+"""Meshes of triangles that stand still: a tree of boxes to find the near ones, and one triangle as a shape."""
+
+from __future__ import annotations
+
+from veldrain.physics.kernel import kernel
+from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple, turned, turned_back
+
+ON_SIDE = 1e-5  # share of a triangle's size within which a point counts as on its side
+
+
+@kernel
+def next_branch(branches, k, g, mesh):
+    """Look at a branch: is it a leaf near a shape, where to go on, and the leaf's faces."""
+    branch = branches[k]
+    low, high = triple(g.box), triple(g.box[3:6])
+    mid = turned_back(mesh.rot, minus(scaled(add(low, high), 0.5), triple(mesh.pos)))
+    half = scaled(minus(high, low), 0.5)
+    near = True
+    for r in range(3):
+        reach = abs(mesh.rot[0, r]) * half[0] + abs(mesh.rot[1, r]) * half[1] + abs(mesh.rot[2, r]) * half[2]
+        near = near and mid[r] - reach <= branch.box[3 + r] and mid[r] + reach >= branch.box[r]
+    leaf = branch.end > branch.first
+    return near and leaf, (k + 1 if near else branch.skip), branch.first, branch.end
+
+
+@kernel
+def set_probe(probe, mesh, face, corners, place):
+    """Make the probe the triangle ``face`` of a mesh, in world axes about its centre."""
+    centre = scaled(add(add(triple(face.at[0]), triple(face.at[1])), triple(face.at[2])), 1.0 / 3.0)
+    probe.node = mesh.node
+    for k in range(6):
+        probe.surface[k] = mesh.surface[k]
+    put(probe.belt, turned(mesh.rot, triple(mesh.belt)))
+    put(probe.pos, add(triple(mesh.pos), turned(mesh.rot, centre)))
+    for k in range(3):
+        corner = turned(mesh.rot, minus(triple(face.at[k]), centre))
+        put(corners[k], corner)
+        put(place.at[k], corner)
+    put(place.normal, turned(mesh.rot, triple(face.normal)))
+    place.corners, place.tag = 3, face.tag
+
+
+@kernel
+def side_distance(face, k, point):
+    """How far inside of side k of a triangle a point of its plane lies, as a share of the triangle's size."""
+    a, b = triple(face.at[k]), triple(face.at[(k + 1) % 3])
+    edge = minus(b, a)
+    inward = cross(triple(face.normal), edge)
+    return dot(inward, minus(point, a)) / dot(edge, edge)
+
+
+@kernel
+def lean(face, point):
+    """True where a normal at a point may lean away from the triangle's own: on outer sides only."""
+    for k in range(3):
+        if side_distance(face, k, point) < ON_SIDE and (face.tag >> k) & 1 == 0:
+            return False
+    return True
+
+
+@kernel
+def within(face, point):
+    """True for a point of the triangle's plane inside the triangle."""
+    return min(side_distance(face, 0, point), side_distance(face, 1, point), side_distance(face, 2, point)) > -ON_SIDE
