@@ -9,13 +9,16 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import ArrayLike
+from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Mounted, World
 from veldrain.physics.compiling import LinkPlace, Robot
 from veldrain.physics.engine import Engine, Snapshot
-from veldrain.physics.plant import EFFORT, MESH, NO_MOTOR, NOW, PLANE, POSITION, VELOCITY, Ints
+from veldrain.physics.mechanics import Mechanics
+from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY, Ints
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity, triple
 
@@ -83,8 +86,27 @@ class _Mount:
         names = tuple(names or self._robot.joints)
         plant = self._engine.plant
         dofs = np.array([self._robot.joints[n] for n in names], np.int64)
-        coords, efforts, q, v = plant.dofs["coord"][dofs], plant.dofs["effort"], plant.q, plant.speeds[NOW]
-        return names, lambda: (q[coords], v[dofs], efforts[dofs])
+        efforts, v, positions = plant.dofs["effort"], plant.speeds[NOW], _positions(self._engine, self._robot, names)
+        return names, lambda: (positions(), v[dofs], efforts[dofs])
+
+
+def _positions(engine: Engine, robot: Robot, names: Sequence[str]) -> Callable[[], Array]:
+    """The function that reads the positions of some coordinates; a ball joint's are its rotation vector."""
+    dofs = np.array([robot.joints[n] for n in names], np.int64)
+    coords, q = engine.plant.dofs["coord"][dofs], engine.plant.q
+    if (coords >= 0).all():
+        return lambda: np.asarray(q[coords])
+
+    def read() -> Array:
+        found = q[np.maximum(coords, 0)]
+        for joint, at in robot.balls.items():
+            turn = Rotation.from_quat(q[at : at + 4]).as_rotvec()
+            for axis, angle in zip("xyz", turn, strict=True):
+                if f"{joint}/{axis}" in names:
+                    found[names.index(f"{joint}/{axis}")] = angle
+        return np.asarray(found)
+
+    return read
 
 
 class Samples:
@@ -133,6 +155,8 @@ class RobotInMotion:
         self._sim, self._robot = simulation, robot
         self.name = robot.name
         self._dofs = np.array(list(robot.joints.values()), np.int64)
+        self._read_positions = _positions(simulation.engine, robot, tuple(robot.joints))
+        self._mechanics = Mechanics(simulation.engine, robot)
 
     @property
     def joints(self) -> tuple[str, ...]:
@@ -141,14 +165,17 @@ class RobotInMotion:
 
     @property
     def positions(self) -> Array:
-        """Joint positions (rad, or m when prismatic); can be assigned."""
-        plant = self._sim.engine.plant
-        return np.asarray(plant.q[plant.dofs["coord"][self._dofs]])
+        """Joint positions (rad, or m where they slide; a ball joint's are its rotation vector); can be assigned."""
+        return self._read_positions()
 
     @positions.setter
     def positions(self, values: Sequence[float]) -> None:
-        plant = self._sim.engine.plant
-        plant.q[plant.dofs["coord"][self._dofs]] = self._row(values, "positions")
+        plant, row = self._sim.engine.plant, self._row(values, "positions")
+        coords = plant.dofs["coord"][self._dofs]
+        plant.q[coords[coords >= 0]] = row[coords >= 0]
+        for joint, at in self._robot.balls.items():
+            turn = [row[self.joints.index(f"{joint}/{axis}")] for axis in "xyz"]
+            plant.q[at : at + 4] = Rotation.from_rotvec(turn).as_quat()
         self._sim.engine.refresh()
 
     @property
@@ -182,6 +209,62 @@ class RobotInMotion:
     def velocity(self, link: str | None = None) -> tuple[Array, Array]:
         """Linear velocity (3,) of a link's origin and its angular velocity (3,), world axes, m/s and rad/s."""
         return self._sim.engine.motion(self._sim.engine.place_of(self._path(link)))[:2]
+
+    def move_to(
+        self, pose: Pose, velocity: Sequence[Quantity] = (0.0, 0.0, 0.0), spin: Sequence[Quantity] = (0.0, 0.0, 0.0)
+    ) -> None:
+        """Put the root of a free robot or body somewhere else, with a velocity (m/s) and spin (rad/s), world axes.
+
+        Raises:
+            VeldrainError: it does not move freely.
+        """
+        self._sim.engine.move_to(
+            self._robot, pose, np.array(triple(velocity, "speed", self.name)),
+            np.array(triple(spin, "angular speed", self.name)),
+        )  # fmt: skip
+
+    def inertia_matrix(self) -> Array:
+        """Inertia (n, n) that the joints feel at their positions, reflected inertias included (kg·m², kg·m, kg).
+
+        Rows are in the order of ``joints``. Of a robot that moves freely six more come first: the velocity of its
+        root link's origin and its spin, world axes. Closed loops are taken as open.
+        """
+        return self._mechanics.inertia()
+
+    def inverse_dynamics(self, accelerations: ArrayLike) -> Array:
+        """Efforts (n,) that give accelerations (n,), in the order of ``inertia_matrix``.
+
+        They overcome inertia, gravity, joint damping and joint springs at the present state, nothing being touched;
+        zeros ask for what holds it still against gravity and velocity products.
+
+        >>> efforts = sim["arm"].inverse_dynamics(np.zeros(7))  # doctest: +SKIP
+        """
+        return self._mechanics.efforts(accelerations)
+
+    def jacobian(self, link: str | None = None, at: Sequence[Quantity] = (0.0, 0.0, 0.0)) -> Array:
+        """Jacobian (6, n): velocity of a point of a link or frame, then its spin, world axes, per joint velocity.
+
+        Columns are in the order of ``inertia_matrix``; ``at`` is in the link's frame, m.
+        """
+        place = self._sim.engine.place_of(self._path(link))
+        return self._mechanics.jacobian(place, np.array(triple(at, "length", self.name)))
+
+    def reaction(self, joint: str) -> tuple[Array, Array]:
+        """Force (3,) in N and torque (3,) in N·m of the parent on the child through a joint, over the last step.
+
+        Both are in world axes, the torque about the joint's origin; fixed joints have them too, and what a motor
+        gives is part of the torque about its axis.
+        """
+        return self._mechanics.reaction(joint)
+
+    def contacts(self) -> pd.DataFrame:
+        """The rows of ``Simulation.contacts`` that this robot has a part in."""
+        found = self._sim.contacts()
+        own = [
+            any(name == self.name or name.startswith(f"{self.name}/") for name in pair)
+            for pair in zip(found["link_a"], found["link_b"], strict=True)
+        ]
+        return found[own].reset_index(drop=True)
 
     def _path(self, link: str | None) -> str:
         return self.name if link is None else f"{self.name}/{link}"
@@ -253,6 +336,7 @@ class Simulation:
         world: what there is at the start.
         step: length of a step, s.
         seed: of the sensors' noise.
+        integrator: ``semi-implicit``, or ``rk4``: of fourth order, for mechanisms that nothing touches, stops or rubs.
         watches: pairs of name paths whose first touch is to be noted, see ``touched``.
 
     >>> w = World().ground().body("ball", Sphere("10 cm"), mass=1, pose=Pose((0, 0, 1)))
@@ -268,8 +352,6 @@ class Simulation:
         integrator: str = "semi-implicit",
         watches: Sequence[tuple[str, str]] = (),
     ) -> None:
-        if integrator != "semi-implicit":
-            raise unknown("integrator", integrator, ["semi-implicit"])
         self.world, self.seed = world, seed
         self.step = quantity(step, "time", "step")
         self.step_ns = round(self.step * 1e9)
@@ -277,7 +359,7 @@ class Simulation:
             raise VeldrainError(
                 f"a step of {self.step:g} s is not a whole number of nanoseconds above zero", cure="use 1 ms"
             )
-        self.engine = Engine(world, self.step, watches)
+        self.engine = Engine(world, self.step, watches, integrator)
         self.watches = tuple(watches)
         self._start = self.engine.snapshot()
         self._robots = {name: RobotInMotion(self, robot) for name, robot in self.engine.compiled.robots.items()}
@@ -373,28 +455,26 @@ class Simulation:
         """Kinetic and potential energy in J."""
         return self.engine.energy()
 
+    def momentum(self) -> tuple[Array, Array]:
+        """Linear momentum (3,) in N·s and angular momentum about the world's origin (3,) in N·m·s, of all that moves."""
+        return self.engine.momentum()
+
     def contacts(self) -> pd.DataFrame:
         """The contacts of the last step, a row each.
 
         Columns: link_a, link_b (name paths); x, y, z (m); nx, ny, nz (normal from b to a); gap (m);
-        normal_force, friction_force (N).
+        normal_force, friction_force (N); fx, fy, fz (force on a, N).
         """
         import pandas as pd
 
-        plant = self.engine.plant
-        kept = plant.kept[: int(plant.counts["kept"][0])]
-        names = np.array(self.engine.compiled.geom_names, object)
-        geoms = np.array([divmod(int(key), len(plant.geoms)) for key in kept["key"]], np.int64).reshape(-1, 2)
-        # A plane or a mesh is always the second of a pair.
-        swapped = np.isin(plant.geoms["kind"][geoms[:, 0]], (PLANE, MESH))
-        geoms[swapped] = geoms[swapped][:, ::-1]
-        force = kept["impulse"] / self.step
-        normal = np.einsum("ij,ij->i", force, kept["normal"])
-        sideways = np.linalg.norm(force - normal[:, None] * kept["normal"], axis=1)
-        columns = {"link_a": names[geoms[:, 0]], "link_b": names[geoms[:, 1]]}
-        columns |= dict(zip("xyz", kept["point"].T, strict=True))
-        columns |= dict(zip(("nx", "ny", "nz"), kept["normal"].T, strict=True))
-        return pd.DataFrame(columns | {"gap": kept["gap"], "normal_force": normal, "friction_force": sideways})
+        found = self.engine.forces()
+        normal = np.einsum("ij,ij->i", found.force, found.normal)
+        sideways = np.linalg.norm(found.force - normal[:, None] * found.normal, axis=1)
+        columns = {"link_a": found.sides[:, 0], "link_b": found.sides[:, 1]}
+        columns |= dict(zip("xyz", found.point.T, strict=True))
+        columns |= dict(zip(("nx", "ny", "nz"), found.normal.T, strict=True))
+        columns |= {"gap": found.gap, "normal_force": normal, "friction_force": sideways}
+        return pd.DataFrame(columns | dict(zip(("fx", "fy", "fz"), found.force.T, strict=True)))
 
     def cast(self, origins: Array, directions: Array, reach: Quantity) -> tuple[Array, list[str | None], Array]:
         """Send rays through the world, as a lidar does.

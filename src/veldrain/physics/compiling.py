@@ -151,7 +151,7 @@ class _Builder:
         self.script.append(table)
 
     def add_joint(self, joint: Joint, model: Model, parent: int, pose: Pose, body: MassProperties, robot: Robot,
-                  start: dict[str, float]) -> tuple[int, Pose]:  # fmt: skip
+                  start: dict[str, float], opens_tree: bool) -> tuple[int, Pose]:  # fmt: skip
         """The nodes of a joint; gives the last one, and its pose in the parent at the start."""
         nothing = MassProperties(0.0, np.zeros(3), np.zeros((3, 3)))
         turned = pose
@@ -159,11 +159,10 @@ class _Builder:
         rows = _nodes_of(joint)
         for k, (name, (kind, turn)) in enumerate(zip(joint.coordinates, rows, strict=True)):
             last = k == len(rows) - 1
-            opens = parent < 0 and k == 0
             q = start.get(name, 0.0)
             coord = quaternion if kind == p.BALL else len(self.q)
-            node = self._add_node(parent, kind, turned @ turn if k == 0 else turn, body if last else nothing, opens,
-                                  axis=k, coord=coord)  # fmt: skip
+            node = self._add_node(parent, kind, turned @ turn if k == 0 else turn, body if last else nothing,
+                                  opens_tree and k == 0, axis=k, coord=coord)  # fmt: skip
             low, high = joint.limits or (-np.inf, np.inf)
             linear = joint.coordinates[name]
             if joint.kind == "planar" and not linear:
@@ -279,7 +278,7 @@ class _Builder:
             J=np.zeros(0),
             B=np.zeros(0),
             closed=np.zeros((closed + 2, closed)),
-            stages=np.zeros((9, max(len(self.q), len(self.v)))),
+            stages=np.zeros((8, max(len(self.q), len(self.v)))),
         )
         return p.with_room(bare, contacts=32, pairs=64, room=4096)
 
@@ -370,6 +369,7 @@ class _RobotBuilder:
         self.children: dict[str, list[Joint]] = {}
         for joint in self.model.joints.values():
             self.children.setdefault(joint.parent, []).append(joint)
+        self.has_loops = bool(self.model.loops) or any(j.mimic for j in self.model.joints.values())
         self.geoms_of: dict[int, list[int]] = {}
         self.joined: list[tuple[int, int]] = []  # nodes whose links do not collide
         self.afloat: list[tuple[Joint, Pose]] = []  # each starts a tree of its own, once the tree it leaves is whole
@@ -427,8 +427,10 @@ class _RobotBuilder:
         body = self.mass_of(group)
         if body.mass <= 0:
             raise VeldrainError("moves and has no mass", where=f"{self.name}/{joint.child}", cure="give mass=")
+        # What loops hold together is one tree, though it stands on a fixed base with several feet.
+        opens_tree = node < 0 and not (self.has_loops and len(self.b.nodes) > self.robot.node)
         new, moved = self.b.add_joint(
-            joint, self.model, node, link_pose @ joint.pose @ turn, body, self.robot, self.placed.joints
+            joint, self.model, node, link_pose @ joint.pose @ turn, body, self.robot, self.placed.joints, opens_tree
         )
         if not joint.collide:
             self.joined.append((node, new))

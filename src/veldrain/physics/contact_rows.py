@@ -11,7 +11,7 @@ from veldrain.physics.spatial import add, dot, minus, put, scaled, triple
 
 SLOW = 1e-3  # impacts slower than this (m/s), or than gravity makes in two steps, do not bounce
 RECOVER_SPEED = 1.0  # m/s, at most
-TOLERATED = 1e-7  # m of overlap that is left alone
+TOLERATED = 1e-7  # m of gap or overlap that counts as touching
 TINY = 1e-15  # 1/kg: what is below does not move
 
 
@@ -78,7 +78,7 @@ def contact_targets(c, before, free, h):
         gain = damping * c.surface[4] + h  # times the stiffness
         c.soft, c.target, c.target_shift = c.surface[4] / (h * gain), -c.gap / gain, -math.inf
         return
-    open_gap = max(c.gap, 0.0)
+    open_gap = max(c.gap - TOLERATED, 0.0)
     e = c.surface[1]
     start = before + 0.5 * a * h
     if e > 0.0 and -before > max(SLOW, 2.0 * abs(a) * h) and open_gap + h * start < 0.0:

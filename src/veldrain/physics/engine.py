@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -15,11 +16,22 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.model import World
 from veldrain.physics import plant as p
 from veldrain.physics.clearances import clearance
-from veldrain.physics.compiling import LinkPlace, compile_world
+from veldrain.physics.compiling import LinkPlace, Robot, compile_world
 from veldrain.physics.loops import all_openings
 from veldrain.physics.rays import cast_rays
 from veldrain.physics.stepping import advance, refresh
 from veldrain.pose import Array, Pose
+
+
+INTEGRATORS = ("semi-implicit", "rk4")
+_ROUGH = {
+    p.ROUGH_PATH: "a root that follows a path",
+    p.ROUGH_STOP: "a joint at its limit",
+    p.ROUGH_FRICTION: "joint friction",
+    p.ROUGH_LINKS: "closed loops, mimic joints, ropes or springs between links",
+    p.ROUGH_CONTACT: "contact in reach",
+}
+log = logging.getLogger(__name__)
 
 
 class NotFiniteError(VeldrainError):
@@ -33,6 +45,19 @@ class Snapshot:
     arrays: dict[str, NDArray[Any]]
 
 
+@dataclass(frozen=True)
+class Forces:
+    """The contacts of a step: names of both sides (n, 2), point, normal from the second to the first, gap, and the
+    force (N) and moment (N·m) on the first."""
+
+    sides: NDArray[Any]
+    point: Array
+    normal: Array
+    gap: Array
+    force: Array
+    moment: Array
+
+
 class Engine:
     """A world in motion, without sensors and without names of streams.
 
@@ -40,12 +65,19 @@ class Engine:
         world: the world; it is compiled here, and later changes to it are not seen.
         step: length of a step in s.
         watches: pairs of name paths whose first touch is noted.
+        integrator: ``semi-implicit``, or ``rk4`` for mechanisms that nothing touches.
     """
 
-    def __init__(self, world: World, step: float, watches: Sequence[tuple[str, str]] = ()) -> None:
+    def __init__(
+        self, world: World, step: float, watches: Sequence[tuple[str, str]] = (), integrator: str = "semi-implicit"
+    ) -> None:
+        if integrator not in INTEGRATORS:
+            raise unknown("integrator", integrator, INTEGRATORS)
         self.step = step
+        self._has_warned = False
         self.compiled = compile_world(world, step, len(watches))
         self.plant = self.compiled.plant
+        self.plant.counts["smooth"] = integrator == "rk4"
         nodes = self.plant.nodes
         # Views of single fields: these arrays never move, and a view costs a tenth of looking the field up.
         self._steps = self.plant.counts["step"]
@@ -114,7 +146,7 @@ class Engine:
         while True:
             status, dof = advance(self.plant, self.step, goal - self.steps)
             if status == p.STATUS_FINE:
-                return
+                break
             if status == p.STATUS_NOT_FINITE:
                 raise NotFiniteError(
                     f"the velocity is no longer finite at {self.steps * self.step:.6g} s",
@@ -122,6 +154,12 @@ class Engine:
                     cure="look for a huge effort, a huge push or a very small mass there",
                 )
             self._grow()
+        if self.plant.counts["rough"][0] and not self._has_warned:
+            self._has_warned = True
+            log.warning(
+                "rk4 was asked for and cannot be used with %s: such steps are semi-implicit, of first order",
+                _ROUGH[int(self.plant.counts["rough"][0])],
+            )
 
     def _grow(self) -> None:
         a = self.plant
@@ -186,6 +224,18 @@ class Engine:
         cast_rays(self.plant.geoms, self.plant.faces, self.plant.branches, origins, directions, reach, distances, geoms, normals)
         return distances, geoms, normals
 
+    def move_to(self, robot: Robot, pose: Pose, velocity: Array, spin: Array) -> None:
+        """Put the root of a free robot somewhere, with a velocity of its origin and a spin."""
+        place = self.compiled.links[robot.root]
+        if place.node < 0 or self.plant.trees[self.plant.nodes[place.node]["tree"]]["script"] >= 0:
+            raise VeldrainError("does not move freely", where=robot.name, cure="place it without fixed= and path=")
+        node = self.plant.nodes[place.node]
+        arm = pose.rotation.apply(node["centre"])
+        at, dof = int(node["coord"]), int(node["dof"])
+        self.plant.q[at : at + 7] = [*(pose.position + arm), *pose.rotation.as_quat()]
+        self.plant.speeds[p.NOW, dof : dof + 6] = [*spin, *(velocity + np.cross(spin, arm))]
+        self.refresh()
+
     def push(self, path: str, force: Array, torque: Array, point: Array, until: int) -> None:
         """Push a link with a force at a point of its frame and a torque, world axes, up to a step."""
         place = self.place_of(path)
@@ -211,8 +261,31 @@ class Engine:
             getattr(self.plant, name)[: len(old)] = old
         self.refresh()
 
+    def forces(self) -> Forces:
+        """What acted between things in the last step."""
+        a = self.plant
+        kept = a.kept[: int(a.counts["kept"][0])]
+        sides = np.array([divmod(int(key), len(a.geoms)) for key in kept["key"]], np.int64).reshape(-1, 2)
+        # A plane or a mesh is always the second of a pair.
+        swapped = np.isin(a.geoms["kind"][sides[:, 0]], (p.PLANE, p.MESH))
+        sides[swapped] = sides[swapped][:, ::-1]
+        names = np.array(self.compiled.geom_names, object)
+        return Forces(names[sides], kept["point"], kept["normal"], kept["gap"], kept["impulse"] / self.step,
+                      kept["moment"] / self.step)  # fmt: skip
+
+    def momentum(self) -> tuple[Array, Array]:
+        """Linear momentum (3,) in N·s and angular momentum about the world's origin (3,) in N·m·s, of all that moves."""
+        linear, angular = np.zeros(3), np.zeros(3)
+        for node in self.plant.nodes:
+            w = node["twist"][:3]
+            v = node["twist"][3:] + np.cross(w, node["com"] - self.plant.trees[node["tree"]]["ref"])
+            R = node["rot"]
+            linear += node["mass"] * v
+            angular += np.cross(node["com"], node["mass"] * v) + R @ node["inertia"] @ R.T @ w
+        return linear, angular
+
     def energy(self) -> tuple[float, float]:
-        """Kinetic and potential energy in J; the latter is 0 with all mass at the world's origin."""
+        """Kinetic and potential energy in J, springs included; the latter's zero is all mass at the world's origin."""
         kinetic = potential = 0.0
         for node in self.plant.nodes:
             w = node["twist"][:3]
@@ -220,6 +293,13 @@ class Engine:
             spin = node["rot"].T @ w
             kinetic += 0.5 * node["mass"] * (v @ v) + 0.5 * spin @ node["inertia"] @ spin
             potential -= node["mass"] * (self.plant.gravity @ node["com"])
+        dofs, v, q = self.plant.dofs, self.plant.speeds[p.NOW], self.plant.q
+        kinetic += 0.5 * dofs["inertia"] @ v**2
+        potential += 0.5 * sum(d["spring"] * (q[d["coord"]] - d["rest"]) ** 2 for d in dofs if d["spring"] > 0)
+        for spring in self.plant.loops[self.plant.loops["kind"] == p.SPRING]:
+            ends = [self.position(LinkPlace(int(spring[f"node_{s}"]), Pose(spring[f"at_{s}"]))) for s in "ab"]
+            stretch = np.linalg.norm(ends[0] - ends[1]) - spring["length"]
+            potential += 0.5 * spring["stiffness"] * stretch**2
         return float(kinetic), float(potential)
 
 
@@ -231,9 +311,11 @@ def _prefixes(path: str) -> list[str]:
 def prepare() -> None:
     """Compile all kernels, or load them from the cache: a tiny world is stepped, measured and seen once."""
     from veldrain.model import Box
+    from veldrain.physics.mechanics import Mechanics
 
     world = World().ground().body("box", Box((1.0, 1.0, 1.0)), mass=1.0, pose=Pose((0.0, 0.0, 0.5)))
     engine = Engine(world, 1e-3)
     engine.advance(1)
+    Mechanics(engine, engine.compiled.robots["box"]).warm_up()
     engine.clearance(engine.geoms_of("box"), engine.geoms_of("ground"))
     engine.cast(np.zeros((1, 3)), np.array([[0.0, 0.0, 1.0]]), 1.0)

@@ -36,7 +36,7 @@ from veldrain.physics.rows import (
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple, turned
 from veldrain.physics.trees import respond
 
-SLACK = 1e-9  # added to A's diagonal, relative: a plane four-bar closed by a hinge has three rows too many
+SLACK = 1e-9  # of A's largest entry is added to its diagonal: a plane four-bar closed by a hinge has rows too many
 CLOSE_ENOUGH = 1e-10  # m or rad
 
 
@@ -153,11 +153,14 @@ def build_closed(count, trees, nodes, loops, speeds, rows, J, B, closed):
     size = count.rows
     if size == 0:
         return STATUS_FINE
+    largest = 0.0
+    for r in range(size):
+        largest = max(largest, row_product(rows[r], rows[r], J, B))
     for r in range(size):
         for k in range(r + 1):
             s = row_product(rows[r], rows[k], J, B) if rows[r].dof_a == rows[k].dof_a else 0.0
             if r == k:
-                s *= 1.0 + SLACK
+                s += SLACK * largest
             for j in range(k):
                 s -= closed[r, j] * closed[k, j]
             closed[r, k] = 1.0 / math.sqrt(s) if r == k else s * closed[k, k]

@@ -27,6 +27,8 @@ CLOSED_FIXED, CLOSED_REVOLUTE, CLOSED_PRISMATIC, CLOSED_BALL, ROPE, SPRING, MIMI
 NO_MOTOR, EFFORT, VELOCITY, POSITION = 0, 1, 2, 3
 # Rows of Plant.speeds.
 NOW, UNFORCED, NEW, SHIFT, PULL = 0, 1, 2, 3, 4
+# Why a step cannot be smooth; the largest number is told.
+ROUGH_NOT, ROUGH_PATH, ROUGH_STOP, ROUGH_FRICTION, ROUGH_LINKS, ROUGH_CONTACT = range(6)
 # How an advance ended.
 STATUS_FINE, STATUS_FULL, STATUS_NOT_FINITE = 0, 1, 2
 
@@ -38,7 +40,7 @@ def _record(integers: str, numbers: str, **arrays: int | tuple[int, ...]) -> np.
     return np.dtype(fields)
 
 
-COUNTS = _record("step contacts kept equals limits rows room sweeps smooth", "")  # smooth: 1 where rk4 is wanted
+COUNTS = _record("step contacts kept equals limits rows room sweeps smooth rough", "")  # smooth: 1 where rk4 is wanted
 
 TREE = _record(
     # Nodes first to end − 1; dofs from dof on. lone: a free body by itself. A scripted root moves as rows script
@@ -165,7 +167,7 @@ class Plant(NamedTuple):
     J: Array  # (room,)
     B: Array  # (room,) M⁻¹·Jᵀ
     closed: Array  # (E + 2, E) factor of the rows of closed loops on each other, and two rows to work in
-    stages: Array  # (9, max(Q, D)) of rk4
+    stages: Array  # (8, max(Q, D)) of rk4
 
 
 # What decides what happens next: to copy these is to take a snapshot.

@@ -109,6 +109,13 @@ def matrix_of_quaternion(q, at, out):
 
 
 @kernel
+def unit_quaternion(q):
+    """Make four numbers a unit quaternion."""
+    n = 1.0 / math.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2] + q[3] * q[3])
+    q[0], q[1], q[2], q[3] = q[0] * n, q[1] * n, q[2] * n, q[3] * n
+
+
+@kernel
 def turn_quaternion(q, at, turn):
     """Turn the quaternion x, y, z, w at q[at] by the rotation vector ``turn`` (world axes), exactly."""
     angle = math.sqrt(dot(turn, turn))
@@ -119,8 +126,8 @@ def turn_quaternion(q, at, turn):
     y = aw * by - ax * bz + ay * bw + az * bx
     z = aw * bz + ax * by - ay * bx + az * bw
     w = aw * bw - ax * bx - ay * by - az * bz
-    n = 1.0 / math.sqrt(x * x + y * y + z * z + w * w)
-    q[at], q[at + 1], q[at + 2], q[at + 3] = x * n, y * n, z * n, w * n
+    q[at], q[at + 1], q[at + 2], q[at + 3] = x, y, z, w
+    unit_quaternion(q[at : at + 4])
 
 
 @kernel

@@ -15,10 +15,21 @@ from veldrain.physics.joint_rows import build_joints, keep_joints
 from veldrain.physics.kernel import entry, kernel
 from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
 from veldrain.physics.motors import check_motors, set_motors
-from veldrain.physics.plant import BALL, FREE, NEW, NOW, SHIFT, STATUS_FINE, STATUS_FULL, STATUS_NOT_FINITE
+from veldrain.physics.plant import (
+    BALL,
+    FREE,
+    NEW,
+    NOW,
+    ROUGH_NOT,
+    SHIFT,
+    STATUS_FINE,
+    STATUS_FULL,
+    STATUS_NOT_FINITE,
+)
+from veldrain.physics.smooth import roughness, smooth_step
 from veldrain.physics.solver import solve_positions, solve_velocities
 from veldrain.physics.spatial import add, cross, dot, matrix_of_quaternion, put, rotated, scaled, triple, turn_quaternion, turned
-from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees, world_inertia
+from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees, spin_momentum
 
 CLOSINGS = 4  # Newton steps that bring positions back onto closed loops
 
@@ -60,13 +71,8 @@ def tumble(tree, n, v, h):
 
     The body turns with the spin of mid-step, from Euler's equation I·ω̇ = −ω × I·ω; then ω⁺ = I⁺⁻¹·L.
     """
-    xx, xy, xz, yy, yz, zz = world_inertia(n, n.IA)
     w = triple(v)
-    L = (
-        xx * w[0] + xy * w[1] + xz * w[2],
-        xy * w[0] + yy * w[1] + yz * w[2],
-        xz * w[0] + yz * w[1] + zz * w[2],
-    )
+    L = spin_momentum(n, w)
     moment = cross(L, w)
     if dot(moment, moment) == 0.0:
         return scaled(w, h)
@@ -130,6 +136,31 @@ def move_step(a, count, h):
 
 
 @kernel
+def finish_step(a, count, h):
+    """All that follows from the new velocities of a semi-implicit step."""
+    solve_positions(count, a.speeds, a.contacts, a.rows, a.J, a.B)
+    keep_contacts(count, a.contacts, a.kept)
+    keep_joints(count, a.dofs, a.limits)
+    if len(a.loops) > 0:
+        keep_loops(count, a.loops, a.limits, a.contacts, a.rows, a.J, a.B, a.closed, h)
+    move_step(a, count, h)
+
+
+@kernel
+def finish_smooth(a, count, h):
+    """Take over the coordinates and velocities of an rk4 step."""
+    now, new = a.speeds[NOW], a.speeds[NEW]
+    for k in range(len(a.dofs)):
+        a.dofs[k].acceleration = (new[k] - now[k]) / h
+        now[k] = new[k]
+    for k in range(len(a.q)):
+        a.q[k] = a.stages[0, k]
+    count.kept = 0
+    move_trees(a.trees, a.nodes, a.q, now)
+    place_geoms(a.nodes, a.geoms)
+
+
+@kernel
 def watch_touches(count, kept, watch_sides, watch_step):
     """Note the step of the first touch of every watched pair."""
     G = watch_sides.shape[2]
@@ -170,17 +201,22 @@ def advance(a, h, steps):
     """
     count = a.counts[0]
     for _ in range(steps):
-        if find_contacts(a, h) != STATUS_FINE or solve_step(a, count, h) != STATUS_FINE:
+        if find_contacts(a, h) != STATUS_FINE:
+            return STATUS_FULL, 0
+        rough = roughness(a, count, h) if count.smooth == 1 else -1
+        if rough == ROUGH_NOT:
+            smooth_step(a, count, h)
+        elif solve_step(a, count, h) != STATUS_FINE:
             return STATUS_FULL, 0
         broken = first_not_finite(a.speeds[NEW])
         if broken >= 0:
+            move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
             return STATUS_NOT_FINITE, broken
-        solve_positions(count, a.speeds, a.contacts, a.rows, a.J, a.B)
-        keep_contacts(count, a.contacts, a.kept)
-        keep_joints(count, a.dofs, a.limits)
-        if len(a.loops) > 0:
-            keep_loops(count, a.loops, a.limits, a.contacts, a.rows, a.J, a.B, a.closed, h)
-        move_step(a, count, h)
+        if rough == ROUGH_NOT:
+            finish_smooth(a, count, h)
+        else:
+            count.rough = max(count.rough, rough)
+            finish_step(a, count, h)
         count.step += 1
         watch_touches(count, a.kept, a.watch_sides, a.watch_step)
     node_accelerations(a.nodes, a.dofs, a.speeds[NOW])

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import entry, kernel
+from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import BALL, FREE, NOW, SLIDING, UNFORCED
 from veldrain.physics.spatial import (
     add,
@@ -177,6 +177,17 @@ def world_inertia(n, room):
     yz = room[1, 0] * R[2, 0] + room[1, 1] * R[2, 1] + room[1, 2] * R[2, 2]
     zz = room[2, 0] * R[2, 0] + room[2, 1] * R[2, 1] + room[2, 2] * R[2, 2]
     return xx, xy, xz, yy, yz, zz
+
+
+@kernel
+def spin_momentum(n, w):
+    """I·w of a node about its mass centre, world axes."""
+    xx, xy, xz, yy, yz, zz = world_inertia(n, n.IA)
+    return (
+        xx * w[0] + xy * w[1] + xz * w[2],
+        xy * w[0] + yy * w[1] + yz * w[2],
+        xz * w[0] + yz * w[1] + zz * w[2],
+    )
 
 
 @kernel
