@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.kernel import kernel
-from veldrain.physics.plant import NOW, STATUS_FINE, STATUS_FULL, UNFORCED
+from veldrain.physics.plant import NEW, NOW, STATUS_FINE, STATUS_FULL, UNFORCED
 from veldrain.physics.rows import RECOVER, add_direction, row_product, row_velocity
 from veldrain.physics.spatial import add, dot, minus, put, scaled, triple
 
@@ -93,6 +93,35 @@ def contact_targets(c, before, free, h):
     c.target_shift = c.target
     if c.gap < -TOLERATED:
         c.target_shift = min(-RECOVER * c.gap / h, RECOVER_SPEED)
+
+
+@kernel
+def weaken_bounces(count, speeds, contacts, rows, J, h):
+    """Halve the restitution of all bounces if the contacts would give more energy than they take; False: they don't.
+
+    Newton's restitution can do that where friction reverses in the impact (T. R. Kane, D. A. Levinson, Dynamics:
+    Theory and Applications, McGraw-Hill 1985, section 5.8). The work of an impulse is λ·(v⁻ + v⁺)/2.
+    """
+    bounces, work, scale = False, 0.0, 0.0
+    free, new = speeds[UNFORCED], speeds[NEW]
+    for k in range(count.contacts):
+        c = contacts[k]
+        bounces = bounces or c.bounce == 1
+        for j in range(c.rows):
+            if c.impulse[j] != 0.0:
+                row = rows[c.row + j]
+                part = 0.5 * c.impulse[j] * (row_velocity(row, J, free) + row_velocity(row, J, new))
+                work += part
+                scale += abs(part)
+    if not bounces or work <= 1e-9 * scale:
+        return False
+    for k in range(count.contacts):
+        c = contacts[k]
+        if c.bounce == 1:
+            c.surface[1] *= 0.5
+            before, bare = row_velocity(rows[c.row], J, speeds[NOW]), row_velocity(rows[c.row], J, free)
+            contact_targets(c, before, bare, h)
+    return True
 
 
 @kernel

@@ -69,6 +69,7 @@ NODE = _record(
     IA=(6, 6),  # articulated inertia
     pA=6,  # articulated bias force
     U=6,
+    pull=6,  # xx, yy, zz, xy, xz, yz: see trees.pull_on
     acc=6,  # acceleration
 )
 DOF = _record(

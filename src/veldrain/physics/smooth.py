@@ -67,7 +67,7 @@ def rates(a, count, q, v, dq, dv):
     now = a.speeds[NOW]
     for k in range(len(now)):
         now[k] = v[k]
-    solve_trees(a.trees, a.nodes, a.dofs, a.speeds, a.script, count.step, 1.0)
+    solve_trees(a.trees, a.nodes, a.dofs, a.speeds, a.script, count.step, 1.0, False)
     for k in range(len(now)):
         dv[k] = a.speeds[UNFORCED, k] - now[k]
     for i in range(len(a.nodes)):

@@ -28,6 +28,7 @@ EFFORT = 25_000  # contacts looked at in a step, about: a pile in motion need no
 SHIFTS = 20  # sweeps of positions: what is left of an overlap is taken in the next step
 ENOUGH = 1e-8  # m/s (rad/s): a sweep that changes no velocity by more is the last
 SMALL = 1e-7  # the same where a round of sweeps has not made it smaller: stresses that shift without motion
+EDGE = 1.0 - 1e-9  # share of the cone's edge, squared, from which on a contact slides
 RELAXATION = 1.2  # of normal impulses: bodies on many contacts settle in half the sweeps
 
 
@@ -62,11 +63,14 @@ def sweep_contact(c, rows, J, B, v):
     """One contact: its normal, then its friction, rolling and spinning; gives the largest change of velocity."""
     x, m, row = c.impulse, c.mobility, rows[c.row]
     vn, v1, v2 = three_velocities(row, J, v)
-    normal = max(0.0, x[0] - RELAXATION * (vn + c.soft * x[0] - c.target) / (m[0] + c.soft))
+    mu, gain = c.surface[0], m[0] + c.soft
+    if x[1] * x[1] + x[2] * x[2] >= EDGE * mu * mu * x[0] * x[0]:
+        gain += mu * math.sqrt(m[1] * m[1] + m[2] * m[2])  # sliding friction follows, and may push the same way
+    normal = max(0.0, x[0] - RELAXATION * (vn + c.soft * x[0] - c.target) / gain)
     dn = normal - x[0]
     fx = v1 + c.belt[0] + m[1] * dn - m[3] * x[1] - m[4] * x[2]
     fy = v2 + c.belt[1] + m[2] * dn - m[4] * x[1] - m[5] * x[2]
-    a, b = least_in_disc(m[3], m[4], m[5], m[6], fx, fy, c.surface[0] * normal)
+    a, b = least_in_disc(m[3], m[4], m[5], m[6], fx, fy, mu * normal)
     da, db = a - x[1], b - x[2]
     x[0], x[1], x[2] = normal, a, b
     if dn != 0.0 or da != 0.0 or db != 0.0:
@@ -166,7 +170,7 @@ def aim_search(count, contacts, limits, rows, J, v, old):
         wrong[0] = a / (m[0] + c.soft)
         new += a * wrong[0]
         edge = c.surface[0] * x[0]
-        if x[1] * x[1] + x[2] * x[2] < (1.0 - 1e-9) * edge * edge:
+        if x[1] * x[1] + x[2] * x[2] < EDGE * edge * edge:
             a, b = -v1 - c.belt[0], -v2 - c.belt[1]
             wrong[1], wrong[2] = a / m[3], b / m[5]
             new += a * wrong[1] + b * wrong[2]
@@ -256,7 +260,7 @@ def solve_velocities(count, speeds, contacts, limits, rows, J, B):
         if most < SMALL and most > 0.8 * before:
             return
         before = most
-        if left <= 0 or size == 1:
+        if left <= 0:
             return
         measure = 0.0
         for _ in range(SEARCHES):

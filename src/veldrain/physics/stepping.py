@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.collision import find_contacts, place_geoms
-from veldrain.physics.contact_rows import build_contacts, keep_contacts
+from veldrain.physics.contact_rows import build_contacts, keep_contacts, weaken_bounces
 from veldrain.physics.joint_rows import build_joints, keep_joints
 from veldrain.physics.kernel import entry, kernel
 from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
@@ -31,6 +31,7 @@ from veldrain.physics.solver import solve_positions, solve_velocities
 from veldrain.physics.spatial import add, cross, dot, matrix_of_quaternion, put, rotated, scaled, triple, turn_quaternion, turned
 from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees, spin_momentum
 
+WEAKENINGS = 8  # how often bounces are halved at most; after that they are left as they are
 CLOSINGS = 4  # Newton steps that bring positions back onto closed loops
 
 
@@ -56,10 +57,14 @@ def solve_step(a, count, h):
     for attempt in range(len(a.dofs) + 4):
         set_motors(a.dofs, a.q, h)
         load_trees(a.trees, a.nodes, a.pushes, count.step, a.gravity)
-        solve_trees(a.trees, a.nodes, a.dofs, a.speeds, a.script, count.step, h)
+        solve_trees(a.trees, a.nodes, a.dofs, a.speeds, a.script, count.step, h, True)
         if build_rows(a, count, h) != STATUS_FINE:
             return STATUS_FULL
         solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
+        for _ in range(WEAKENINGS):
+            if not weaken_bounces(count, a.speeds, a.contacts, a.rows, a.J, h):
+                break
+            solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
         if not check_motors(a.dofs, a.q, a.speeds[NEW], h, attempt < 3):
             break
     return STATUS_FINE

@@ -238,11 +238,15 @@ def load_lone(n, root, gravity):
 def load_trees(trees, nodes, pushes, step, gravity):
     """Inertias and bias forces of all nodes, pushes from outside included."""
     for i in range(len(nodes)):
-        tree = trees[nodes[i].tree]
+        n = nodes[i]
+        tree = trees[n.tree]
         if tree.lone == 1:
-            load_lone(nodes[i], tree.root, gravity)
-        else:
-            load_node(nodes[i], tree.ref, gravity)
+            load_lone(n, tree.root, gravity)
+            continue
+        load_node(n, tree.ref, gravity)
+        for k in range(6):
+            n.pull[k] = 0.0
+        pull_on(n, triple(n.com), scaled(triple(n.pA[3:6]), -1.0))
     for k in range(len(pushes)):
         push = pushes[k]
         if step < push.until:
@@ -297,7 +301,39 @@ def give_root(tree, n, x):
 
 
 @kernel
-def fold_joint(n, dof, v, h):
+def pull_on(n, at, force):
+    """Add what a force at a point does to a node's pull: the tensor whose part along an axis is r·F across it.
+
+    Turned by a small angle about the axis, the node is brought back by that much moment a radian.
+    """
+    r, P = minus(at, triple(n.pos)), n.pull
+    along = dot(r, force)
+    P[0] += along - r[0] * force[0]
+    P[1] += along - r[1] * force[1]
+    P[2] += along - r[2] * force[2]
+    P[3] -= 0.5 * (r[0] * force[1] + r[1] * force[0])
+    P[4] -= 0.5 * (r[0] * force[2] + r[2] * force[0])
+    P[5] -= 0.5 * (r[1] * force[2] + r[2] * force[1])
+
+
+@kernel
+def damp_unresolved(n, D, h):
+    """Damping for a light link pulled by a heavy load whose swing the step cannot resolve, 0 for all others.
+
+    With the stiffness K of the pull and the inertia D the swing has the frequency √(K/D); where h²·K/D exceeds a
+    quarter, K is taken at the end of the step, as backward Euler would.
+    """
+    if n.kind == SLIDING:
+        return 0.0
+    P, S = n.pull, n.S
+    K = P[0] * S[0] * S[0] + P[1] * S[1] * S[1] + P[2] * S[2] * S[2]
+    K += 2.0 * (P[3] * S[0] * S[1] + P[4] * S[0] * S[2] + P[5] * S[1] * S[2])
+    ratio = h * h * K / D
+    return h * K * min(1.0, 4.0 * (ratio - 0.25)) * (1.0 + ratio / 16.0) if ratio > 0.25 else 0.0
+
+
+@kernel
+def fold_joint(n, dof, v, h, damped):
     """Factors of one joint: U = IA·S, D = Sᵀ·U and the joint's own effort u."""
     IA, S, U = n.IA, n.S, n.U
     D = h * dof.slope + dof.inertia
@@ -310,6 +346,10 @@ def fold_joint(n, dof, v, h):
     for r in range(6):
         D += S[r] * U[r]
         u -= S[r] * n.pA[r]
+    if damped:
+        damping = damp_unresolved(n, D, h)
+        D += h * damping
+        u -= damping * v
     n.Dinv, n.u = 1.0 / D, u
 
 
@@ -321,6 +361,7 @@ def fold_into(p, n):
     for r in range(6):
         rest -= U[r] * c[r]
     rest *= Dinv
+    before = triple(p.pA[3:6])
     for r in range(6):
         s = n.pA[r] + U[r] * rest
         scale = U[r] * Dinv
@@ -328,6 +369,10 @@ def fold_into(p, n):
             s += IA[r, k] * c[k]
             IP[r, k] += IA[r, k] - scale * U[k]
         p.pA[r] += s
+    pull_on(p, triple(n.pos), minus(before, triple(p.pA[3:6])))
+    if n.kind == BALL and p.kind == BALL:
+        for k in range(6):
+            p.pull[k] += n.pull[k]
 
 
 @kernel
@@ -360,8 +405,11 @@ def scripted_speeds(tree, script, step, out, h):
 
 
 @kernel
-def solve_trees(trees, nodes, dofs, speeds, script, step, h):
-    """The velocities of all trees after the step without constraints (needs ``load_trees``)."""
+def solve_trees(trees, nodes, dofs, speeds, script, step, h, damped):
+    """The velocities of all trees after the step without constraints (needs ``load_trees``).
+
+    damped: whether swings that the step cannot resolve are damped.
+    """
     v, out = speeds[NOW], speeds[UNFORCED]
     for t in range(len(trees)):
         tree = trees[t]
@@ -371,7 +419,7 @@ def solve_trees(trees, nodes, dofs, speeds, script, step, h):
                 if tree.lone == 0 and tree.script < 0:
                     factor_root(tree.root, n.IA)
             else:
-                fold_joint(n, dofs[n.dof], v[n.dof], h)
+                fold_joint(n, dofs[n.dof], v[n.dof], h, damped)
                 if n.parent >= 0:
                     fold_into(nodes[n.parent], n)
         for i in range(tree.first, tree.end):
