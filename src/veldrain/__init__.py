@@ -12,9 +12,9 @@ _WHERE = {
     "veldrain.errors": ["VeldrainError"],
     "veldrain.pose": ["Pose"],
     "veldrain.model": [
-        "Box", "Capsule", "Cone", "Cylinder", "Ellipsoid", "HeightField", "Mesh", "Model", "Part", "Sphere", "Surface",
-        "World",
-    ],  # fmt: skip
+        *("Box", "Capsule", "Cone", "Cylinder", "Ellipsoid", "HeightField", "Mesh", "Sphere"),
+        *("Model", "Part", "Surface", "World"),
+    ],
     "veldrain.sensing": ["Encoders", "Imu", "Lidar", "TrueClearance", "TruePose"],
     "veldrain.simulation": ["Simulation"],
     "veldrain.control": ["CentreLine", "Controller"],

@@ -456,7 +456,7 @@ class Simulation:
         return self.engine.energy()
 
     def momentum(self) -> tuple[Array, Array]:
-        """Linear momentum (3,) in N·s and angular momentum about the world's origin (3,) in N·m·s, of all that moves."""
+        """Linear momentum (3,), N·s, and angular momentum about the world's origin (3,), N·m·s, of all that moves."""
         return self.engine.momentum()
 
     def contacts(self) -> pd.DataFrame:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import Field
 
@@ -100,6 +100,7 @@ class ScenarioText(Document):
     step: Quantity = 1e-3
     tick: Quantity = 1e-2
     truth: list[str] = []
+    integrator: Literal["semi-implicit", "rk4"] = "semi-implicit"
     timeline: list[EntryText] = []
     expect: list[ExpectationText] = []
 
@@ -119,7 +120,7 @@ def load_scenario(path: str | Path) -> Scenario:
         world = load_world(source.path.parent / text.world)
     controllers = {r: c.make(source, "controllers", r) for r, c in text.controllers.items()}
     with source.at("duration"):
-        scenario = Scenario(world, text.duration, controllers, text.step, text.tick, text.truth)
+        scenario = Scenario(world, text.duration, controllers, text.step, text.tick, text.truth, text.integrator)
     for k, entry in enumerate(text.timeline):
         with source.at("timeline", k):
             _add_entry(scenario, entry)

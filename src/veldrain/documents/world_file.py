@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, Literal
 
@@ -11,8 +11,22 @@ from pydantic import Field
 from veldrain.control import call_named, load_named
 from veldrain.documents.source import Document, Source
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model import Box, Capsule, Cylinder, Model, Part, Shape, Sphere, Surface, World
-from veldrain.model.model import JointKind, MotorMode
+from veldrain.model import (
+    Box,
+    Capsule,
+    Cone,
+    Cylinder,
+    Ellipsoid,
+    HeightField,
+    Mesh,
+    Model,
+    Part,
+    Shape,
+    Sphere,
+    Surface,
+    World,
+)
+from veldrain.model.model import JointKind, LoopKind, MotorMode
 from veldrain.pose import Pose
 from veldrain.units import Quantity
 
@@ -31,49 +45,79 @@ class PoseText(Document):
 
 
 class SurfaceText(Document):
-    """``{friction: 0.6, restitution: 0.1, rolling: 1 mm}``"""
+    """``{friction: 0.6, restitution: 0.1, rolling: 1 mm, stiffness: 20 kN/m, belt: [0.3 m/s, 0, 0]}``"""
 
     friction: Quantity = 0.8
     restitution: Quantity = 0.0
     rolling: Quantity = 0.0
+    spinning: Quantity = 0.0
+    stiffness: Quantity = float("inf")
+    damping: Quantity = 0.0
+    belt: Row = [0.0, 0.0, 0.0]
 
     def make(self) -> Surface:
-        return Surface(self.friction, self.restitution, self.rolling)
+        return Surface(
+            self.friction, self.restitution, self.rolling, self.spinning, self.stiffness, self.damping, self.belt
+        )
 
 
 class RoundText(Document):
-    """Sizes of a cylinder or capsule."""
+    """Sizes of a cylinder, capsule or cone."""
 
     radius: Quantity
     length: Quantity
 
 
+class MeshText(Document):
+    """A mesh file, beside the world file."""
+
+    file: str
+    scale: float | list[float] = 1.0
+    collide: Literal["hull", "triangles"] = "hull"
+
+
+class HeightsText(Document):
+    """Heights of a ground over a grid, row by row along x."""
+
+    heights: list[list[float]]
+    spacing: Quantity
+
+
+_SHAPES: dict[str, Callable[[Any, Path], Shape]] = {
+    "box": lambda t, _: Box(t),
+    "sphere": lambda t, _: Sphere(t),
+    "cylinder": lambda t, _: Cylinder(t.radius, t.length),
+    "capsule": lambda t, _: Capsule(t.radius, t.length),
+    "cone": lambda t, _: Cone(t.radius, t.length),
+    "ellipsoid": lambda t, _: Ellipsoid(t),
+    "mesh": lambda t, folder: Mesh(folder / t.file, t.scale, t.collide),
+    "height_field": lambda t, _: HeightField(t.heights, t.spacing),
+}
+
+
 class PartText(Document):
-    """A shape, one of four, and where it sits."""
+    """A shape, one of several kinds, and where it sits."""
 
     box: Row | None = None
     sphere: Quantity | None = None
     cylinder: RoundText | None = None
     capsule: RoundText | None = None
+    cone: RoundText | None = None
+    ellipsoid: Row | None = None
+    mesh: MeshText | None = None
+    height_field: HeightsText | None = None
     pose: PoseText = PoseText()
     role: Literal["both", "visual", "collision"] = "both"
     colour: str | None = None
 
-    def shape(self) -> Shape:
-        given = [k for k in ("box", "sphere", "cylinder", "capsule") if getattr(self, k) is not None]
+    def shape(self, folder: Path) -> Shape:
+        given = [k for k in _SHAPES if getattr(self, k) is not None]
         if len(given) != 1:
-            raise VeldrainError(f"{len(given)} shapes", cure="give one of box, sphere, cylinder and capsule")
-        if self.box is not None:
-            return Box(self.box)
-        if self.sphere is not None:
-            return Sphere(self.sphere)
-        if self.cylinder is not None:
-            return Cylinder(self.cylinder.radius, self.cylinder.length)
-        assert self.capsule is not None
-        return Capsule(self.capsule.radius, self.capsule.length)
+            raise VeldrainError(f"{len(given)} shapes", cure=f"give one of {', '.join(_SHAPES)}")
+        return _SHAPES[given[0]](getattr(self, given[0]), folder)
 
-    def make(self, surface: Surface | None = None) -> Part:
-        return Part(self.shape(), self.pose.make(), self.role, self.colour, surface)
+    def make(self, folder: Path) -> Part:
+        return Part(self.shape(folder), self.pose.make(), self.role, self.colour)
 
 
 class LinkText(Document):
@@ -97,6 +141,34 @@ class JointText(Document):
     limits: tuple[Quantity, Quantity] | None = None
     damping: Quantity = 0.0
     friction: Quantity = 0.0
+    mimic: tuple[str, float, Quantity] | None = None
+    stiffness: Quantity = 0.0
+    rest: Quantity = 0.0
+    collide: bool = False
+
+
+class LoopText(Document):
+    """What closes a loop of links."""
+
+    a: str
+    b: str
+    kind: LoopKind = "revolute"
+    pose_a: PoseText = PoseText()
+    pose_b: PoseText = PoseText()
+    axis: list[float] = [0.0, 0.0, 1.0]
+    length: Quantity = 0.0
+
+
+class SpringText(Document):
+    """A spring between points of two links."""
+
+    a: str
+    b: str
+    stiffness: Quantity = 0.0
+    damping: Quantity = 0.0
+    length: Quantity = 0.0
+    at_a: Row = [0.0, 0.0, 0.0]
+    at_b: Row = [0.0, 0.0, 0.0]
 
 
 class MotorText(Document):
@@ -106,6 +178,7 @@ class MotorText(Document):
     stiffness: Quantity = 0.0
     damping: Quantity = 0.0
     limit: Quantity = float("inf")
+    inertia: Quantity = 0.0
 
 
 class FrameText(Document):
@@ -130,6 +203,9 @@ class ModelText(Document):
     links: dict[str, LinkText]
     joints: dict[str, JointText] = {}
     motors: dict[str, MotorText] = {}
+    loops: dict[str, LoopText] = {}
+    springs: dict[str, SpringText] = {}
+    no_contact: list[tuple[str, str]] = []
     frames: dict[str, FrameText] = {}
     sensors: dict[str, MountText] = {}
 
@@ -164,13 +240,20 @@ class BodyText(PartText):
     spin: Row = [0.0, 0.0, 0.0]
 
 
+class StepText(PoseText):
+    """A pose of a path, and its time."""
+
+    at: Quantity
+
+
 class PlacedText(Document):
     """A model placed into the world."""
 
     model: str
-    pose: PoseText = PoseText()
+    pose: PoseText | None = None
     fixed: bool = False
     joints: dict[str, Quantity] = {}
+    path: list[StepText] = []
 
 
 class WorldText(Document):
@@ -184,6 +267,7 @@ class WorldText(Document):
     frames: dict[str, PoseText] = {}
     models: dict[str, str | ModelText] = {}
     place: dict[str, PlacedText] = {}
+    no_contact: list[tuple[str, str]] = []
 
 
 def load_world(path: str | Path) -> World:
@@ -196,7 +280,7 @@ def load_world(path: str | Path) -> World:
     0.2
     """
     source = Source(path, "world")
-    text = source.read(WorldText)
+    text, folder = source.read(WorldText), source.path.parent
     with source.at("gravity"):
         world = World(text.gravity)
     if text.ground:
@@ -205,14 +289,14 @@ def load_world(path: str | Path) -> World:
     for name, o in text.obstacles.items():
         with source.at("obstacles", name):
             surface = o.surface.make() if o.surface else None
-            world.obstacle(name, Part(o.shape(), role=o.role, colour=o.colour), o.pose.make(), surface)
+            world.obstacle(name, Part(o.shape(folder), role=o.role, colour=o.colour), o.pose.make(), surface)
     for name, p in text.patches.items():
         with source.at("patches", name):
             world.patch(name, p.size, p.pose.make(), p.surface.make())
     for name, b in text.bodies.items():
         with source.at("bodies", name):
             surface = b.surface.make() if b.surface else None
-            part = Part(b.shape(), role=b.role, colour=b.colour)
+            part = Part(b.shape(folder), role=b.role, colour=b.colour)
             world.body(name, part, b.mass, b.pose.make(), surface, b.velocity, b.spin)
     for name, f in text.frames.items():
         with source.at("frames", name):
@@ -222,7 +306,12 @@ def load_world(path: str | Path) -> World:
         with source.at("place", name):
             if placed.model not in models:
                 raise unknown("model", placed.model, models)
-            world.place(models[placed.model], name, placed.pose.make(), placed.fixed, placed.joints)
+            steps = [(step.at, step.make()) for step in placed.path]
+            pose = placed.pose.make() if placed.pose else None
+            world.place(models[placed.model], name, pose, placed.fixed, placed.joints, steps)
+    for k, (one, other) in enumerate(text.no_contact):
+        with source.at("no_contact", k):
+            world.no_contact(one, other)
     return world
 
 
@@ -241,14 +330,26 @@ def _model(source: Source, name: str, text: str | ModelText) -> Model:
     for link, t in text.links.items():
         with source.at("models", name, "links", link):
             surface = t.surface.make() if t.surface else None
-            parts = [p.make() for p in t.parts]
+            parts = [p.make(source.path.parent) for p in t.parts]
             model.link(link, *parts, mass=t.mass, inertia=t.inertia, com=t.com, surface=surface)
     for joint, j in text.joints.items():
         with source.at("models", name, "joints", joint):
-            model.joint(joint, j.parent, j.child, j.kind, j.pose.make(), j.axis, j.limits, j.damping, j.friction)
+            model.joint(
+                joint, j.parent, j.child, j.kind, j.pose.make(), j.axis, j.limits, j.damping, j.friction, j.mimic,
+                j.stiffness, j.rest, j.collide,
+            )  # fmt: skip
     for joint, m in text.motors.items():
         with source.at("models", name, "motors", joint):
-            model.motor(joint, m.mode, m.stiffness, m.damping, m.limit)
+            model.motor(joint, m.mode, m.stiffness, m.damping, m.limit, m.inertia)
+    for loop, c in text.loops.items():
+        with source.at("models", name, "loops", loop):
+            model.close(loop, c.a, c.b, c.kind, c.pose_a.make(), c.pose_b.make(), c.axis, c.length)
+    for spring, g in text.springs.items():
+        with source.at("models", name, "springs", spring):
+            model.spring(spring, g.a, g.b, g.stiffness, g.damping, g.length, g.at_a, g.at_b)
+    for k, pair in enumerate(text.no_contact):
+        with source.at("models", name, "no_contact", k):
+            model.no_contact(*pair)
     for frame, f in text.frames.items():
         with source.at("models", name, "frames", frame):
             model.frame(frame, f.on, f.pose.make())

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
@@ -54,7 +53,11 @@ class Mesh(Shape):
 
     @classmethod
     def of(
-        cls, corners: ArrayLike, triangles: ArrayLike, collide: Literal["hull", "triangles"] = "hull", name: str = "mesh"
+        cls,
+        corners: ArrayLike,
+        triangles: ArrayLike,
+        collide: Literal["hull", "triangles"] = "hull",
+        name: str = "mesh",
     ) -> Mesh:
         """A mesh from corners (n, 3) in m and triangles (m, 3) of their numbers."""
         made = cls.__new__(cls)
@@ -67,10 +70,10 @@ class Mesh(Shape):
             raise unknown("way to collide", collide, COLLIDE, self.source)
         fits = corners.ndim == triangles.ndim == 2 and corners.shape[1] == triangles.shape[1] == 3 and len(triangles)
         if not fits or triangles.min() < 0 or triangles.max() >= len(corners) or not np.isfinite(corners).all():
-            raise VeldrainError("not a mesh", where=self.source, cure="give corners (n, 3) and triangles (m, 3) of them")
+            cure = "give corners (n, 3) and triangles (m, 3) of them"
+            raise VeldrainError("not a mesh", where=self.source, cure=cure)
         self.corners, self.triangles, self.collide = corners, triangles, collide
 
-    @cached_property
     def _solid(self) -> Any:
         import trimesh
 
@@ -86,14 +89,14 @@ class Mesh(Shape):
     @property
     def volume(self) -> float:  # type: ignore[override]
         """Volume in m³."""
-        return float(self._solid.volume)
+        return float(self._solid().volume)
 
     @property
     def centre(self) -> Array:
-        return np.asarray(self._solid.center_mass)
+        return np.asarray(self._solid().center_mass)
 
     def unit_inertia(self) -> Array:
-        return np.asarray(self._solid.moment_inertia) / self.volume
+        return np.asarray(self._solid().moment_inertia) / self.volume
 
     def __repr__(self) -> str:
         return f"Mesh({self.source!r}, {len(self.triangles)} triangles, collide={self.collide!r})"

@@ -276,7 +276,8 @@ class Model:
         where = f"{self.name}/{name}"
         leader, ratio, offset = mimic
         if leader not in self.joints or self.joints[leader].kind not in SIMPLE_KINDS or leader == name:
-            raise unknown("joint to follow", leader, (j.name for j in self.joints.values() if j.kind in SIMPLE_KINDS), where)
+            simple = [j.name for j in self.joints.values() if j.kind in SIMPLE_KINDS]
+            raise unknown("joint to follow", leader, simple, where)
         return leader, float(ratio), quantity(offset, position, where)
 
     def close(
@@ -423,7 +424,7 @@ class Model:
             raise unknown("motor mode", mode, MOTOR_MODES, where)
         held, linear = coordinates[joint]
         if held.kind == "ball" and mode == "position":
-            raise VeldrainError("a ball joint has no position motor", where=where, cure="use mode 'effort' or 'velocity'")
+            raise VeldrainError("a ball joint has no position motor", where=where, cure="use mode 'effort'")
         sort = "linear" if linear else "angular"
         motor = Motor(
             joint,

@@ -29,7 +29,7 @@ from veldrain.physics.spatial import (
     turned_back,
 )
 from veldrain.physics.trees import point_velocity
-from veldrain.physics.triangles import lean, next_branch, set_probe, within
+from veldrain.physics.triangles import may_lean, next_branch, set_probe, within
 
 NEAR = 5e-4  # contacts are kept up to this gap (m), so that a body at rest keeps all of its contacts
 
@@ -177,7 +177,7 @@ def pair_points(a, b, poly, corners, faces):
     if b.kind == PLANE:
         return plane_points(a, b, poly, corners, faces)
     n, _, between = pair_normal(a, b, poly, corners)
-    return facing_points(a, b, n, between, poly, corners, faces), n
+    return facing_points(a, b, n, between, poly, corners, faces, False), n
 
 
 @kernel
@@ -185,28 +185,34 @@ def triangle_points(a, triangle, poly, corners, faces):
     """The same for a triangle of a mesh, which is touched from its outer side only."""
     face, centre = faces[0], triple(triangle.pos)
     normal = triple(face.normal)
-    n, on_triangle, between = pair_normal(a, triangle, poly, corners)
+    distance, n, one, other = nearest_cores(a, a.core, triangle, 0.0, poly, corners)
     upright = dot(n, normal)
-    if upright < 0.9999 and (upright <= 0.0 or not lean(face, minus(on_triangle, centre))):
-        # A side that two triangles share in a plane or a hollow is not there: nothing can catch on it.
-        count = feature(a, scaled(normal, -1.0), poly[0], corners, faces)
-        foot = triple(poly[0, 0]) if count == 1 else triple(a.pos)
-        height = dot(normal, minus(triple(a.pos), centre))
-        between = minus(foot, scaled(normal, dot(normal, minus(foot, centre))))
-        if height < -thickness(a) or (count == 1 and not within(face, minus(between, centre))):
-            return 0, normal
-        n = normal
-    return facing_points(a, triangle, n, between, poly, corners, faces), n
+    if distance > 0.0 and 0.0 < upright < 0.9999 and may_lean(face, minus(other, centre), upright):
+        between = scaled(add(one, other), 0.5)
+        return facing_points(a, triangle, n, between, poly, corners, faces, False), n
+    # A side that two triangles share in a plane or a hollow is not there: nothing can catch on it.
+    count = feature(a, scaled(normal, -1.0), poly[0], corners, faces)
+    foot = triple(poly[0, 0]) if count == 1 else triple(a.pos)
+    height = dot(normal, minus(triple(a.pos), centre))
+    between = minus(foot, scaled(normal, dot(normal, minus(foot, centre))))
+    if height < -thickness(a) or (count == 1 and not within(face, minus(between, centre))):
+        return 0, normal
+    return facing_points(a, triangle, normal, between, poly, corners, faces, count > 1), normal
 
 
 @kernel
-def facing_points(a, b, n, between, poly, corners, faces):
-    """Contact points of two shapes along a normal; gives their number."""
+def facing_points(a, b, n, between, poly, corners, faces, must_face):
+    """Contact points of two shapes along a normal; gives their number.
+
+    must_face: True where there is no contact unless the near features overlap, seen along the normal.
+    """
     A, B, points, gaps = poly[0], poly[1], poly[4], poly[5, :, 0]
     count_a = feature(a, scaled(n, -1.0), A, corners, faces)
     count_b = feature(b, n, B, corners, faces)
     round_a, round_b = rounding(a), rounding(b)
     count = overlap(A, count_a, B, count_b, n, a.core + b.core, points, poly[3])
+    if count == 0 and must_face:
+        return 0
     if count == 0:
         # A point or a corner is in it: the gap is between the outermost points along the normal.
         low, high = math.inf, -math.inf
@@ -295,7 +301,33 @@ def meet_mesh(a, count, g, mesh, key, h):
             if not add_contacts(a, count, g, probe, key, points, n, h):
                 return False
             merge_contacts(count, a.contacts, before)
+            if before + 4 < count.contacts <= before + len(a.poly[4]):
+                thin_contacts(a, count, before)
     return True
+
+
+@kernel
+def thin_contacts(a, count, first):
+    """Keep four contacts of a pair where all of them lie on one plane: a body on a floor of many triangles."""
+    points, gaps = a.poly[4], a.poly[5, :, 0]
+    n = triple(a.contacts[first].frame[0])
+    plane = dot(n, triple(a.contacts[first].point))
+    found = count.contacts - first
+    for k in range(found):
+        c = a.contacts[first + k]
+        if dot(triple(c.frame[0]), n) < 1.0 - 1e-9 or abs(dot(n, triple(c.point)) - 0.5 * c.gap - plane) > 1e-3:
+            return
+        put(points[k], triple(c.point))
+        gaps[k] = c.gap
+    kept = spread(points, gaps, found, a.chosen)
+    for j in range(kept):  # in rising order, so that none is overwritten before it is moved
+        least = j
+        for k in range(j + 1, kept):
+            if a.chosen[k] < a.chosen[least]:
+                least = k
+        a.chosen[j], a.chosen[least] = a.chosen[least], a.chosen[j]
+        a.contacts[first + j] = a.contacts[first + a.chosen[j]]
+    count.contacts = first + kept
 
 
 @kernel

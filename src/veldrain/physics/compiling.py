@@ -213,7 +213,7 @@ class _Builder:
 
     def add_loop(self, name: str, a: LinkPlace, b: LinkPlace, **fields: Any) -> None:
         """What acts between frames of two links (``LinkPlace`` with the frame's pose)."""
-        if a.node < 0 and b.node < 0 or a.node == b.node:
+        if a.node == b.node:
             raise VeldrainError("both ends are fixed to each other already", where=name, cure="leave it out")
         one_tree = min(a.node, b.node) < 0 or self.nodes[a.node]["tree"] == self.nodes[b.node]["tree"]
         if fields["kind"] in _ROWS and not one_tree:
@@ -456,7 +456,7 @@ class _RobotBuilder:
             found = b.links[f"{self.name}/{link}"]
             return LinkPlace(found.node, found.pose @ pose)
 
-        def ends(thing: Loop | Spring) -> dict[str, int]:
+        def ends(thing: Loop | Spring) -> dict[str, Any]:
             return {"link_a": numbers[f"{self.name}/{thing.link_a}"], "link_b": numbers[f"{self.name}/{thing.link_b}"]}
 
         for loop in model.loops.values():
@@ -472,7 +472,8 @@ class _RobotBuilder:
         for joint in model.joints.values():
             if joint.mimic:
                 leader, ratio, offset = joint.mimic
-                sides = tuple(LinkPlace(int(b.dofs[self.robot.joints[j]]["node"]), Pose()) for j in (joint.name, leader))
+                follower, led_by = (int(b.dofs[self.robot.joints[j]]["node"]) for j in (joint.name, leader))
+                sides = LinkPlace(follower, Pose()), LinkPlace(led_by, Pose())
                 if b.nodes[sides[0].node]["tree"] != b.nodes[sides[1].node]["tree"]:
                     raise VeldrainError(f"follows '{leader}', which is on a part that floats apart",
                                         where=f"{self.name}/{joint.name}", cure="leave mimic= out")  # fmt: skip

@@ -22,7 +22,6 @@ from veldrain.physics.rays import cast_rays
 from veldrain.physics.stepping import advance, refresh
 from veldrain.pose import Array, Pose
 
-
 INTEGRATORS = ("semi-implicit", "rk4")
 _ROUGH = {
     p.ROUGH_PATH: "a root that follows a path",
@@ -121,7 +120,7 @@ class Engine:
             rows = np.where((kinds == p.MIMIC) | (kinds <= p.CLOSED_BALL), plant.loops["rows"], 0)
             closed, worst = np.repeat(np.arange(len(kinds)), rows), int(np.abs(left).argmax())
             raise VeldrainError(
-                f"the loop is open by {np.abs(left).max():.3g} m or rad at the start, and no joint that is left free closes it",
+                f"the loop is open by {np.abs(left).max():.3g} m or rad at the start, and no free joint closes it",
                 where=found.loop_names[closed[worst]],
                 cure="look at its frames and lengths, or leave joints out of joints=",
             )
@@ -221,7 +220,17 @@ class Engine:
         """Distances (n,), shapes (n,) (−1: nothing) and normals (n, 3) along rays of unit directions (n, 3)."""
         distances, geoms = np.empty(len(origins)), np.empty(len(origins), np.int64)
         normals = np.empty((len(origins), 3))
-        cast_rays(self.plant.geoms, self.plant.faces, self.plant.branches, origins, directions, reach, distances, geoms, normals)
+        cast_rays(
+            self.plant.geoms,
+            self.plant.faces,
+            self.plant.branches,
+            origins,
+            directions,
+            reach,
+            distances,
+            geoms,
+            normals,
+        )
         return distances, geoms, normals
 
     def move_to(self, robot: Robot, pose: Pose, velocity: Array, spin: Array) -> None:
@@ -274,7 +283,7 @@ class Engine:
                       kept["moment"] / self.step)  # fmt: skip
 
     def momentum(self) -> tuple[Array, Array]:
-        """Linear momentum (3,) in N·s and angular momentum about the world's origin (3,) in N·m·s, of all that moves."""
+        """Linear momentum (3,), N·s, and angular momentum about the world's origin (3,), N·m·s, of all that moves."""
         linear, angular = np.zeros(3), np.zeros(3)
         for node in self.plant.nodes:
             w = node["twist"][:3]
@@ -285,7 +294,7 @@ class Engine:
         return linear, angular
 
     def energy(self) -> tuple[float, float]:
-        """Kinetic and potential energy in J, springs included; the latter's zero is all mass at the world's origin."""
+        """Kinetic and potential energy in J, springs included; all mass at the world's origin has no potential."""
         kinetic = potential = 0.0
         for node in self.plant.nodes:
             w = node["twist"][:3]

@@ -13,12 +13,12 @@ from veldrain.physics.trees import load_node, project
 
 
 @kernel
-def times(I, x, out):
-    """out = I·x of a 6 × 6 matrix."""
+def times(matrix, x, out):
+    """out = matrix·x, 6 × 6."""
     for r in range(6):
         s = 0.0
         for k in range(6):
-            s += I[r, k] * x[k]
+            s += matrix[r, k] * x[k]
         out[r] = s
 
 
@@ -64,7 +64,8 @@ def motion_efforts(trees, nodes, dofs, q, speeds, gravity, tree, rates, out):
         if n.kind == FREE:
             for k in range(6):
                 acc[k] = rates[at + k]
-            put(acc[3:6], minus(triple(acc[3:6]), cross(triple(v[n.dof : n.dof + 3]), triple(v[n.dof + 3 : n.dof + 6]))))
+            turn = cross(triple(v[n.dof : n.dof + 3]), triple(v[n.dof + 3 : n.dof + 6]))
+            put(acc[3:6], minus(triple(acc[3:6]), turn))
         else:
             for k in range(6):
                 acc[k] = n.bias[k] + n.S[k] * rates[at]

@@ -65,7 +65,8 @@ class Mechanics:
         wanted = np.asarray(accelerations, float)
         if wanted.shape != self._dofs.shape:
             raise VeldrainError(f"accelerations must be {len(self._dofs)} numbers", where=self._robot.name)
-        rates, out, a = np.zeros(len(self._engine.plant.dofs)), np.zeros(len(self._engine.plant.dofs)), self._engine.plant
+        a = self._engine.plant
+        rates, out = np.zeros(len(a.dofs)), np.zeros(len(a.dofs))
         T = self._own()
         rates[self._dofs] = T @ wanted
         if self._is_free:

@@ -199,7 +199,7 @@ def bounding_box(g, margin, corners):
         low = high = 0.0
         if kind == PLANE:
             high = math.inf
-        elif kind == BOX or kind == MESH:
+        elif kind in (BOX, MESH):
             high = abs(rot[r, 0]) * size[0] + abs(rot[r, 1]) * size[1] + abs(rot[r, 2]) * size[2]
         elif kind == CYLINDER:
             high = size[0] * math.sqrt(max(0.0, 1.0 - rot[r, 2] * rot[r, 2])) + size[1] * abs(rot[r, 2])

@@ -73,7 +73,7 @@ NODE = _record(
     acc=6,  # acceleration
 )
 DOF = _record(
-    "coord node mode saturated",  # coord −1: of a FREE or BALL node. saturated: sign of the limit the motor sits on
+    "coord node mode saturated",  # coord −1: of a FREE or BALL node; saturated: sign of the limit the motor sits on
     # inertia: reflected by the motor. spring, rest: of the joint's own spring. rub, stop: impulses of the joint's
     # friction and stop in the last step.
     "damping friction low high spring rest inertia stiffness gain limit command "
@@ -93,9 +93,10 @@ GEOM = _record(
     box=6,  # around it, along the world axes: low, high
 )
 FACE = _record(
-    "corners tag",  # tag: of a triangle, bit k: its edge k is an outer one, so that contact normals may lean there
+    "corners",
     "",
     normal=3,
+    lean=3,  # of a triangle: least cosine between its normal and a contact's on each side; 1 on inner sides
     at=(12, 3),
 )
 BRANCH = _record("first end skip", "", box=6)  # of a tree of boxes: faces of a leaf; where to go on without it
@@ -117,7 +118,7 @@ LOOP = _record(
     moment=3,
 )
 CONTACT = _record(
-    "key node_a node_b bounce row rows",  # key: shape a · shapes + shape b; row, rows: the first of its rows, and how many
+    "key node_a node_b bounce row rows",  # key: shape a · shapes + shape b; row, rows: its first row, and how many
     # target: wanted normal velocity; target_shift: the same for positions; shift: its impulse; soft: what the
     # normal velocity gives way for an impulse of 1.
     "gap target target_shift shift soft",

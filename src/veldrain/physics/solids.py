@@ -76,11 +76,11 @@ class Solids:
         at = mesh.corners[mesh.triangles] - origin
         normals = np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
         areas = np.linalg.norm(normals, axis=1)
-        at, normals, tags = at[areas > 0], (normals / np.maximum(areas, 1e-300)[:, None])[areas > 0], []
-        tags = _outer_sides(at, normals)
+        at, normals = at[areas > 0], normals[areas > 0] / areas[areas > 0, None]
+        leans = _leans(at, normals)
         order, branches = _tree_of_boxes(at)
         faces = np.zeros(len(at), p.FACE)
-        faces["corners"], faces["tag"], faces["normal"] = 3, tags[order], normals[order]
+        faces["corners"], faces["lean"], faces["normal"] = 3, leans[order], normals[order]
         faces["at"][:, :3] = at[order]
         first, root = self._count(self._faces), self._count(self._branches)
         leaf = branches["end"] > 0
@@ -107,25 +107,25 @@ def _ring(corners: Array, normal: Array) -> Array:
     return np.asarray(ring[chosen] if len(ring) > MOST_CORNERS else ring)
 
 
-def _outer_sides(at: Array, normals: Array) -> NDArray[np.int64]:
-    """Bit k of each triangle: no other triangle, or one that bends outward, is beyond its side k."""
+def _leans(at: Array, normals: Array) -> Array:
+    """Least cosine between a triangle's normal and a contact's, for each of its sides.
+
+    It is 1 where the next triangle lies in the same plane or bends inward, and −1 where there is none.
+    """
     keys = np.round(at / max(np.ptp(at), 1e-12) * 1e7).astype(np.int64)
     beyond: dict[tuple[bytes, bytes], int] = {}
     for t, triangle in enumerate(keys):
         for k in range(3):
             beyond[triangle[k].tobytes(), triangle[(k + 1) % 3].tobytes()] = t
-    tags = np.zeros(len(at), np.int64)
+    leans = np.full((len(at), 3), -1.0)
     for t, triangle in enumerate(keys):
         for k in range(3):
             other = beyond.get((triangle[(k + 1) % 3].tobytes(), triangle[k].tobytes()))
-            if other is None:
-                tags[t] |= 1 << k
-                continue
-            edge = at[t, (k + 1) % 3] - at[t, k]
-            bend = np.cross(normals[t], normals[other]) @ edge / np.linalg.norm(edge)
-            if bend > OUTER:
-                tags[t] |= 1 << k
-    return tags
+            if other is not None:
+                edge = at[t, (k + 1) % 3] - at[t, k]
+                bend = np.cross(normals[t], normals[other]) @ edge / np.linalg.norm(edge)
+                leans[t, k] = normals[t] @ normals[other] - 1e-3 if bend > OUTER else 1.0
+    return leans
 
 
 def _tree_of_boxes(at: Array) -> tuple[NDArray[np.int64], NDArray[np.void]]:

@@ -138,10 +138,8 @@ def rotation_vector_between(p, q):
     z = q[2] * p[3] - q[3] * p[2] - q[0] * p[1] + q[1] * p[0]
     w = q[0] * p[0] + q[1] * p[1] + q[2] * p[2] + q[3] * p[3]
     sine = math.sqrt(x * x + y * y + z * z)
-    if sine < 1e-9:
-        scale = math.copysign(2.0, w)
-    else:
-        scale = 2.0 * math.atan2(sine if w >= 0.0 else -sine, abs(w)) / sine
+    side = math.copysign(1.0, w)
+    scale = side * (2.0 if sine < 1e-9 else 2.0 * math.atan2(sine, abs(w)) / sine)
     return (x * scale, y * scale, z * scale)
 
 

@@ -28,7 +28,18 @@ from veldrain.physics.plant import (
 )
 from veldrain.physics.smooth import roughness, smooth_step
 from veldrain.physics.solver import solve_positions, solve_velocities
-from veldrain.physics.spatial import add, cross, dot, matrix_of_quaternion, put, rotated, scaled, triple, turn_quaternion, turned
+from veldrain.physics.spatial import (
+    add,
+    cross,
+    dot,
+    matrix_of_quaternion,
+    put,
+    rotated,
+    scaled,
+    triple,
+    turn_quaternion,
+    turned,
+)
 from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees, spin_momentum
 
 WEAKENINGS = 8  # how often bounces are halved at most; after that they are left as they are

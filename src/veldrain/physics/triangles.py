@@ -37,7 +37,8 @@ def set_probe(probe, mesh, face, corners, place):
         put(corners[k], corner)
         put(place.at[k], corner)
     put(place.normal, turned(mesh.rot, triple(face.normal)))
-    place.corners, place.tag = 3, face.tag
+    place.corners = 3
+    put(place.lean, triple(face.lean))
 
 
 @kernel
@@ -50,12 +51,12 @@ def side_distance(face, k, point):
 
 
 @kernel
-def lean(face, point):
-    """True where a normal at a point may lean away from the triangle's own: on outer sides only."""
+def may_lean(face, point, upright):
+    """True where a normal at a point may lean away from the triangle's own: on outer sides, as far as their bend."""
+    may = True
     for k in range(3):
-        if side_distance(face, k, point) < ON_SIDE and (face.tag >> k) & 1 == 0:
-            return False
-    return True
+        may = may and (side_distance(face, k, point) >= ON_SIDE or upright >= face.lean[k])
+    return may
 
 
 @kernel

@@ -123,6 +123,7 @@ class Scenario:
         step: of the engine, s.
         tick: time between looks at the conditions, s, a whole number of steps.
         truth: names of the robots whose controllers may read truth sensors.
+        integrator: of the engine, see ``Simulation``.
 
     >>> scenario = Scenario(world, duration="40 s", controllers={"crawler": CentreLine(gain=1.4)})
     >>> entry = scenario.when(distance("crawler/hull", "outlet") < 0.5).finish("reached the outlet")
@@ -136,6 +137,7 @@ class Scenario:
         step: Quantity = 1e-3,
         tick: Quantity = 1e-2,
         truth: Iterable[str] = (),
+        integrator: str = "semi-implicit",
     ) -> None:
         self.world = world
         self.duration = quantity(duration, "time", "duration")
@@ -143,6 +145,7 @@ class Scenario:
         self.step = quantity(step, "time", "step")
         self.tick = quantity(tick, "time", "tick")
         self.truth = frozenset(truth)
+        self.integrator = integrator
         self.timeline: list[Entry] = []
         self.expectations: dict[str, Expectation] = {}
         if not 0 < self.duration < float("inf"):

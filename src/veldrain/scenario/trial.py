@@ -87,7 +87,7 @@ class Trial:
     def __init__(self, scenario: Scenario, seed: int, recorder: Recorder) -> None:
         self.scenario, self.recorder = scenario, recorder
         watches = sorted({pair for c in scenario.conditions() for pair in c.watches()})
-        self.simulation = sim = Simulation(scenario.world, scenario.step, seed, watches=watches)
+        self.simulation = sim = Simulation(scenario.world, scenario.step, seed, scenario.integrator, watches)
         self.look = Look(sim)
         self.tick = sim.steps_of(scenario.tick, "scenario: tick")
         self.end = sim.steps_of(scenario.duration, "scenario: duration")

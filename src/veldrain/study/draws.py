@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model import GROUND
+from veldrain.model import GROUND, Surface
 from veldrain.pose import Pose
 from veldrain.scenario import Scenario
 from veldrain.units import Quantity, quantity
@@ -94,7 +94,14 @@ def one_of(*values: Quantity) -> Draw:
 
 
 _POSE = {"x": "length", "y": "length", "z": "length", "roll": "angle", "pitch": "angle", "yaw": "angle"}
-_SURFACE = {"friction": "ratio", "restitution": "ratio", "rolling": "length"}
+_SURFACE = {
+    "friction": "ratio",
+    "restitution": "ratio",
+    "rolling": "length",
+    "spinning": "length",
+    "stiffness": "linear stiffness",
+    "damping": "linear damping",
+}
 _PUSH = {f"{load}_{axis}": kind for load, kind in (("force", "force"), ("torque", "torque")) for axis in "xyz"}
 _PUSH["lasting"] = "time"
 
@@ -103,14 +110,14 @@ def quantities_of(scenario: Scenario) -> dict[str, str]:
     """Everything that can be varied, as ``thing.quantity``, with the kind of quantity."""
     world = scenario.world
     found = {f"{GROUND}.{q}": k for q, k in _SURFACE.items()} if world.floor else {}
-    for name in (*world.placed, *world.obstacles, *world.bodies, *world.patches):
+    robots = [r.name for r in world.placed.values() if not r.path]
+    for name in (*robots, *world.obstacles, *world.bodies, *world.patches):
         found |= {f"{name}.{q}": k for q, k in _POSE.items()}
     for name in (*world.obstacles, *world.bodies, *world.patches):
         found |= {f"{name}.{q}": k for q, k in _SURFACE.items()}
     for robot in world.placed.values():
-        for joint in robot.model.joints.values():
-            if joint.kind not in ("fixed", "floating"):
-                found[f"{robot.name}/{joint.name}.position"] = "length" if joint.is_linear else "angle"
+        for coordinate, (_, linear) in robot.model.coordinates().items():
+            found[f"{robot.name}/{coordinate}.position"] = "length" if linear else "angle"
     for name in scenario.pushes():
         found |= {f"{name}.{q}": k for q, k in _PUSH.items()}
     return found
@@ -128,24 +135,29 @@ def kind_of(scenario: Scenario, path: str) -> str:
     return known[path]
 
 
+def _with(surface: Surface, name: str, value: float) -> Surface:
+    changed: dict[str, Any] = {name: value}
+    return replace(surface, **changed)
+
+
 def set_quantity(scenario: Scenario, path: str, value: float) -> None:
     """Put a value (SI units) in its place; the scenario is changed."""
     thing, _, name = path.rpartition(".")
     world = scenario.world
     if thing == GROUND and world.floor:
-        world.floor.surface = replace(world.floor.surface, **{name: value})
+        world.floor.surface = _with(world.floor.surface, name, value)
         return
     if name in _PUSH and thing in scenario.pushes():
         _set_push(scenario.pushes()[thing], name, value)
         return
     if name == "position":
-        robot, _, joint = thing.rpartition("/")
-        world.placed[robot].joints[joint] = value
+        robot = next(r for r in world.placed.values() if thing.startswith(f"{r.name}/"))
+        robot.joints[thing.removeprefix(f"{robot.name}/")] = value
         return
     tables: Sequence[dict[str, Any]] = (world.placed, world.obstacles, world.bodies, world.patches)
     found = next(table[thing] for table in tables if thing in table)
     if name in _SURFACE:
-        found.surface = replace(found.surface, **{name: value})
+        found.surface = _with(found.surface, name, value)
         return
     xyz, rpy = found.pose.position.copy(), found.pose.rpy
     row, at = (xyz, "xyz".index(name)) if name in "xyz" else (rpy, ("roll", "pitch", "yaw").index(name))

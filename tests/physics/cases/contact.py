@@ -28,6 +28,7 @@ def on_slope(angle: float, friction: float, shape: Shape, height: float, inertia
 
 # Sliding
 
+
 def stopping(heading: float, mass: float = 1.0) -> float:
     surface = vd.Surface(friction=0.5)
     velocity = (2 * math.cos(heading), 2 * math.sin(heading), 0)
@@ -105,6 +106,7 @@ def slipping_starts(name: str) -> float:
 
 # Impact
 
+
 def bounce(e: float) -> tuple[float, Curve]:
     w = vd.World().ground()
     w.body("ball", vd.Sphere(0.05), 1, vd.Pose((0, 0, 1.05)), vd.Surface(restitution=e))
@@ -169,6 +171,7 @@ def energy_of_swarm(e: float) -> tuple[float, Curve]:
 
 # Stacks
 
+
 def stack(*masses: float) -> float:
     w = vd.World().ground()
     for k, mass in enumerate(masses):
@@ -181,6 +184,7 @@ def stack(*masses: float) -> float:
 
 
 # Wheels
+
 
 def driven_wheel() -> tuple[float, Curve]:
     """Rolling: F = T/r·m·r²/(m·r² + I); above µ·N it slips and F = µ·N."""

@@ -78,11 +78,10 @@ def spherical_pendulum() -> Mechanism:
 
     def start(sim: vd.Simulation) -> None:
         # In the bob's axes; straight up is seen from the tilted bob.
-        sim["m"].velocities = Rotation.from_euler("y", tilt).inv().apply((0, 0, turn)) * (1, 1, 1)
+        sim["m"].velocities = Rotation.from_euler("y", tilt).inv().apply((0, 0, turn))
 
     def read(sim: vd.Simulation) -> Sequence[float]:
-        x, y, z = sim["m"].pose("bob0").matrix @ (0, 0, -1)
-        return (math.acos(-z),)
+        return (math.acos(sim["m"].pose("bob0").matrix[2, 2]),)
 
     return Mechanism(lambda: fixed(hanging(1, "ball"), j0__y=tilt), start, read, rates, (tilt, 0.0, 0.0))
 
@@ -190,7 +189,14 @@ def chain() -> tuple[float, Curve]:
     for k, mass in enumerate(masses):
         m.link(f"l{k}", mass=mass, com=(0, 0, -0.05), inertia=np.eye(3) * mass * 1e-3)
         at = vd.Pose((0, 0, -0.1)) if k else vd.Pose()
-        m.joint(f"j{k}", f"l{k - 1}" if k else "post", f"l{k}", kind="continuous", pose=at, axis=((0, 1, 0), (1, 0, 0))[k % 2])
+        m.joint(
+            f"j{k}",
+            f"l{k - 1}" if k else "post",
+            f"l{k}",
+            kind="continuous",
+            pose=at,
+            axis=((0, 1, 0), (1, 0, 0))[k % 2],
+        )
     sim = vd.Simulation(fixed(m, j0=0.8, j1=0.3))
     start = sum(sim.energy())
     scale = G * float(masses @ (0.1 * np.arange(30) + 0.05))
