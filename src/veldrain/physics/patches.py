@@ -136,16 +136,19 @@ def spread(points, gaps, count, chosen):
         if dot(d, d) > best + 1e-15:
             second, best = k, dot(d, d)
     ab = minus(triple(points[second]), a)
-    third, best = first, -1.0
+    third, best = first, 1e-12 * dot(ab, ab) * dot(ab, ab)
     side = (0.0, 0.0, 0.0)
     for k in range(count):
         m = cross(ab, minus(triple(points[k]), a))
-        if dot(m, m) > best + 1e-18:
+        if dot(m, m) > best:
             third, best, side = k, dot(m, m), m
+    chosen[0], chosen[1], chosen[2] = first, second, third
+    if third == first:  # all in a line
+        return 2 if second != first else 1
     fourth, best = first, 0.0
     for k in range(count):
         m = dot(cross(ab, minus(triple(points[k]), a)), side)
         if m < best - 1e-18:
             fourth, best = k, m
-    chosen[0], chosen[1], chosen[2], chosen[3] = first, second, third, fourth
+    chosen[3] = fourth
     return 4 if fourth != first else 3

@@ -53,10 +53,12 @@ def side_distance(face, k, point):
 @kernel
 def may_lean(face, point, upright):
     """True where a normal at a point may lean away from the triangle's own: on outer sides, as far as their bend."""
-    may = True
+    is_near, may = False, True
     for k in range(3):
-        may = may and (side_distance(face, k, point) >= ON_SIDE or upright >= face.lean[k])
-    return may
+        if side_distance(face, k, point) < ON_SIDE:
+            is_near = True
+            may = may and upright >= face.lean[k]
+    return is_near and may
 
 
 @kernel

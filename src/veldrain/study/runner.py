@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import multiprocessing
+import signal
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor, ProcessPoolExecutor, as_completed
 from pathlib import Path
@@ -42,7 +43,13 @@ def carry_out(
             tell(f"{plan.controller} {plan.number}")
         return
     # Spawned, not forked: a fork copies whatever threads and locks the caller's process happens to hold.
-    pool = executor or ProcessPoolExecutor(min(workers, len(missing)), multiprocessing.get_context("spawn"))
+    # Ctrl-C reaches the workers too: they go without a word, and this process says what there is to say.
+    pool = executor or ProcessPoolExecutor(
+        min(workers, len(missing)),
+        multiprocessing.get_context("spawn"),
+        initializer=signal.signal,
+        initargs=(signal.SIGINT, signal.SIG_DFL),
+    )
     futures = {pool.submit(_run, plan): plan for plan in missing}
     try:
         for future in as_completed(futures):
