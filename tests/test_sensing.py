@@ -10,6 +10,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 import veldrain as vd
+from tests.physics.test_contact import prism
 
 G = 9.81
 
@@ -64,7 +65,12 @@ class Rays(unittest.TestCase):
     def test_many_rays_against_points_on_the_surface(self) -> None:
         """What a ray meets lies on the shape's surface, whatever the shape's pose."""
         random = np.random.default_rng(4)
-        for shape in (vd.Box((0.4, 0.6, 0.8)), vd.Cylinder(0.3, 0.7), vd.Capsule(0.25, 0.6), vd.Sphere(0.4)):
+        corners, triangles = prism(0.6, 0.8)
+        for shape in (
+            vd.Box((0.4, 0.6, 0.8)), vd.Cylinder(0.3, 0.7), vd.Capsule(0.25, 0.6), vd.Sphere(0.4), vd.Cone(0.4, 0.7),
+            vd.Ellipsoid((0.3, 0.4, 0.5)), vd.Mesh.of(corners, triangles),
+            vd.Mesh.of(corners, triangles, collide="triangles"),
+        ):  # fmt: skip
             with self.subTest(shape=shape):
                 pose = vd.Pose(random.uniform(-1, 1, 3), rotation=Rotation.random(random_state=random))
                 sim = vd.Simulation(
@@ -86,6 +92,16 @@ class Rays(unittest.TestCase):
             return (abs(p) - np.array(shape.size) / 2).max(1)
         if isinstance(shape, vd.Sphere):
             return np.linalg.norm(p, axis=1) - shape.radius
+        if isinstance(shape, vd.Mesh):
+            return (abs(p) - (0.3, 0.3, 0.4)).max(1)
+        if isinstance(shape, vd.Ellipsoid):
+            return np.linalg.norm(p / shape.half_axes, axis=1) - 1
+        if isinstance(shape, vd.Cone):
+            tip = shape.length / 2 - p[:, 2]
+            side = (np.hypot(p[:, 0], p[:, 1]) - shape.radius * tip / shape.length) / np.hypot(
+                1, shape.radius / shape.length
+            )
+            return np.maximum(side, tip - shape.length)
         across = np.hypot(p[:, 0], p[:, 1])
         if isinstance(shape, vd.Cylinder):
             return np.maximum(across - shape.radius, abs(p[:, 2]) - shape.length / 2)

@@ -201,8 +201,8 @@ class World:
             fixed: True holds the root still; False lets it move freely.
             joints: positions at the start (rad or m); those left out are 0, or what closes a loop.
             path: times and poses through which the root is led, whatever holds it back; it waits at the first
-                before its time and stays at the last. In between it goes smoothly (monotone cubic in x, y and z,
-                rotation spline). Leave ``pose`` out.
+                before its time and stays at the last. In between it goes smoothly: never beyond the places given,
+                and turning gently from pose to pose. Leave ``pose`` out.
 
         Raises:
             VeldrainError: a name taken, an unknown joint, a start outside a joint's limits.

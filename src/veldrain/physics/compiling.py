@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -151,7 +152,7 @@ class _Builder:
         self.script.append(table)
 
     def add_joint(self, joint: Joint, model: Model, parent: int, pose: Pose, body: MassProperties, robot: Robot,
-                  start: dict[str, float], opens_tree: bool) -> tuple[int, Pose]:  # fmt: skip
+                  start: dict[str, float], given: Container[str], opens_tree: bool) -> tuple[int, Pose]:  # fmt: skip
         """The nodes of a joint; gives the last one, and its pose in the parent at the start."""
         nothing = MassProperties(0.0, np.zeros(3), np.zeros((3, 3)))
         turned = pose
@@ -180,7 +181,7 @@ class _Builder:
             robot.joints[name] = len(self.v)
             if linear:
                 robot.linear.add(name)
-            if name in start:
+            if name in given:
                 robot.given.add(name)
             self.v.append(0.0)
             if kind != p.BALL:
@@ -370,6 +371,11 @@ class _RobotBuilder:
         for joint in self.model.joints.values():
             self.children.setdefault(joint.parent, []).append(joint)
         self.has_loops = bool(self.model.loops) or any(j.mimic for j in self.model.joints.values())
+        self.start = dict(placed.joints)
+        for joint in self.model.joints.values():  # a leader comes before its follower
+            if joint.mimic:
+                leader, ratio, offset = joint.mimic
+                self.start.setdefault(joint.name, ratio * self.start.get(leader, 0.0) + offset)
         self.geoms_of: dict[int, list[int]] = {}
         self.joined: list[tuple[int, int]] = []  # nodes whose links do not collide
         self.afloat: list[tuple[Joint, Pose]] = []  # each starts a tree of its own, once the tree it leaves is whole
@@ -430,7 +436,15 @@ class _RobotBuilder:
         # What loops hold together is one tree, though it stands on a fixed base with several feet.
         opens_tree = node < 0 and not (self.has_loops and len(self.b.nodes) > self.robot.node)
         new, moved = self.b.add_joint(
-            joint, self.model, node, link_pose @ joint.pose @ turn, body, self.robot, self.placed.joints, opens_tree
+            joint,
+            self.model,
+            node,
+            link_pose @ joint.pose @ turn,
+            body,
+            self.robot,
+            self.start,
+            self.placed.joints,
+            opens_tree,
         )
         if not joint.collide:
             self.joined.append((node, new))

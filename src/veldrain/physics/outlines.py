@@ -44,10 +44,8 @@ def support(g, inset, direction, corners):
         middle = size[2] - size[1]  # of the ball inside
         x, y, z = 0.0, 0.0, middle + keep * (size[1] - middle)
         if 2.0 * size[1] * d[2] < size[0] * across:
-            scale = keep * size[0] / across
+            scale = keep * size[0] / across if across > 0.0 else 0.0
             x, y, z = scale * d[0], scale * d[1], middle - keep * size[2]
-        elif across == 0.0 and d[2] < 0.0:
-            z = middle - keep * size[2]
     elif kind == ELLIPSOID:
         x, y, z = size[0] - inset, size[1] - inset, size[2] - inset
         scale = 1.0 / math.sqrt(x * x * d[0] * d[0] + y * y * d[1] * d[1] + z * z * d[2] * d[2] + 1e-300)

@@ -28,6 +28,7 @@ EFFORT = 25_000  # contacts looked at in a step, about: a pile in motion need no
 SHIFTS = 20  # sweeps of positions: what is left of an overlap is taken in the next step
 ENOUGH = 1e-8  # m/s (rad/s): a sweep that changes no velocity by more is the last
 SMALL = 1e-7  # the same where a round of sweeps has not made it smaller: stresses that shift without motion
+STIFFEST = 1e-12  # share of its rows' own mobility that a direction of search must move
 EDGE = 1.0 - 1e-9  # share of the cone's edge, squared, from which on a contact slides
 RELAXATION = 1.2  # of normal impulses: bodies on many contacts settle in half the sweeps
 
@@ -149,15 +150,16 @@ def room_in_disc(x, y, px, py, radius, growth):
 def aim_search(count, contacts, limits, rows, J, v, old):
     """Turn the direction of search to what is still wrong in all rows that neither open nor slide.
 
-    old: the measure of the wrong of the search before, 0 at the first. Gives the new measure.
+    old: the measure of the wrong of the search before, 0 at the first. Gives the new measure, 0 where nothing is wrong.
     """
-    new = 0.0
+    new, most = 0.0, 0.0
     for k in range(count.limits):
         limit = limits[k]
         free = limit.low < limit.impulse < limit.high
         wrong = limit.target - limit_velocity(limit, rows[limit.row], J, v) - limit.soft * limit.impulse
         if free:
             new += wrong * wrong / limit.mobility
+            most = max(most, abs(wrong))
         limit.wrong = wrong / limit.mobility if free else 0.0
     for k in range(count.contacts):
         c = contacts[k]
@@ -169,12 +171,16 @@ def aim_search(count, contacts, limits, rows, J, v, old):
         a = c.target - vn - c.soft * x[0]
         wrong[0] = a / (m[0] + c.soft)
         new += a * wrong[0]
+        most = max(most, abs(a))
         edge = c.surface[0] * x[0]
         if x[1] * x[1] + x[2] * x[2] < EDGE * edge * edge:
             a, b = -v1 - c.belt[0], -v2 - c.belt[1]
             wrong[1], wrong[2] = a / m[3], b / m[5]
             new += a * wrong[1] + b * wrong[2]
-    turn = new / old if old > 0.0 else 0.0
+            most = max(most, max(abs(a), abs(b)))
+    if most < 0.1 * ENOUGH:
+        return 0.0
+    turn = new / old if new < 4.0 * old else 0.0  # far more wrong than before: begin anew
     for k in range(count.limits):
         limits[k].pull = limits[k].wrong + turn * limits[k].pull
     for k in range(count.contacts):
@@ -199,12 +205,13 @@ def search(count, contacts, limits, rows, J, B, v, move, measure):
         p = contacts[k].pull
         if p[0] != 0.0 or p[1] != 0.0 or p[2] != 0.0:
             apply_three(rows[contacts[k].row], B, p[0], p[1], p[2], move)
-    curve, most = 0.0, math.inf
+    curve, scale, most = 0.0, 0.0, math.inf
     for k in range(count.limits):
         limit = limits[k]
         p = limit.pull
         if p != 0.0:
             curve += p * (limit_velocity(limit, rows[limit.row], J, move) + limit.soft * p)
+            scale += p * p * limit.mobility
             most = min(most, ((limit.high if p > 0.0 else limit.low) - limit.impulse) / p)
     for k in range(count.contacts):
         c = contacts[k]
@@ -213,11 +220,12 @@ def search(count, contacts, limits, rows, J, B, v, move, measure):
             continue
         vn, v1, v2 = three_velocities(rows[c.row], J, move)
         curve += p[0] * (vn + c.soft * p[0]) + p[1] * v1 + p[2] * v2
+        scale += p[0] * p[0] * (c.mobility[0] + c.soft) + (p[1] * p[1] + p[2] * p[2]) * c.mobility[6]
         if p[0] < 0.0:
             most = min(most, -x[0] / p[0])
         if p[1] != 0.0 or p[2] != 0.0:
             most = min(most, room_in_disc(x[1], x[2], p[1], p[2], c.surface[0] * x[0], c.surface[0] * p[0]))
-    if curve <= 0.0:
+    if curve <= STIFFEST * scale:  # stresses that move nothing: there is no way to go
         return False
     whole = measure / curve
     step = min(whole, most)

@@ -172,15 +172,17 @@ def energy_of_swarm(e: float) -> tuple[float, Curve]:
 # Stacks
 
 
-def stack(*masses: float) -> float:
+def stack(*masses: float) -> tuple[float, Curve]:
     w = vd.World().ground()
     for k, mass in enumerate(masses):
         w.body(f"box{k}", CUBE, mass, vd.Pose((0, 0, 0.1 + 0.2 * k)))
     sim = vd.Simulation(w)
-    sim.advance(60)
-    return 1e3 * max(
-        float(np.linalg.norm(sim[f"box{k}"].pose().position - (0, 0, 0.1 + 0.2 * k))) for k in range(len(masses))
-    )
+    curve = Curve("time, s", "largest drift of a box, mm")
+    for _ in range(60):
+        sim.advance(1)
+        drifts = [np.linalg.norm(sim[f"box{k}"].pose().position - (0, 0, 0.1 + 0.2 * k)) for k in range(len(masses))]
+        curve.add(sim.time, 1e3 * max(drifts), 0.0)
+    return curve.worst(), curve
 
 
 # Wheels

@@ -146,7 +146,7 @@ def error(name: str, integrator: str, step: float, seconds: float) -> float:
 
 def order(name: str, integrator: str, steps: Sequence[float], exact: float) -> tuple[float, Curve]:
     """The order of the error over halved steps, against the one it should have."""
-    curve = Curve("step, ms", f"error of the {name} after 2 s, {integrator}; line: order {exact:g}")
+    curve = Curve("step, ms", f"error of the {name} after 2 s, rad")
     errors = [error(name, integrator, step, 2.0) for step in steps]
     for step, e in zip(steps, errors, strict=True):
         curve.add(1e3 * step, e, errors[0] * (step / steps[0]) ** exact)
