@@ -3,7 +3,7 @@ VENV ?= .venv
 PYTHON ?= python3
 BIN := $(VENV)/bin
 
-.PHONY: demo test bench lint size screenshots clean
+.PHONY: demo test validate bench lint size screenshots clean
 
 $(VENV)/runs: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -25,6 +25,10 @@ lint: $(VENV)/develops
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+# Every case with a closed form, measured anew for docs/validation.md.
+validate: $(VENV)/develops
+	$(BIN)/python scripts/validate
 
 bench: $(VENV)/develops
 	$(BIN)/python benchmarks/run.py

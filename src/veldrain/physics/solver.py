@@ -22,7 +22,7 @@ from veldrain.physics.plant import NEW, PULL, SHIFT, UNFORCED
 from veldrain.physics.rows import apply_row, apply_three, limit_velocity, row_velocity, three_velocities
 
 ROUNDS = 30  # of sweeps and searches in turn, at most
-SWEEPS = 4  # of a round
+SWEEPS = 3  # of a round
 SEARCHES = 20  # of a round
 EFFORT = 25_000  # contacts looked at in a step, about: a pile in motion need not be exact
 SHIFTS = 20  # sweeps of positions: what is left of an overlap is taken in the next step
