@@ -181,6 +181,42 @@ class Resting(unittest.TestCase):
         sim.advance(0.5)
         self.assertAlmostEqual(9 - sim["ball"].velocity()[1][2], 0.5 * 0.004 * G / (0.4 * 0.01), delta=0.02)
 
+    def test_hull_stands_on_its_faces(self) -> None:
+        """A wedge dropped in any pose comes to rest on one of its faces, and its weight is carried."""
+        corners = np.array([(0, 0, 0), (0.3, 0, 0), (0, 0.2, 0), (0, 0, 0.15)])
+        wedge = vd.Mesh.of(corners, [(0, 2, 1), (0, 1, 3), (0, 3, 2), (1, 2, 3)])
+        self.assertAlmostEqual(wedge.volume, 0.3 * 0.2 * 0.15 / 6)
+        np.testing.assert_allclose(wedge.centre, corners.mean(axis=0))
+        random, normals = (
+            np.random.default_rng(6),
+            np.array([(0, 0, -1), (0, -1, 0), (-1, 0, 0), (1 / 0.3, 5, 1 / 0.15)]),
+        )
+        normals /= np.linalg.norm(normals, axis=1, keepdims=True)
+        for k in range(6):
+            with self.subTest(k=k):
+                w = vd.World().ground()
+                w.body("wedge", wedge, 1, vd.Pose((0, 0, 0.4), rotation=Rotation.random(random_state=random)))
+                sim = vd.Simulation(w)
+                sim.advance(3)
+                down = sim["wedge"].pose().rotation.apply(normals)[:, 2].min()
+                self.assertAlmostEqual(down, -1.0, places=6)
+                self.assertAlmostEqual(sim.contacts()["normal_force"].sum(), G, places=4)
+
+    def test_ramp_of_triangles(self) -> None:
+        """A box is slowed by a ramp between two levels, a ball that jumps lands on it: none gets below."""
+        field = vd.HeightField([[0.0] * 2, [0.0] * 2, [0.1] * 2, [0.1] * 2], 1.0)
+        w = vd.World().obstacle("ramp", field)
+        w.body("box", vd.Box((0.2, 0.2, 0.1)), 2, vd.Pose((-1.2, 0, 0.05)), vd.Surface(0.2), (1.5, 0, 0))
+        w.body("ball", vd.Sphere(0.05), 1, vd.Pose((-1.2, 0.3, 0.5)), velocity=(4, 0, 0))
+        sim = vd.Simulation(w)
+        sim.advance(0.45)
+        self.assertGreater(sim["ball"].pose().position[0], 0.3)
+        sim.advance(0.4)
+        self.assertLess(sim["box"].velocity()[0][0], 0.6)
+        for name, half in (("box", 0.05), ("ball", 0.05)):
+            x, _, z = sim[name].pose().position
+            self.assertGreater(z, half + np.interp(x, (-0.5, 0.5), (0, 0.1)) - 1e-3)
+
     def test_pairs_switched_off(self) -> None:
         w = vd.World().ground().body("ghost", CUBE, 1, vd.Pose((0, 0, 1))).body("box", CUBE, 1, vd.Pose((1, 0, 1)))
         sim = vd.Simulation(w.no_contact("ghost", "ground"))

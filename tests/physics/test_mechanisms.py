@@ -10,10 +10,22 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 import veldrain as vd
-from tests.physics.cases.loops import bar, four_bar
+from tests.physics.cases.loops import BASE, COUPLER, CRANK, ROCKER, bar, four_bar
 from tests.physics.test_motion import G, placed
 
 Y = (0, 1, 0)
+
+
+def solid_four_bar() -> vd.Model:
+    """The four-bar with shapes that touch, on a base that moves freely."""
+    m = vd.Model("linkage").link("base", vd.Part(vd.Box((BASE, 0.1, 0.05)), pose=vd.Pose((BASE / 2, 0, -0.05))), mass=1)
+    for name, length in (("crank", CRANK), ("coupler", COUPLER), ("rocker", ROCKER)):
+        m.link(name, bar(length), mass=0.5)
+    m.joint("drive", "base", "crank", kind="continuous", axis=Y)
+    m.joint("knee", "crank", "coupler", kind="continuous", pose=vd.Pose((CRANK, 0, 0)), axis=Y)
+    m.joint("swing", "base", "rocker", kind="continuous", pose=vd.Pose((BASE, 0, 0)), axis=Y)
+    m.close("pin", "coupler", "rocker", "revolute", vd.Pose((COUPLER, 0, 0)), vd.Pose((ROCKER, 0, 0)), axis=Y)
+    return m.motor("drive", "velocity", damping=5, limit=20)
 
 
 def arm(root_mass: float | None = None) -> vd.Model:
@@ -132,6 +144,43 @@ class Kinds(unittest.TestCase):
         with self.assertRaisesRegex(vd.VeldrainError, "does not move freely"):
             sim["lift"].move_to(vd.Pose())
 
+    def test_linkage_thrown_on_the_ground(self) -> None:
+        """A free four-bar that falls, lands and jams: its loop stays closed, and the ground carries its weight."""
+        sim = vd.Simulation(
+            vd.World()
+            .ground()
+            .place(solid_four_bar(), pose=vd.Pose((0, 0, 0.5), rpy=(0.3, 0.2, 0.1)), joints={"drive": 0.3})
+        )
+        r, worst = sim["linkage"], 0.0
+        r.command("drive", velocity=6)
+        for _ in range(300):
+            sim.advance(0.01)
+            gap = r.pose("coupler").apply((COUPLER, 0, 0)) - r.pose("rocker").apply((ROCKER, 0, 0))
+            worst = max(worst, float(np.linalg.norm(gap)))
+        self.assertLess(worst, 1e-9)
+        found = r.contacts()
+        self.assertAlmostEqual(found[found["link_b"] == "ground"]["fz"].sum(), 2.5 * G, places=4)
+        self.assertAlmostEqual(abs(r.efforts[0]), 20.0, places=6)  # the crank meets the base, and the motor its limit
+
+    def test_light_chain_with_a_heavy_bucket(self) -> None:
+        """20 links of 2 g hold 40 kg: their swing is far above what 1 ms resolves, the bucket's is that of a pendulum."""
+        m = vd.Model("hoist").link("drum")
+        for k in range(20):
+            last = k == 19
+            m.link(f"l{k}", mass=40 if last else 0.002, com=(0, 0, -0.05), inertia=np.eye(3) * (1e-2 if last else 1e-7))
+            m.joint(
+                f"j{k}", f"l{k - 1}" if k else "drum", f"l{k}", "continuous", vd.Pose((0, 0, -0.05 if k else 0)), axis=Y
+            )
+        sim = placed(m, j0=0.05)
+        tops, before = [], 0.0
+        while sim.time < 10:
+            sim.advance(0.005)
+            x = float(sim["hoist"].pose("l19").position[0])
+            tops += [sim.time] if before < 0 <= x else []
+            before = x
+        self.assertLess(np.abs(sim["hoist"].velocities).max(), 1.0)
+        self.assertAlmostEqual(np.diff(tops).mean(), 2 * math.pi * math.sqrt(1.0 / G), delta=0.05)
+
 
 class Reactions(unittest.TestCase):
     def test_of_a_tower(self) -> None:
@@ -179,6 +228,31 @@ class Reactions(unittest.TestCase):
         sim = placed(m)
         sim.advance(0.2)
         np.testing.assert_allclose(sim["m"].reaction("a")[0], (0, 0, 2 * G), atol=1e-6)
+
+
+class Momentum(unittest.TestCase):
+    def test_of_a_turning_bar_that_flies(self) -> None:
+        """m·v, and r × m·v + I·ω about the world's origin."""
+        w = vd.World(gravity=(0, 0, 0)).place(vd.Model("bar").link("bar", bar(0.6), mass=2))
+        sim = vd.Simulation(w)
+        at, v, spin = np.array((1.0, 2.0, 3.0)), np.array((0.3, 0.0, -0.5)), np.array((0.0, 0.0, 4.0))
+        sim["bar"].move_to(vd.Pose(at - (0.3, 0, 0)), velocity=v - np.cross(spin, (0.3, 0, 0)), spin=spin)
+        linear, angular = sim.momentum()
+        np.testing.assert_allclose(linear, 2 * v, atol=1e-12)
+        inertia = 2 * (0.6**2 + 0.02**2) / 12
+        np.testing.assert_allclose(angular, np.cross(at, 2 * v) + inertia * spin, atol=1e-12)
+        sim.advance(1)
+        np.testing.assert_allclose(sim.momentum()[1], angular, atol=1e-9)
+        np.testing.assert_allclose(sim["bar"].pose().apply((0.3, 0, 0)), at + v, atol=1e-9)
+
+    def test_of_a_robot_whose_motors_work(self) -> None:
+        """Nothing from outside: a free arm moves its joints, and keeps both momenta to the first order of the step."""
+        sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).place(arm(3.0)), step=1e-4)
+        sim["arm"].command("j0", effort=0.5)
+        sim.advance(0.5)
+        self.assertGreater(sim.energy()[0], 0.01)
+        for part in sim.momentum():
+            np.testing.assert_allclose(part, 0, atol=3e-3)
 
 
 class ForControllers(unittest.TestCase):

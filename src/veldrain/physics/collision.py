@@ -18,6 +18,7 @@ from veldrain.physics.plant import MESH, PLANE, STATUS_FINE, STATUS_FULL
 from veldrain.physics.spatial import (
     across,
     add,
+    cross,
     dot,
     minus,
     multiply,
@@ -31,6 +32,7 @@ from veldrain.physics.spatial import (
 from veldrain.physics.trees import point_velocity
 from veldrain.physics.triangles import may_lean, next_branch, set_probe, within
 
+SAME_WAY = 1.0 - 1e-10  # cosine of a normal and a face's, from which on they are the same
 NEAR = 5e-4  # contacts are kept up to this gap (m), so that a body at rest keeps all of its contacts
 
 
@@ -177,7 +179,7 @@ def pair_points(a, b, poly, corners, faces):
     if b.kind == PLANE:
         return plane_points(a, b, poly, corners, faces)
     n, _, between = pair_normal(a, b, poly, corners)
-    return facing_points(a, b, n, between, poly, corners, faces, False), n
+    return facing_points(a, b, n, between, poly, corners, faces, False)
 
 
 @kernel
@@ -189,7 +191,7 @@ def triangle_points(a, triangle, poly, corners, faces):
     upright = dot(n, normal)
     if distance > 0.0 and 0.0 < upright < 0.9999 and may_lean(face, minus(other, centre), upright):
         between = scaled(add(one, other), 0.5)
-        return facing_points(a, triangle, n, between, poly, corners, faces, False), n
+        return facing_points(a, triangle, n, between, poly, corners, faces, False)
     # A side that two triangles share in a plane or a hollow is not there: nothing can catch on it.
     count = feature(a, scaled(normal, -1.0), poly[0], corners, faces)
     foot = triple(poly[0, 0]) if count == 1 else triple(a.pos)
@@ -197,22 +199,23 @@ def triangle_points(a, triangle, poly, corners, faces):
     between = minus(foot, scaled(normal, dot(normal, minus(foot, centre))))
     if height < -thickness(a) or (count == 1 and not within(face, minus(between, centre))):
         return 0, normal
-    return facing_points(a, triangle, normal, between, poly, corners, faces, count > 1), normal
+    return facing_points(a, triangle, normal, between, poly, corners, faces, count > 1)
 
 
 @kernel
 def facing_points(a, b, n, between, poly, corners, faces, must_face):
-    """Contact points of two shapes along a normal; gives their number.
+    """Contact points of two shapes along a normal; gives their number, and the normal made exact.
 
     must_face: True where there is no contact unless the near features overlap, seen along the normal.
     """
     A, B, points, gaps = poly[0], poly[1], poly[4], poly[5, :, 0]
     count_a = feature(a, scaled(n, -1.0), A, corners, faces)
     count_b = feature(b, n, B, corners, faces)
+    n = along_face(B, count_b, n) if count_b > 2 else scaled(along_face(A, count_a, scaled(n, -1.0)), -1.0)
     round_a, round_b = rounding(a), rounding(b)
     count = overlap(A, count_a, B, count_b, n, a.core + b.core, points, poly[3])
     if count == 0 and must_face:
-        return 0
+        return 0, n
     if count == 0:
         # A point or a corner is in it: the gap is between the outermost points along the normal.
         low, high = math.inf, -math.inf
@@ -223,14 +226,24 @@ def facing_points(a, b, n, between, poly, corners, faces, must_face):
         low, high = low - round_a, high + round_b
         gaps[0] = low - high
         put(points[0], add(between, scaled(n, 0.5 * (low + high) - dot(n, between))))
-        return 1
+        return 1, n
     for k in range(count):
         p = triple(points[k])
         low = face_height(A, count_a, n, p) - round_a
         high = face_height(B, count_b, n, p) + round_b
         gaps[k] = low - high
         put(points[k], add(p, scaled(n, 0.5 * (low + high) - dot(n, p))))
-    return count
+    return count, n
+
+
+@kernel
+def along_face(F, count, n):
+    """The normal of a face where n is as good as that: what the cores give is off by some 1e-7 rad, and shakes."""
+    if count < 3:
+        return n
+    m = cross(minus(triple(F[1]), triple(F[0])), minus(triple(F[2]), triple(F[0])))
+    m = scaled(m, math.copysign(1.0, dot(m, n)) / math.sqrt(dot(m, m)))
+    return m if dot(m, n) > SAME_WAY else n
 
 
 @kernel

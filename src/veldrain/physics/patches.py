@@ -12,6 +12,10 @@ import math
 from veldrain.physics.kernel import kernel
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 
+# m: so far outside of a face counts as on it. Where the sides of two faces coincide, the points where they cross
+# would wander along them.
+BESIDE = 1e-6
+
 
 @kernel
 def face_height(F, count, n, point):
@@ -108,7 +112,7 @@ def overlap(A, count_a, B, count_b, n, slack, out, spare):
         return 0
     if count_a == 2 and count_b == 2:
         return cross_edges(A, B, n, out)
-    for width in (0.0, slack):
+    for width in (BESIDE, slack):
         if count_b > 2:
             count = clip(A, count_a, B, count_b, n, width, out, spare)
         else:
