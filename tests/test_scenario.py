@@ -21,6 +21,12 @@ from tests.helpers import ROOT, Cheat, Faulty, Hold, cart_scenario
 
 
 class Course(unittest.TestCase):
+    def test_integrator_reaches_the_engine(self) -> None:
+        """The cart's friction cannot be had at rk4, and the run says so."""
+        with self.assertLogs("veldrain", "WARNING") as logs:
+            vd.run(cart_scenario(duration=0.1, integrator="rk4"))
+        self.assertIn("cannot be used with joint friction", logs.output[0])
+
     def test_push_gives_its_impulse(self) -> None:
         """F·t/m on a free body, at the time that was set; at a point off the centre it also turns it."""
         w = vd.World(gravity=(0, 0, 0)).body("puck", vd.Box((0.4, 0.4, 0.4)), mass=4)

@@ -152,20 +152,24 @@ class Sphere(Shape):
 
 
 @dataclass(frozen=True, init=False)
-class Cylinder(Shape):
-    """A cylinder about its local z axis, centred. Turn a wheel's axle along y with ``rpy=("90 deg", 0, 0)``.
-
-    >>> Cylinder(radius="8 cm", length=0.05).length
-    0.05
-    """
+class _Round(Shape):
+    """What shapes about their local z axis share."""
 
     radius: float
     length: float
 
     def __init__(self, radius: Quantity, length: Quantity) -> None:
-        across, along = _positive("cylinder", radius=radius, length=length)
+        across, along = _positive(type(self).__name__.lower(), radius=radius, length=length)
         object.__setattr__(self, "radius", across)
         object.__setattr__(self, "length", along)
+
+
+class Cylinder(_Round):
+    """A cylinder about its local z axis, centred. Turn a wheel's axle along y with ``rpy=("90 deg", 0, 0)``.
+
+    >>> Cylinder(radius="8 cm", length=0.05).length
+    0.05
+    """
 
     @property
     def volume(self) -> float:  # type: ignore[override]
@@ -177,21 +181,12 @@ class Cylinder(Shape):
         return np.diag([across, across, self.radius**2 / 2.0])
 
 
-@dataclass(frozen=True, init=False)
-class Capsule(Shape):
+class Capsule(_Round):
     """A cylinder about its local z axis with a half sphere on each end; ``length`` is the cylinder's alone.
 
     >>> Capsule(radius=0.02, length=0.1).radius
     0.02
     """
-
-    radius: float
-    length: float
-
-    def __init__(self, radius: Quantity, length: Quantity) -> None:
-        across, along = _positive("capsule", radius=radius, length=length)
-        object.__setattr__(self, "radius", across)
-        object.__setattr__(self, "length", along)
 
     @property
     def volume(self) -> float:  # type: ignore[override]
@@ -206,21 +201,12 @@ class Capsule(Shape):
         return np.diag([across, across, tube * r**2 / 2 + ball * 0.4 * r**2])
 
 
-@dataclass(frozen=True, init=False)
-class Cone(Shape):
+class Cone(_Round):
     """A cone about its local z axis: the tip at +length/2, the base at −length/2.
 
     >>> Cone(radius=0.1, length="30 cm").centre.round(3).tolist()
     [0.0, 0.0, -0.075]
     """
-
-    radius: float
-    length: float
-
-    def __init__(self, radius: Quantity, length: Quantity) -> None:
-        across, along = _positive("cone", radius=radius, length=length)
-        object.__setattr__(self, "radius", across)
-        object.__setattr__(self, "length", along)
 
     @property
     def volume(self) -> float:  # type: ignore[override]

@@ -38,7 +38,7 @@ def face_height(F, count, n, point):
 def clip(F, count, G, sides, n, slack, out, spare):
     """Cut the polygon or edge F with the sides of the polygon G, both seen along n; gives the corners left.
 
-    slack: how far outside G a point may lie. out and spare: room for the corners, the result is in out.
+    slack: how far outside G a corner of F may lie. out and spare: room for the corners, the result is in out.
     """
     middle = (0.0, 0.0, 0.0)
     for k in range(sides):
@@ -65,16 +65,16 @@ def clip(F, count, G, sides, n, slack, out, spare):
                     kept += 1
                 break
             p, q = triple(spare[k]), triple(spare[(k + 1) % count])
-            dp, dq = dot(inward, minus(p, a)) + slack, dot(inward, minus(q, a)) + slack
-            if dp >= 0.0:
+            dp, dq = dot(inward, minus(p, a)), dot(inward, minus(q, a))
+            if dp >= -slack:
                 put(out[kept], p)
                 kept += 1
-            if (dp > 0.0 and dq < 0.0) or (dp < 0.0 and dq > 0.0):
+            if (dp > 0.0 and dq < -slack) or (dp < -slack and dq > 0.0):
                 t = dp / (dp - dq)
                 put(out[kept], add(p, scaled(minus(q, p), t)))
                 kept += 1
         count = kept
-        if count < 2:
+        if count == 0:
             break
     return count
 

@@ -18,15 +18,15 @@ def bar(length: float) -> vd.Part:
     return vd.Part(vd.Box((length, 0.02, 0.02)), pose=vd.Pose((length / 2, 0, 0)))
 
 
-def four_bar() -> vd.Model:
-    m = vd.Model("linkage").link("base", mass=1)
+def four_bar(*base: vd.Part, limit: float = math.inf) -> vd.Model:
+    m = vd.Model("linkage").link("base", *base, mass=1)
     for name, length in (("crank", CRANK), ("coupler", COUPLER), ("rocker", ROCKER)):
         m.link(name, bar(length), mass=0.5)
     m.joint("drive", "base", "crank", kind="continuous", axis=Y)
     m.joint("knee", "crank", "coupler", kind="continuous", pose=vd.Pose((CRANK, 0, 0)), axis=Y)
     m.joint("swing", "base", "rocker", kind="continuous", pose=vd.Pose((BASE, 0, 0)), axis=Y)
     m.close("pin", "coupler", "rocker", "revolute", vd.Pose((COUPLER, 0, 0)), vd.Pose((ROCKER, 0, 0)), axis=Y)
-    return m.motor("drive", "velocity", damping=50)
+    return m.motor("drive", "velocity", damping=50, limit=limit)
 
 
 def slider_crank() -> vd.Model:
