@@ -100,20 +100,24 @@ def weaken_bounces(count, speeds, contacts, rows, J, h):
     """Halve the restitution of all bounces if the contacts would give more energy than they take; False: they don't.
 
     Newton's restitution can do that where friction reverses in the impact (T. R. Kane, D. A. Levinson, Dynamics:
-    Theory and Applications, McGraw-Hill 1985, section 5.8). The work of an impulse is λ·(v⁻ + v⁺)/2.
+    Theory and Applications, McGraw-Hill 1985). The work of an impulse is λ·(v⁻ + v⁺)/2.
     """
-    bounces, work, scale = False, 0.0, 0.0
+    bounces = 0
+    for k in range(count.contacts):
+        bounces += contacts[k].bounce
+    if bounces == 0:
+        return False
+    work, scale = 0.0, 0.0
     free, new = speeds[UNFORCED], speeds[NEW]
     for k in range(count.contacts):
         c = contacts[k]
-        bounces = bounces or c.bounce == 1
         for j in range(c.rows):
             if c.impulse[j] != 0.0:
                 row = rows[c.row + j]
                 part = 0.5 * c.impulse[j] * (row_velocity(row, J, free) + row_velocity(row, J, new))
                 work += part
                 scale += abs(part)
-    if not bounces or work <= 1e-9 * scale:
+    if work <= 1e-9 * scale:
         return False
     for k in range(count.contacts):
         c = contacts[k]

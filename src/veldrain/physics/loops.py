@@ -3,7 +3,7 @@
 A closed loop and a mimic joint are rows that always hold. They come first, and are eliminated from all that
 follows: with E their rows and A = J_E·M⁻¹·J_Eᵀ, every other row r gets the answer B_r − B_E·A⁻¹·(J_E·B_r), so
 that no later impulse can open a loop (the Schur complement; R. Featherstone, Rigid Body Dynamics Algorithms,
-Springer 2008, section 8.5). After each step the positions are brought back onto the loop by Newton's method with the
+Springer 2008, chapter 8). After each step the positions are brought back onto the loop by Newton's method with the
 same matrix, so that gaps do not grow.
 """
 
