@@ -170,7 +170,7 @@ class World:
         >>> World().ground().body("ball", Sphere(0.1), mass=1).no_contact("ball", "ground").apart
         [('ball', 'ground')]
         """
-        known = {n: None for name in self.names() for n in _prefixes(name)}
+        known = {n: None for name in self.names() for n in prefixes(name)}
         for name in (a, b):
             if name not in known:
                 raise unknown("thing", name, known, "no_contact")
@@ -254,6 +254,7 @@ class World:
         return f"World({', '.join(top)})"
 
 
-def _prefixes(path: str) -> list[str]:
+def prefixes(path: str) -> list[str]:
+    """A name path and all that it is part of: ``a/b`` gives ``a`` and ``a/b``."""
     parts = path.split("/")
     return ["/".join(parts[: k + 1]) for k in range(len(parts))]

@@ -14,6 +14,7 @@ from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import World
+from veldrain.model.world import prefixes
 from veldrain.physics import plant as p
 from veldrain.physics.clearances import clearance
 from veldrain.physics.compiling import LinkPlace, Robot, compile_world
@@ -208,7 +209,7 @@ class Engine:
         """1 for each shape of a thing: of a link, of a whole robot, or of all whose names start with ``path/``."""
         found = [name == path or name.startswith(f"{path}/") for name in self.compiled.geom_names]
         if not any(found):
-            raise unknown("thing with shapes", path, {n for g in self.compiled.geom_names for n in _prefixes(g)})
+            raise unknown("thing with shapes", path, {n for g in self.compiled.geom_names for n in prefixes(g)})
         return np.array(found, np.int64)
 
     def clearance(self, geoms_a: p.Ints, geoms_b: p.Ints) -> float:
@@ -310,11 +311,6 @@ class Engine:
             stretch = np.linalg.norm(ends[0] - ends[1]) - spring["length"]
             potential += 0.5 * spring["stiffness"] * stretch**2
         return float(kinetic), float(potential)
-
-
-def _prefixes(path: str) -> list[str]:
-    parts = path.split("/")
-    return ["/".join(parts[: k + 1]) for k in range(len(parts))]
 
 
 def prepare() -> None:
