@@ -21,6 +21,7 @@ _WHERE = {
     "veldrain.recording": ["Recording"],
     "veldrain.scenario": ["Scenario", "clearance", "distance", "run", "touching"],
     "veldrain.study": ["FinishTime", "Metric", "Result", "Study", "normal", "one_of", "uniform"],
+    "veldrain.formats": ["load_robot", "save_robot"],
     "veldrain.documents": ["load_scenario", "load_study", "load_world"],
 }
 _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names}
@@ -34,6 +35,8 @@ if TYPE_CHECKING:
     from veldrain.documents import load_study as load_study
     from veldrain.documents import load_world as load_world
     from veldrain.errors import VeldrainError as VeldrainError
+    from veldrain.formats import load_robot as load_robot
+    from veldrain.formats import save_robot as save_robot
     from veldrain.model import Box as Box
     from veldrain.model import Capsule as Capsule
     from veldrain.model import Cone as Cone

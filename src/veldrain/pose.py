@@ -97,6 +97,17 @@ class Pose:
         return f"Pose({row(self.position)}{turned})"
 
 
+def z_to(axis: Sequence[float] | Array) -> Rotation:
+    """A rotation that takes z to the axis; none for z itself."""
+    if tuple(axis) == (0.0, 0.0, 1.0):
+        return Rotation.identity()
+    if tuple(axis) == (0.0, 0.0, -1.0):
+        return Rotation.from_rotvec([np.pi, 0.0, 0.0])
+    turn = np.cross((0.0, 0.0, 1.0), axis)
+    sine = np.linalg.norm(turn)
+    return Rotation.from_rotvec(turn / sine * np.arctan2(sine, axis[2]))
+
+
 def quaternion_of(matrix: Array) -> tuple[float, float, float, float]:
     """The quaternion x, y, z, w of a rotation matrix, w ≥ 0: for samples, where a Rotation takes too long.
 

@@ -8,8 +8,9 @@ from typing import Any, Literal
 from pydantic import Field
 
 from veldrain.control import NamedController
+from veldrain.documents.model_text import Row
 from veldrain.documents.source import Document, Source
-from veldrain.documents.world_file import Row, load_world
+from veldrain.documents.world_file import load_world
 from veldrain.errors import VeldrainError
 from veldrain.scenario import Condition, Scenario, clearance, distance, touching
 from veldrain.units import Quantity

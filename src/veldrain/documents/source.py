@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import os
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
@@ -13,6 +14,7 @@ from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
 from veldrain.errors import VeldrainError
+from veldrain.formats import is_robot_file
 
 D = TypeVar("D", bound="Document")
 Place = tuple[str | int, ...]
@@ -27,12 +29,21 @@ class Document(BaseModel):
 class Source:
     """A YAML file that starts with ``veldrain: <kind>/1``.
 
+    A world file with ``base: other.world.yaml`` says how it differs from that one: maps are laid over its maps, word
+    by word, and all else takes the place of what is there.
+
+    Args:
+        path: the file.
+        kind: ``world``, ``scenario`` or ``study``.
+        draft: True collects mistakes in ``mistakes`` where it can go on after them, instead of raising them.
+
     Raises:
         VeldrainError: the file is missing, is no YAML, or is of another kind; with its line.
     """
 
-    def __init__(self, path: str | Path, kind: str) -> None:
-        self.path = Path(path)
+    def __init__(self, path: str | Path, kind: str, draft: bool = False) -> None:
+        self.path, self.is_draft = Path(path), draft
+        self.mistakes: list[VeldrainError] = []
         try:
             text = self.path.read_text(encoding="utf-8")
         except (OSError, UnicodeDecodeError) as error:
@@ -52,17 +63,36 @@ class Source:
                 f"is {f'a file of {found!r}' if found else 'no Veldrain file'}", where=f"{path}:1",
                 cure=f"a {kind} file starts with 'veldrain: {kind}/1'",
             )  # fmt: skip
+        self.own, self.base = tree, None
+        if kind == "world" and isinstance(tree.get("base"), str):
+            below = self.path.parent / tree["base"]
+            if below.resolve() in _under_way:
+                raise VeldrainError(f"'{tree['base']}' is based on this file itself", where=self.line(("base",)),
+                                    cure="name another")  # fmt: skip
+            _under_way.append(self.path.resolve())
+            try:
+                self.base = Source(below, kind)
+            except VeldrainError as error:
+                raise error.at(self.line(("base",))) from error
+            finally:
+                _under_way.pop()
+            self.tree = laid_over(seen_from(self.base, self.path.parent), with_models_as_maps(tree))
 
     def line(self, place: Place) -> str:
         """File and line of a place, or of the nearest thing around it."""
-        node, line = self.tree, 0
+        return self._found(place)[1]
+
+    def _found(self, place: Place) -> tuple[int, str]:
+        """How far into a place the file leads, and the line there: the base's where that leads farther."""
+        node, line, depth = self.own, 0, 0
         for key in place:
             try:
                 mark = node.lc.item(key) if isinstance(key, int) else node.lc.key(key)
-                node, line = node[key], mark[0]
+                node, line, depth = node[key], mark[0], depth + 1
             except (AttributeError, KeyError, IndexError, TypeError):
                 continue  # not a place of the file: one of several allowed forms, or what is missing
-        return f"{self.path}:{line + 1}"
+        below = self.base._found(place) if self.base else (0, "")
+        return below if below[0] > depth else (depth, f"{self.path}:{line + 1}")
 
     def read(self, kind: type[D]) -> D:
         """The data, checked.
@@ -97,9 +127,49 @@ class Source:
         try:
             yield
         except VeldrainError as error:
-            if ".yaml:" in error.where or ".yml:" in error.where:
-                raise  # it knows its line already
-            raise error.at(self.line(place)) from error
+            # It may know its line already.
+            known = ".yaml:" in error.where or ".yml:" in error.where
+            told = error if known else error.at(self.line(place))
+            if not self.is_draft:
+                raise told from error
+            self.mistakes.append(told)
+
+
+_under_way: list[Path] = []  # files that are being read because another is based on them
+
+
+def with_models_as_maps(tree: Mapping[str, Any]) -> dict[str, Any]:
+    """The tree with models that are named by a word alone written as a map, so that others can be laid over them."""
+    models = tree.get("models")
+    if not isinstance(models, Mapping):
+        return dict(tree)
+    made = {
+        name: {"file" if is_robot_file(m) else "make": m} if isinstance(m, str) else m for name, m in models.items()
+    }
+    return dict(tree) | {"models": made}
+
+
+def laid_over(below: Any, above: Any) -> Any:
+    """Maps laid over maps, word by word; all else takes the place of what is there."""
+    if not (isinstance(below, Mapping) and isinstance(above, Mapping)):
+        return above
+    return dict(below) | {k: laid_over(below[k], v) if k in below else v for k, v in above.items()}
+
+
+def seen_from(source: Source, folder: Path) -> Any:
+    """A file's data with the files that it names as they are called from another folder."""
+    way = os.path.relpath(source.path.parent, folder)
+
+    def moved(key: str, value: Any) -> Any:
+        if isinstance(value, Mapping):
+            return {k: moved(str(k), v) for k, v in value.items()}
+        if isinstance(value, list):
+            return [moved(key, v) for v in value]
+        names_file = key in ("file", "search") or (key in ("use", "make") and ".py:" in str(value))
+        return os.path.normpath(Path(way) / value) if names_file and isinstance(value, str) else value
+
+    tree = with_models_as_maps({k: v for k, v in source.tree.items() if k != "base"})
+    return tree if way == "." else moved("", tree)
 
 
 def _fields_at(kind: type[Document], place: Place) -> set[str]:

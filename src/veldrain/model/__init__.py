@@ -2,7 +2,8 @@
 
 from veldrain.model.inertia import MassProperties
 from veldrain.model.meshes import HeightField, Mesh
-from veldrain.model.model import Frame, Joint, Link, Loop, Model, Motor, Mounted, Spring
+from veldrain.model.model import Model
+from veldrain.model.pieces import Frame, Joint, Link, Loop, Motor, Mounted, Spring
 from veldrain.model.sensor import Mount, Sensor
 from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere, Surface
 from veldrain.model.world import GROUND, Body, Obstacle, Patch, Placed, World

@@ -42,10 +42,19 @@ def combined(bodies: Sequence[MassProperties]) -> MassProperties:
     return MassProperties(mass, com, inertia)
 
 
+def solid_parts(parts: Sequence[Part]) -> list[Part]:
+    """The parts that can be touched, or all if none can."""
+    return [p for p in parts if p.role != "visual"] or list(parts)
+
+
+def volume_of(parts: Sequence[Part]) -> float:
+    """Volume (m³) that mass is spread over."""
+    return sum(p.shape.volume for p in solid_parts(parts))
+
+
 def of_parts(parts: Sequence[Part], mass: float) -> MassProperties:
     """A mass spread evenly over the volume of the parts that can be touched (of all, if none can)."""
-    solid = [p for p in parts if p.role != "visual"] or list(parts)
-    volume = sum(p.shape.volume for p in solid)
+    solid, volume = solid_parts(parts), volume_of(parts)
     shares = [(p, mass * p.shape.volume / volume) for p in solid]
     return combined([MassProperties(m, p.shape.centre, m * p.shape.unit_inertia()).moved(p.pose) for p, m in shares])
 

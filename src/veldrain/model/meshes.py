@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
@@ -10,24 +11,36 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.model.mesh_files import kept_parts, read_mesh
 from veldrain.model.shapes import Shape
-from veldrain.pose import Array
+from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity
 
-COLLIDE = ("hull", "triangles")
+Collide = Literal["hull", "parts", "triangles", "box", "sphere", "cylinder", "capsule"]
+COLLIDE = ("hull", "parts", "triangles", "box", "sphere", "cylinder", "capsule")
+FITS = ("volume", "overlap")
 
 
 class Mesh(Shape):
     """A shape from a mesh of triangles, whose corners turn left seen from outside.
 
+    What is seen of it is always the exact triangles; what is touched is said by ``collide``:
+
+    - ``"hull"``: the convex hull, which fills all that is hollow;
+    - ``"parts"``: convex parts that follow hollows (needs ``pip install 'veldrain[parts]'``);
+    - ``"triangles"``: the exact triangles, touched from outside, for what is fixed in the world;
+    - ``"box"``, ``"sphere"``, ``"cylinder"``, ``"capsule"``: that shape, fitted to the mesh.
+
     Args:
-        path: a file that ``trimesh`` reads (STL, OBJ, PLY, …).
-        scale: what its numbers are multiplied with to be metres; one for all axes, or three.
-        collide: ``"hull"``: what touches is the convex hull; ``"triangles"``: the exact triangles, touched from
-            outside, for what is fixed in the world.
+        path: an STL, OBJ, PLY, glTF, GLB or DAE file. Its axes are taken as they stand in it.
+        scale: what its numbers are multiplied with to be in ``unit``; one for all axes, or three.
+        collide: as above.
+        unit: of its numbers, such as ``"mm"``. None: what a DAE file says of itself, else metres.
+        fit: of a fitted shape: ``"volume"``: the least that holds all of the mesh; ``"overlap"``: the one that shares
+            most with it (intersection over union).
 
     Raises:
-        VeldrainError: no such file, not a mesh, no volume to fill with mass.
+        VeldrainError: no such file, not a mesh, a unit that is no length.
 
     >>> Mesh.of([(0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1)], [(0, 2, 1), (0, 1, 3), (0, 3, 2), (1, 2, 3)]).volume
     0.16666666666666666
@@ -37,69 +50,159 @@ class Mesh(Shape):
         self,
         path: str | Path,
         scale: float | Sequence[float] = 1.0,
-        collide: Literal["hull", "triangles"] = "hull",
+        collide: Collide = "hull",
+        unit: str | None = None,
+        fit: Literal["volume", "overlap"] = "volume",
     ) -> None:
-        import trimesh  # takes a while
-
+        self.path: Path | None = Path(path)
         self.source = str(path)
-        if not Path(path).is_file():
-            raise VeldrainError("no such mesh file", where=self.source, cure="give the path of a file")
+        corners, triangles, metres = read_mesh(self.path)
+        self.file_unit = metres  # what the file says its numbers are in, m
+        if unit is not None:
+            metres = quantity(f"1 {unit}", "length", f"{self.source}: unit")
         try:
-            mesh: Any = trimesh.load(path, force="mesh")
-            corners, triangles = np.asarray(mesh.vertices, float), np.asarray(mesh.faces, np.int64)
-        except Exception as error:  # whatever the reader of a broken file stumbles over
-            raise VeldrainError(f"not a mesh that can be read ({error})", where=self.source) from error
-        self._take(corners * np.asarray(scale, float), triangles, collide)
+            factors = np.broadcast_to(np.asarray(scale, float), 3) * metres
+        except ValueError:
+            factors = np.zeros(3)
+        if not np.isfinite(factors).all() or not factors.all():
+            raise VeldrainError(f"scale {scale!r}", where=self.source, cure="give one number, or three, and no zero")
+        self.scale: tuple[float, float, float] = tuple(factors.tolist())
+        if np.prod(factors) < 0:  # mirrored: corners turn the other way
+            triangles = triangles[:, ::-1]
+        self._take(corners * factors, triangles, collide, fit)
 
     @classmethod
     def of(
         cls,
         corners: ArrayLike,
         triangles: ArrayLike,
-        collide: Literal["hull", "triangles"] = "hull",
+        collide: Collide = "hull",
         name: str = "mesh",
+        fit: Literal["volume", "overlap"] = "volume",
     ) -> Mesh:
         """A mesh from corners (n, 3) in m and triangles (m, 3) of their numbers."""
         made = cls.__new__(cls)
-        made.source = name
-        made._take(np.asarray(corners, float), np.asarray(triangles, np.int64), collide)
+        made.path, made.source, made.scale, made.file_unit = None, name, (1.0, 1.0, 1.0), 1.0
+        made._take(np.asarray(corners, float), np.asarray(triangles, np.int64), collide, fit)
         return made
 
-    def _take(self, corners: Array, triangles: NDArray[np.int64], collide: str) -> None:
-        if collide not in COLLIDE:
-            raise unknown("way to collide", collide, COLLIDE, self.source)
+    def _take(self, corners: Array, triangles: NDArray[np.int64], collide: str, fit: str = "volume") -> None:
+        for what, word, known in (("way to collide", collide, COLLIDE), ("way to fit", fit, FITS)):
+            if word not in known:
+                raise unknown(what, word, known, self.source)
         fits = corners.ndim == triangles.ndim == 2 and corners.shape[1] == triangles.shape[1] == 3 and len(triangles)
         if not fits or triangles.min() < 0 or triangles.max() >= len(corners) or not np.isfinite(corners).all():
             cure = "give corners (n, 3) and triangles (m, 3) of them"
             raise VeldrainError("not a mesh", where=self.source, cure=cure)
-        self.corners, self.triangles, self.collide = corners, triangles, collide
+        self.corners, self.triangles, self.collide, self.fit = corners, triangles, collide, fit
 
-    def _solid(self) -> Any:
+    def colliding(self, collide: Collide, fit: Literal["volume", "overlap"] = "volume") -> Mesh:
+        """The same mesh, touched in another way."""
+        made = type(self).__new__(type(self))
+        made.path, made.source, made.scale, made.file_unit = self.path, self.source, self.scale, self.file_unit
+        made._take(self.corners, self.triangles, collide, fit)
+        return made
+
+    def scaled(self, factor: float) -> Mesh:
+        """The same mesh with all its lengths times a factor."""
+        made = Mesh.of(self.corners * factor, self.triangles, self.collide, self.source, self.fit)  # type: ignore[arg-type]
+        x, y, z = self.scale
+        made.path, made.scale, made.file_unit = self.path, (x * factor, y * factor, z * factor), self.file_unit
+        return made
+
+    @cached_property
+    def touched(self) -> tuple[tuple[Shape, Pose], ...]:
+        """The shapes that are touched, with their poses in the mesh's frame: itself, its convex parts or a fitted one.
+
+        Raises:
+            VeldrainError: the mesh is flat and cannot be fitted, or the extra for convex parts is not installed.
+        """
+        if self.collide in ("hull", "triangles"):
+            return ((self, Pose()),)
+        if self.collide == "parts":
+            return tuple((Mesh.of(c, _hull_triangles(c), "hull", self.source), Pose()) for c in self._parts())
+        from veldrain.model.fitting import fitted
+
+        return (fitted(self, self.collide, self.fit),)
+
+    def _parts(self) -> list[Array]:
+        def make() -> list[Array]:
+            try:
+                import coacd
+            except ImportError as error:
+                raise VeldrainError("convex parts need another package", where=self.source,
+                                    cure="pip install 'veldrain[parts]', or use collide='hull'") from error  # fmt: skip
+            coacd.set_log_level("error")
+            made = coacd.run_coacd(coacd.Mesh(self.corners, self.triangles), threshold=0.05, seed=0)
+            return [np.asarray(corners, float) for corners, _ in made]
+
+        return kept_parts(self.corners.tobytes() + self.triangles.tobytes(), make)
+
+    @cached_property
+    def is_closed(self) -> bool:
+        """True where every edge has two triangles, so that there is an inside."""
+        return bool(self._trimesh.is_watertight)
+
+    @cached_property
+    def _trimesh(self) -> Any:
         import trimesh
 
-        mesh = trimesh.Trimesh(self.corners, self.triangles)  # joins corners that coincide
-        if not mesh.is_watertight or mesh.volume <= 0:
-            broken = "is not closed" if not mesh.is_watertight else "has its inside out"
+        return trimesh.Trimesh(self.corners, self.triangles)  # joins corners that coincide
+
+    @cached_property
+    def _body(self) -> tuple[float, Array, Array]:
+        """Volume, centre and inertia for 1 kg."""
+        mesh = self._trimesh
+        if self.is_closed and mesh.volume > 0:
+            return float(mesh.volume), np.asarray(mesh.center_mass), np.asarray(mesh.moment_inertia) / mesh.volume
+        if self.collide in ("hull", "triangles"):
+            broken = "has its inside out" if self.is_closed else "is not closed"
             raise VeldrainError(
                 f"the mesh {broken}, so that it has no volume", where=self.source,
                 cure="close it, or give mass=, com= and inertia= of the link",
             )  # fmt: skip
-        return mesh
+        from veldrain.model.inertia import of_parts
+        from veldrain.model.shapes import Part
+
+        parts = [Part(shape, pose) for shape, pose in self.touched]
+        made = of_parts(parts, 1.0)
+        return sum(p.shape.volume for p in parts), made.com, made.inertia
 
     @property
     def volume(self) -> float:  # type: ignore[override]
-        """Volume in m³."""
-        return float(self._solid().volume)
+        """Volume in m³: of the closed mesh, or of what is touched where a shape was fitted to an open one."""
+        return self._body[0]
 
     @property
     def centre(self) -> Array:
-        return np.asarray(self._solid().center_mass)
+        return self._body[1]
 
     def unit_inertia(self) -> Array:
-        return np.asarray(self._solid().moment_inertia) / self.volume
+        return self._body[2]
+
+    def __eq__(self, other: object) -> bool:
+        return (
+            isinstance(other, Mesh)
+            and (self.collide, self.fit) == (other.collide, other.fit)
+            and np.array_equal(self.corners, other.corners)
+            and np.array_equal(self.triangles, other.triangles)
+        )
+
+    def __hash__(self) -> int:
+        return hash((self.source, len(self.triangles)))
 
     def __repr__(self) -> str:
         return f"Mesh({self.source!r}, {len(self.triangles)} triangles, collide={self.collide!r})"
+
+
+def _hull_triangles(corners: Array) -> NDArray[np.int64]:
+    """Triangles of a convex hull, corners turning left seen from outside."""
+    from scipy.spatial import ConvexHull
+
+    hull = ConvexHull(corners)
+    a, b, c = corners[hull.simplices].transpose(1, 0, 2)
+    outward = np.einsum("ij,ij->i", np.cross(b - a, c - a), hull.equations[:, :3]) > 0
+    return np.where(outward[:, None], hull.simplices, hull.simplices[:, ::-1]).astype(np.int64)
 
 
 class HeightField(Mesh):
@@ -119,7 +222,7 @@ class HeightField(Mesh):
     def __init__(self, heights: ArrayLike, spacing: Quantity) -> None:
         z = np.asarray(heights, float)
         gap = quantity(spacing, "length", "spacing")
-        self.source = "height field"
+        self.path, self.source, self.scale, self.file_unit = None, "height field", (1.0, 1.0, 1.0), 1.0
         if z.ndim != 2 or min(z.shape) < 2 or not np.isfinite(z).all() or not 0 < gap < np.inf:
             raise VeldrainError(
                 f"heights of shape {z.shape} {gap:g} m apart", where=self.source,

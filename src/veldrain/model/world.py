@@ -9,8 +9,10 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import MassProperties, of_parts
-from veldrain.model.model import Model, _checked_name
+from veldrain.model.model import Model
+from veldrain.model.pieces import Accepted, Fault
 from veldrain.model.shapes import Box, Part, Shape, Surface
+from veldrain.model.structure import checked_name
 from veldrain.pose import Pose
 from veldrain.units import Quantity, Triple, quantity, triple
 
@@ -75,13 +77,14 @@ class World:
 
     Args:
         gravity: m/s², world axes.
+        draft: True keeps mistakes that can be read past in ``faults`` instead of raising them: for ``check``.
 
     >>> w = World()
     >>> w.ground().body("ball", Sphere("5 cm"), mass="200 g", pose=Pose((0, 0, 1)))
     World(ground, ball)
     """
 
-    def __init__(self, gravity: Sequence[Quantity] = (0.0, 0.0, -9.81)) -> None:
+    def __init__(self, gravity: Sequence[Quantity] = (0.0, 0.0, -9.81), draft: bool = False) -> None:
         self.gravity: Triple = triple(gravity, "acceleration", "gravity")
         self.floor: Ground | None = None
         self.obstacles: dict[str, Obstacle] = {}
@@ -90,6 +93,10 @@ class World:
         self.frames: dict[str, Pose] = {}
         self.placed: dict[str, Placed] = {}
         self.apart: list[tuple[str, str]] = []
+        self.draft = draft
+        self.faults: list[Fault] = []
+        self.accepted: list[Accepted] = []
+        self.where: dict[str, str] = {}  # file and line by name
 
     def ground(self, surface: Surface | None = None, height: Quantity = 0.0) -> World:
         """Lay a level, endless ground, named ``ground``, at a height in m."""
@@ -191,6 +198,7 @@ class World:
         fixed: bool = False,
         joints: Mapping[str, Quantity] | None = None,
         path: Sequence[tuple[Quantity, Pose]] = (),
+        posture: str | None = None,
     ) -> World:
         """Place a model into the world.
 
@@ -203,27 +211,28 @@ class World:
             path: times and poses through which the root is led, whatever holds it back; it waits at the first
                 before its time and stays at the last. In between it goes smoothly: never beyond the places given,
                 and turning gently from pose to pose. Leave ``pose`` out.
+            posture: name of one of the model's postures to start in; ``joints`` go before it.
 
         Raises:
-            VeldrainError: a name taken, an unknown joint, a start outside a joint's limits.
+            VeldrainError: a name taken, an unknown joint or posture, a start outside a joint's limits.
         """
         name = name or model.name
         model.root()
-        start = {}
-        coordinates = model.coordinates()
-        for joint, value in (joints or {}).items():
-            if joint not in coordinates:
-                raise unknown("joint", joint, coordinates, name)
-            start[joint] = quantity(value, "length" if coordinates[joint][1] else "angle", f"{name}/{joint}")
+        if posture is not None and posture not in model.postures:
+            raise unknown("posture", posture, model.postures, name)
+        start = (model.postures[posture] if posture else {}) | model.positions(joints or {}, name)
         closing = bool(model.loops) or any(j.mimic for j in model.joints.values())
         for held in model.joints.values():
             low, high = held.limits or (-np.inf, np.inf)
             if not low <= start.get(held.name, 0.0) <= high and (held.name in start or not closing):
-                raise VeldrainError(
+                error = VeldrainError(
                     f"starts at {start.get(held.name, 0.0):g}, outside its limits {low:g} to {high:g}",
                     where=f"{name}/{held.name}",
                     cure=f"give joints={{'{held.name}': …}}",
                 )
+                if not self.draft:
+                    raise error
+                self.faults.append(Fault("start-outside-limits", error))
         steps = tuple((quantity(time, "time", f"{name}: path"), at) for time, at in path)
         times = [time for time, _ in steps]
         if steps and (fixed or pose is not None or len(steps) < 2 or times[0] < 0 or sorted(set(times)) != times):
@@ -233,6 +242,17 @@ class World:
             )  # fmt: skip
         self._claim(name)
         self.placed[name] = Placed(name, model, steps[0][1] if steps else pose or Pose(), fixed, start, steps)
+        return self
+
+    def accept(self, rule: str, at: str, because: str) -> World:
+        """Silence a rule of the check for a name path, with the reason why.
+
+        >>> World().accept("nothing-below", at="probe", because="it is dropped on purpose").accepted[0].at
+        'probe'
+        """
+        if not because.strip():
+            raise VeldrainError("a finding accepted without a reason", where=at, cure="give because=")
+        self.accepted.append(Accepted(rule, at, because))
         return self
 
     def names(self) -> Iterator[str]:
@@ -245,7 +265,7 @@ class World:
             yield from (f"{robot.name}/{part}" for part in (*robot.model.links, *robot.model.frames))
 
     def _claim(self, name: str) -> None:
-        _checked_name(name, "world")
+        checked_name(name, "world")
         if name == GROUND or name in set(self.names()):
             raise VeldrainError(f"a second thing called '{name}'", where="world", cure="give it another name")
 

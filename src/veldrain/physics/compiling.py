@@ -29,11 +29,11 @@ from veldrain.model import (
     World,
 )
 from veldrain.model.inertia import combined
-from veldrain.model.model import Joint, Loop
+from veldrain.model.pieces import Joint, Loop
 from veldrain.physics import plant as p
 from veldrain.physics.paths import table_of_path
 from veldrain.physics.solids import Solids
-from veldrain.pose import Array, Pose
+from veldrain.pose import Array, Pose, z_to
 
 DEEPEST_CORE = 1e-3  # m
 _MODES = {"effort": p.EFFORT, "velocity": p.VELOCITY, "position": p.POSITION}
@@ -108,19 +108,36 @@ class _Builder:
         self.links: dict[str, LinkPlace] = {}
         self.robots: dict[str, Robot] = {}
 
-    def add_part(self, name: str, node: int, pose: Pose, part: Part, surface: Surface) -> int:
+    def add_part(self, name: str, node: int, pose: Pose, part: Part, surface: Surface) -> list[int]:
+        """A part on a node; the numbers of its shapes.
+
+        A mesh is seen as its triangles and touched as what stands for it, so that it is several shapes.
+        """
+        surface = part.surface or surface
+        place = pose @ part.pose
+        if not isinstance(part.shape, Mesh) or (part.shape.collide == "triangles" and part.role == "both"):
+            fields, at = _shape_fields(part.shape, place, self.solids)
+            return [self.add_shape(name, node, fields, at, surface, part.role != "visual", part.role != "collision")]
+        made = []
+        if part.role != "collision":
+            fields, origin = self.solids.add(part.shape, exact=True)
+            made.append(self.add_shape(name, node, fields, place @ Pose(origin), surface, touch=False))
+        if part.role != "visual":
+            for shape, turn in part.shape.touched:
+                fields, at = _shape_fields(shape, place @ turn, self.solids)
+                made.append(self.add_shape(name, node, fields, at, surface, seen=False))
+        return made
+
+    def add_shape(self, name: str, node: int, fields: dict[str, Any], pose: Pose, surface: Surface,
+                  touch: bool = True, seen: bool = True) -> int:  # fmt: skip
         """One shape on a node; its number."""
-        fields, place = _shape_fields(part.shape, pose @ part.pose, self.solids)
-        if fields["kind"] == p.MESH and node >= 0:
+        if fields["kind"] == p.MESH and node >= 0 and touch:
             raise VeldrainError("a mesh of exact triangles on something that moves", where=name,
                                 cure="use collide='hull', or simpler shapes")  # fmt: skip
         least = float(min(s for s in fields["size"] if s > 0)) if fields["kind"] != p.MESH else 0.0
         if fields["kind"] == p.HULL:
             least = fields["size"][0]
-        self.add_geom(
-            name, node, fields, place, part.surface or surface,
-            touch=part.role != "visual", seen=part.role != "collision", core=min(0.1 * least, DEEPEST_CORE),
-        )  # fmt: skip
+        self.add_geom(name, node, fields, pose, surface, touch=touch, seen=seen, core=min(0.1 * least, DEEPEST_CORE))
         return len(self.geoms) - 1
 
     def add_geom(self, name: str, node: int, fields: dict[str, Any], pose: Pose, surface: Surface, **more: Any) -> None:
@@ -428,7 +445,7 @@ class _RobotBuilder:
         if joint.kind == "floating":
             self.afloat.append((joint, world_pose @ link_pose @ joint.pose))
             return
-        turn = Pose(rotation=_z_to(joint.axis)) if joint.kind != "ball" else Pose()
+        turn = Pose(rotation=z_to(joint.axis)) if joint.kind != "ball" else Pose()
         group = self.rigid(joint.child, turn.inverse())
         body = self.mass_of(group)
         if body.mass <= 0:
@@ -455,8 +472,7 @@ class _RobotBuilder:
         path, described = f"{self.name}/{link}", self.model.links[link]
         self.b.links[path] = LinkPlace(node, pose)
         for part in described.parts:
-            geom = self.b.add_part(path, node, pose, part, described.surface)
-            self.geoms_of.setdefault(node, []).append(geom)
+            self.geoms_of.setdefault(node, []).extend(self.b.add_part(path, node, pose, part, described.surface))
         for frame in self.model.frames.values():
             if frame.link == link:
                 self.b.links[f"{self.name}/{frame.name}"] = LinkPlace(node, pose @ frame.pose)
@@ -474,7 +490,7 @@ class _RobotBuilder:
             return {"link_a": numbers[f"{self.name}/{thing.link_a}"], "link_b": numbers[f"{self.name}/{thing.link_b}"]}
 
         for loop in model.loops.values():
-            turn = Pose(rotation=_z_to(loop.axis))
+            turn = Pose(rotation=z_to(loop.axis))
             sides = place(loop.link_a, loop.pose_a @ turn), place(loop.link_b, loop.pose_b @ turn)
             b.add_loop(f"{self.name}/{loop.name}", *sides, kind=_LOOPS[loop.kind], length=loop.length, **ends(loop))
             if loop.kind != "rope":
@@ -506,14 +522,3 @@ def _nodes_of(joint: Joint) -> list[tuple[int, Pose]]:
     if joint.kind == "ball":
         return [(p.BALL, Pose())] * 3
     return [(p.SLIDING if joint.kind == "prismatic" else p.TURNING, Pose())]
-
-
-def _z_to(axis: tuple[float, float, float]) -> Rotation:
-    """A rotation that takes z to the axis; none for z itself."""
-    if axis == (0.0, 0.0, 1.0):
-        return Rotation.identity()
-    if axis == (0.0, 0.0, -1.0):
-        return Rotation.from_rotvec([np.pi, 0.0, 0.0])
-    turn = np.cross((0.0, 0.0, 1.0), axis)
-    sine = np.linalg.norm(turn)
-    return Rotation.from_rotvec(turn / sine * np.arctan2(sine, axis[2]))

@@ -26,14 +26,15 @@ class Solids:
         self._corners: list[Array] = [np.zeros((3, 3))]  # the first triangle is the probe's
         self._faces: list[NDArray[np.void]] = [np.zeros(1, p.FACE)]
         self._branches: list[NDArray[np.void]] = []
-        self._known: dict[int, tuple[Mesh, dict[str, Any], Array]] = {}
+        self._known: dict[tuple[int, bool], tuple[Mesh, dict[str, Any], Array]] = {}
 
-    def add(self, mesh: Mesh) -> tuple[dict[str, Any], Array]:
-        """Fields of GEOM for a mesh, and the point of the mesh that is the shape's origin for the engine."""
-        if id(mesh) not in self._known:
-            made = self._hull(mesh) if mesh.collide == "hull" else self._triangles(mesh)
-            self._known[id(mesh)] = (mesh, *made)
-        return self._known[id(mesh)][1:]
+    def add(self, mesh: Mesh, exact: bool = False) -> tuple[dict[str, Any], Array]:
+        """Fields of GEOM for a mesh's hull or its exact triangles, and the point of it that is the shape's origin."""
+        exact = exact or mesh.collide == "triangles"
+        key = id(mesh), exact
+        if key not in self._known:
+            self._known[key] = (mesh, *(self._triangles(mesh) if exact else self._hull(mesh)))
+        return self._known[key][1:]
 
     def arrays(self) -> dict[str, Any]:
         """The plant's arrays."""

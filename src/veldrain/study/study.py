@@ -19,6 +19,7 @@ from scipy.spatial.transform import Rotation
 from veldrain import randomness
 from veldrain.control import fresh
 from veldrain.errors import VeldrainError, unknown
+from veldrain.model import Mesh
 from veldrain.recording import Recorder
 from veldrain.scenario import Scenario, run
 from veldrain.scenario.trial import Trial
@@ -227,10 +228,17 @@ class Study:
         write_whole(marker, json.dumps(mark, indent=1))
 
 
+# What tells how something was described, not what it is.
+_HOW_IT_CAME_ABOUT = ("folder", "where", "draft", "faults", "notes", "accepted", "_given", "_defaults")
+
+
 def plain(thing: Any) -> Any:
     """An object as plain data that tells it from any other: for a digest, not for reading back."""
     if thing is None or isinstance(thing, (bool, int, float, str)):
         return repr(thing) if isinstance(thing, float) else thing
+    if isinstance(thing, Mesh):
+        numbers = hashlib.sha256(thing.corners.tobytes() + thing.triangles.tobytes()).hexdigest()
+        return [type(thing).__name__, numbers, thing.collide, thing.fit]
     if isinstance(thing, np.ndarray):
         return [repr(x) for x in thing.ravel().tolist()]
     if isinstance(thing, np.generic):
@@ -248,4 +256,4 @@ def plain(thing: Any) -> Any:
     slots = [s for kind in type(thing).__mro__ for s in getattr(kind, "__slots__", ())]
     fields = {s: getattr(thing, s) for s in slots} or vars(thing) if hasattr(thing, "__dict__") or slots else {}
     title = f"{type(thing).__module__}:{type(thing).__qualname__}"
-    return {"": title} | {k: plain(v) for k, v in fields.items() if k not in ("folder", "where")}
+    return {"": title} | {k: plain(v) for k, v in fields.items() if k not in _HOW_IT_CAME_ABOUT}

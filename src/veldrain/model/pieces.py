@@ -1,0 +1,169 @@
+"""What a model is made of: its links, joints, motors and the rest, each a frozen record in SI units."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from typing import Any, Literal
+
+from veldrain.errors import VeldrainError
+from veldrain.model.inertia import MassProperties
+from veldrain.model.sensor import Sensor
+from veldrain.model.shapes import Part, Surface
+from veldrain.pose import Pose
+from veldrain.units import Triple
+
+JointKind = Literal["fixed", "revolute", "continuous", "prismatic", "planar", "ball", "floating"]
+LoopKind = Literal["revolute", "prismatic", "ball", "fixed", "rope"]
+MotorMode = Literal["effort", "velocity", "position"]
+JOINT_KINDS = ("fixed", "revolute", "continuous", "prismatic", "planar", "ball", "floating")
+LOOP_KINDS = ("revolute", "prismatic", "ball", "fixed", "rope")
+# The coordinates of a joint with several, and whether each is a length; a ball's are its rotation vector.
+_SEVERAL = {
+    "planar": {"x": True, "y": True, "yaw": False},
+    "ball": {"x": False, "y": False, "z": False},
+}
+MOTOR_MODES = ("effort", "velocity", "position")
+SIMPLE_KINDS = ("revolute", "continuous", "prismatic")  # with one coordinate
+
+
+@dataclass(frozen=True)
+class Link:
+    """A rigid body: its parts, and its mass properties in its own frame."""
+
+    name: str
+    parts: tuple[Part, ...]
+    mass_properties: MassProperties
+    surface: Surface
+
+
+@dataclass(frozen=True)
+class Joint:
+    """What holds a child link on its parent: in SI units, the child's frame being the joint's frame."""
+
+    name: str
+    parent: str
+    child: str
+    kind: JointKind
+    pose: Pose
+    axis: Triple
+    limits: tuple[float, float] | None
+    damping: float
+    friction: float
+    stiffness: float
+    rest: float
+    mimic: tuple[str, float, float] | None
+    collide: bool
+    effort: float = math.inf
+    speed: float = math.inf
+
+    @property
+    def is_linear(self) -> bool:
+        """True where damping and friction are of a slide (N·s/m, N) rather than of a turn (N·m·s/rad, N·m)."""
+        return self.kind in ("prismatic", "planar")
+
+    @property
+    def coordinates(self) -> dict[str, bool]:
+        """Names of the joint's coordinates, and whether each is a length (m, m/s, N) or an angle.
+
+        One that turns or slides has its own name; a planar joint has ``name/x``, ``name/y`` and ``name/yaw``, a
+        ball joint ``name/x``, ``name/y`` and ``name/z``.
+        """
+        if self.kind in ("fixed", "floating"):
+            return {}
+        several = _SEVERAL.get(self.kind)
+        return {f"{self.name}/{c}": linear for c, linear in several.items()} if several else {self.name: self.is_linear}
+
+
+@dataclass(frozen=True)
+class Loop:
+    """What closes a loop of links: frames on two of them that stay together as a joint's would."""
+
+    name: str
+    link_a: str
+    link_b: str
+    kind: LoopKind
+    pose_a: Pose
+    pose_b: Pose
+    axis: Triple
+    length: float
+
+
+@dataclass(frozen=True)
+class Spring:
+    """A spring with a damper between points of two links, in SI units."""
+
+    name: str
+    link_a: str
+    link_b: str
+    stiffness: float
+    damping: float
+    length: float
+    at_a: Triple
+    at_b: Triple
+
+
+@dataclass(frozen=True)
+class Motor:
+    """A motor on a joint, in SI units."""
+
+    joint: str
+    mode: MotorMode
+    stiffness: float
+    damping: float
+    limit: float
+    inertia: float
+    reduction: float = 1.0
+
+
+@dataclass(frozen=True)
+class Frame:
+    """A named point of interest on a link."""
+
+    name: str
+    link: str
+    pose: Pose
+
+
+@dataclass(frozen=True)
+class Mounted:
+    """A sensor fixed to a link."""
+
+    name: str
+    link: str
+    pose: Pose
+    sensor: Sensor
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A mistake in a description that could be read past: the rule it breaks, and the error that tells of it."""
+
+    rule: str
+    error: VeldrainError
+    is_grave: bool = True
+
+
+@dataclass(frozen=True)
+class Defaults:
+    """What joints are given where their own description leaves it out."""
+
+    joints: str
+    kind: str | None
+    values: Mapping[str, Any]
+    motor: Mapping[str, Any]
+
+    def fit(self, name: str, kind: str) -> bool:
+        """True for the joints that are meant: by a pattern of names, and by kind."""
+        return fnmatchcase(name, self.joints) and self.kind in (None, kind)
+
+
+@dataclass(frozen=True)
+class Accepted:
+    """A finding that is none, and why: a rule of the check, and the name path it is silent about."""
+
+    rule: str
+    at: str
+    because: str

@@ -1,0 +1,555 @@
+"""How a model is described: link by link, joint by joint, each looked over as it is added."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from typing import Any, Literal, Self, TypeVar
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from veldrain.errors import VeldrainError, unknown
+from veldrain.model.inertia import NOTHING, MassProperties, checked_inertia, of_parts, volume_of
+from veldrain.model.pieces import (
+    JOINT_KINDS,
+    LOOP_KINDS,
+    MOTOR_MODES,
+    SIMPLE_KINDS,
+    Accepted,
+    Defaults,
+    Fault,
+    Frame,
+    Joint,
+    JointKind,
+    Link,
+    Loop,
+    LoopKind,
+    Motor,
+    MotorMode,
+    Mounted,
+    Spring,
+)
+from veldrain.model.sensor import Sensor, checked_sensor
+from veldrain.model.shapes import Part, Shape, Surface, as_parts
+from veldrain.pose import Array, Pose
+from veldrain.units import Quantity, Triple, quantity, triple
+
+_Named = TypeVar("_Named")
+
+
+class Structure:
+    """What a model is made of, and how it is added. Use it as ``Model``.
+
+    Args:
+        name: of the model, and of robots made from it where they are given none.
+        draft: True keeps mistakes that can be read past in ``faults`` instead of raising them: for ``check``.
+    """
+
+    def __init__(self, name: str, draft: bool = False) -> None:
+        self.name = checked_name(name, "model")
+        self.draft = draft
+        self.faults: list[Fault] = []
+        self.notes: list[str] = []
+        self.where: dict[str, str] = {}  # file and line by "link hull", "joint lift", …
+        self.links: dict[str, Link] = {}
+        self.joints: dict[str, Joint] = {}
+        self.motors: dict[str, Motor] = {}
+        self.loops: dict[str, Loop] = {}
+        self.springs: dict[str, Spring] = {}
+        self.apart: list[tuple[str, str]] = []
+        self.frames: dict[str, Frame] = {}
+        self.sensors: dict[str, Mounted] = {}
+        self.postures: dict[str, dict[str, float]] = {}
+        self.accepted: list[Accepted] = []
+        self._defaults: list[Defaults] = []
+        self._given: dict[str, set[str]] = {}  # what "joint lift" or "motor lift" were given themselves
+
+    @contextmanager
+    def _reading_past(self, rule: str) -> Iterator[None]:
+        """In a draft, a mistake in here becomes a fault, and what was to be done is left undone."""
+        try:
+            yield
+        except VeldrainError as error:
+            if not self.draft:
+                raise
+            self.faults.append(Fault(rule, error))
+
+    def link(
+        self,
+        name: str,
+        *shapes: Shape | Part,
+        mass: Quantity | None = None,
+        inertia: ArrayLike | None = None,
+        com: Sequence[Quantity] | None = None,
+        surface: Surface | None = None,
+        density: Quantity | None = None,
+    ) -> Self:
+        """Add a link.
+
+        Args:
+            name: its name, unique in the model.
+            shapes: shapes or parts, at poses in the link's frame.
+            mass: kg, above zero. None: a frame without mass, which only a fixed joint can hold.
+            inertia: (3, 3) about the centre of mass in the link's axes, kg·m². None: from the shapes that
+                can be touched, at even density.
+            com: centre of mass in the link's frame, m. None: from the shapes.
+            surface: of all parts that have none of their own.
+            density: kg/m³, instead of mass: of the volume of the shapes that can be touched.
+
+        Raises:
+            VeldrainError: a name taken, mass and density together, a mass not above zero, an inertia that no body
+                can have.
+
+        >>> Model("probe").link("shell", Sphere("5 cm"), mass="300 g").links["shell"].mass_properties.mass
+        0.3
+        """
+        where = f"{self.name}/{name}"
+        parts = as_parts(shapes)
+        if density is not None:
+            if mass is not None:
+                raise VeldrainError("mass and density", where=where, cure="give one of them")
+            mass = volume_of(parts) * quantity(density, "density", where)
+        self._add(self.links, name, Link(name, parts, self._body(parts, mass, inertia, com, where),
+                                         surface or Surface()), "link")  # fmt: skip
+        return self
+
+    def _body(
+        self,
+        parts: Sequence[Part],
+        mass: Quantity | None,
+        inertia: ArrayLike | None,
+        com: Sequence[Quantity] | None,
+        where: str,
+    ) -> MassProperties:
+        if mass is None:
+            return NOTHING
+        kg = quantity(mass, "mass", where)
+        if not 0 < kg < np.inf:
+            with self._reading_past("no-mass"):
+                raise VeldrainError(f"mass is {kg:g} kg", where=where, cure="give a mass above zero")
+            return NOTHING
+        if inertia is not None:
+            with self._reading_past("impossible-inertia"):
+                tensor = checked_inertia(np.asarray(inertia), where)
+                if com is not None:  # nothing to ask the shapes for
+                    return MassProperties(kg, np.array(triple(com, "length", where)), tensor)
+                return MassProperties(kg, of_parts(parts, kg).com if parts else np.zeros(3), tensor)
+        # A link without shapes is a point: small, but not so small that turning it is ill-conditioned.
+        made = of_parts(parts, kg) if parts else MassProperties(kg, np.zeros(3), kg * 1e-4 * np.eye(3))
+        return replace(made, com=np.array(triple(com, "length", where))) if com is not None else made
+
+    def joint(
+        self,
+        name: str,
+        parent: str,
+        child: str,
+        kind: JointKind,
+        pose: Pose | None = None,
+        axis: Sequence[float] = (0.0, 0.0, 1.0),
+        limits: tuple[Quantity, Quantity] | None = None,
+        damping: Quantity | None = None,
+        friction: Quantity | None = None,
+        mimic: tuple[str, float, Quantity] | None = None,
+        stiffness: Quantity | None = None,
+        rest: Quantity | None = None,
+        collide: bool = False,
+        effort: Quantity | None = None,
+        speed: Quantity | None = None,
+    ) -> Self:
+        """Join two links.
+
+        Args:
+            name: its name, unique in the model.
+            parent: name of the link that holds.
+            child: name of the link that is held; its frame is the joint's frame.
+            kind: ``fixed``, ``revolute``, ``continuous``, ``prismatic``, ``planar`` (slides in the plane across the
+                axis and turns about it), ``ball`` or ``floating``.
+            pose: of the joint in the parent.
+            axis: of turning or sliding, in the joint's frame; made a unit vector.
+            limits: least and largest position (rad, or m when prismatic). None: none.
+            damping: N·m·s/rad, or N·s/m when prismatic or planar (of its slides).
+            friction: Coulomb friction in the joint, N·m, or N when prismatic or planar (of each slide).
+            mimic: another joint, a ratio and an offset: this joint's position is ratio · the other's + offset.
+            stiffness: of a spring in the joint, N·m/rad, or N/m when prismatic.
+            rest: the position at which that spring is at rest.
+            collide: True lets the two links touch each other.
+            effort: the largest that a motor may give it, N·m, or N when prismatic. None: any.
+            speed: the largest it is made for, rad/s, or m/s when prismatic: for ``check``; nothing holds it.
+
+        What is None here is as ``defaults`` say, or 0.
+
+        Raises:
+            VeldrainError: an unknown link or kind, an axis of length zero, limits the wrong way round, a
+                child that is held twice.
+
+        >>> m = Model("gate").link("frame", mass=40).link("blade", mass=15)
+        >>> m.joint("lift", "frame", "blade", kind="prismatic", limits=(0, "60 cm")).joints["lift"].limits
+        (0.0, 0.6)
+        """
+        where = f"{self.name}/{name}"
+        if kind not in JOINT_KINDS:
+            raise unknown("kind of joint", kind, JOINT_KINDS, where)
+        for link in (parent, child):
+            if link not in self.links:
+                raise unknown("link", link, self.links, where)
+        self._holds_once(parent, child, where)
+        values: dict[str, Any] = {"limits": limits, "damping": damping, "friction": friction, "stiffness": stiffness,
+                                  "rest": rest, "effort": effort, "speed": speed}  # fmt: skip
+        given = {key: value for key, value in values.items() if value is not None}
+        values |= self._default_values(name, kind, "values") | given
+        linear = kind in ("prismatic", "planar")
+        force, position = ("force", "length") if linear else ("torque", "angle")
+        sort = "linear" if linear else "angular"
+
+        def number(key: str, of: str, otherwise: float = 0.0) -> float:
+            value = otherwise if values[key] is None else quantity(values[key], of, where)
+            return value if key == "rest" else _not_negative(value, key, where)
+
+        limits = None
+        with self._reading_past("limits"):
+            limits = _limits(values["limits"], position, where)
+            if limits and kind not in ("revolute", "prismatic"):
+                limits = None
+                raise VeldrainError(f"a {kind} joint has no limits", where=where, cure="use kind='revolute'")
+        direction = (0.0, 0.0, 1.0)
+        with self._reading_past("axis"):
+            direction = _unit(axis, where)
+        follows = None
+        with self._reading_past("mimic"):
+            follows = self._mimic(mimic, position, name)
+        joint = Joint(
+            name=name,
+            parent=parent,
+            child=child,
+            kind=kind,
+            pose=pose or Pose(),
+            axis=direction,
+            limits=limits,
+            damping=number("damping", f"{sort} damping"),
+            friction=number("friction", force),
+            stiffness=number("stiffness", f"{sort} stiffness"),
+            rest=number("rest", position),
+            mimic=follows,
+            collide=collide,
+            effort=number("effort", force, np.inf),
+            speed=number("speed", "speed" if linear else "angular speed", np.inf),
+        )
+        if (joint.stiffness or joint.mimic) and kind not in SIMPLE_KINDS:
+            raise VeldrainError(f"a {kind} joint has no spring and follows no other", where=where,
+                                cure="use Model.spring, or a joint with one coordinate")  # fmt: skip
+        self._add(self.joints, name, joint, "joint")
+        self._given[f"joint {name}"] = set(given)
+        motor = self._default_values(name, kind, "motor")
+        if motor and name not in self.motors:
+            self.motor(name)
+            self._given[f"motor {name}"] = set()
+        return self
+
+    def _holds_once(self, parent: str, child: str, where: str) -> None:
+        held = next((j for j in self.joints.values() if j.child == child), None)
+        if held is not None or parent == child:
+            by = f"joint '{held.name}'" if held else "itself"
+            raise VeldrainError(f"link '{child}' is held by {by} already", where=where, cure="a link has one parent")
+        if child in self.ancestors(parent):
+            raise VeldrainError(f"'{parent}' hangs on '{child}': the joints form a ring", where=where,
+                                cure="links form a tree; close a loop with Model.close")  # fmt: skip
+
+    def _default_values(self, name: str, kind: str, which: Literal["values", "motor"]) -> dict[str, Any]:
+        fitting = [getattr(d, which) for d in self._defaults if d.fit(name, kind)]
+        return {key: value for values in fitting for key, value in values.items()}
+
+    def _mimic(
+        self, mimic: tuple[str, float, Quantity] | None, position: str, name: str
+    ) -> tuple[str, float, float] | None:
+        if mimic is None:
+            return None
+        where = f"{self.name}/{name}"
+        leader, ratio, offset = mimic
+        if leader not in self.joints or self.joints[leader].kind not in SIMPLE_KINDS or leader == name:
+            simple = [j.name for j in self.joints.values() if j.kind in SIMPLE_KINDS]
+            raise unknown("joint to follow", leader, simple, where)
+        return leader, float(ratio), quantity(offset, position, where)
+
+    def close(
+        self,
+        name: str,
+        link_a: str,
+        link_b: str,
+        kind: LoopKind = "revolute",
+        pose_a: Pose | None = None,
+        pose_b: Pose | None = None,
+        axis: Sequence[float] = (0.0, 0.0, 1.0),
+        length: Quantity = 0.0,
+    ) -> Self:
+        """Close a loop: hold a frame of one link on a frame of another, as a joint of that kind would.
+
+        Joints whose start is not given when the model is placed are turned so that the loop closes.
+
+        Args:
+            name: its name, unique in the model.
+            link_a: one link.
+            link_b: the other.
+            kind: ``revolute``, ``prismatic``, ``ball``, ``fixed``, or ``rope``: never farther apart than ``length``.
+            pose_a: the frame on link a.
+            pose_b: the frame on link b.
+            axis: of turning or sliding, in both frames.
+            length: of the rope, m.
+
+        Raises:
+            VeldrainError: an unknown link or kind, both ends on one link, a rope without length.
+
+        >>> m = Model("bar").link("base").link("crank", mass=1).joint("turn", "base", "crank", kind="continuous")
+        >>> m.close("stay", "crank", "base", kind="rope", length="40 cm").loops["stay"].length
+        0.4
+        """
+        where = f"{self.name}/{name}"
+        if kind not in LOOP_KINDS:
+            raise unknown("kind of loop", kind, LOOP_KINDS, where)
+        self._two_links(link_a, link_b, where)
+        reach = quantity(length, "length", where)
+        if (kind == "rope") != (reach > 0):
+            raise VeldrainError(f"a loop of kind {kind} with length {reach:g} m", where=where,
+                                cure="give length= to a rope, and to nothing else")  # fmt: skip
+        loop = Loop(name, link_a, link_b, kind, pose_a or Pose(), pose_b or Pose(), _unit(axis, where), reach)
+        self._add(self.loops, name, loop, "loop")
+        return self
+
+    def spring(
+        self,
+        name: str,
+        link_a: str,
+        link_b: str,
+        stiffness: Quantity = 0.0,
+        damping: Quantity = 0.0,
+        length: Quantity = 0.0,
+        at_a: Sequence[Quantity] = (0.0, 0.0, 0.0),
+        at_b: Sequence[Quantity] = (0.0, 0.0, 0.0),
+    ) -> Self:
+        """Put a spring with a damper between points of two links.
+
+        Args:
+            name: its name, unique in the model.
+            link_a: one link.
+            link_b: the other.
+            stiffness: N/m.
+            damping: N·s/m.
+            length: at which it is at rest, m.
+            at_a: its point on link a, in the link.
+            at_b: its point on link b.
+
+        >>> m = Model("m").link("a", mass=1).link("b", mass=1).joint("j", "a", "b", kind="prismatic")
+        >>> m.spring("coil", "a", "b", stiffness="2 kN/m", length="10 cm").springs["coil"].stiffness
+        2000.0
+        """
+        where = f"{self.name}/{name}"
+        self._two_links(link_a, link_b, where)
+        k = _not_negative(quantity(stiffness, "linear stiffness", where), "stiffness", where)
+        c = _not_negative(quantity(damping, "linear damping", where), "damping", where)
+        if k + c == 0.0:
+            raise VeldrainError("a spring without stiffness and damping", where=where, cure="give one of them")
+        rest = _not_negative(quantity(length, "length", where), "length", where)
+        at = triple(at_a, "length", where), triple(at_b, "length", where)
+        self._add(self.springs, name, Spring(name, link_a, link_b, k, c, rest, *at), "spring")
+        return self
+
+    def no_contact(self, link_a: str, link_b: str) -> Self:
+        """Let two links pass through each other.
+
+        >>> Model("m").link("a", mass=1).link("b", mass=1).no_contact("a", "b").apart
+        [('a', 'b')]
+        """
+        self._two_links(link_a, link_b, self.name)
+        self.apart.append((link_a, link_b))
+        return self
+
+    def _two_links(self, link_a: str, link_b: str, where: str) -> None:
+        for link in (link_a, link_b):
+            if link not in self.links:
+                raise unknown("link", link, self.links, where)
+        if link_a == link_b:
+            raise VeldrainError(f"both ends on link '{link_a}'", where=where, cure="name two links")
+
+    def coordinates(self) -> dict[str, tuple[Joint, bool]]:
+        """All coordinates by name: their joint, and whether they are lengths."""
+        return {c: (j, linear) for j in self.joints.values() for c, linear in j.coordinates.items()}
+
+    def motor(
+        self,
+        joint: str,
+        mode: MotorMode | None = None,
+        stiffness: Quantity | None = None,
+        damping: Quantity | None = None,
+        limit: Quantity | None = None,
+        inertia: Quantity | None = None,
+        reduction: float | None = None,
+    ) -> Self:
+        """Put a motor on a joint.
+
+        In mode ``effort`` it gives the effort that is commanded; in mode ``velocity`` damping·(commanded
+        velocity − velocity); in mode ``position`` stiffness·(commanded position − position) − damping·velocity.
+        Its effort never exceeds ``limit``.
+
+        Args:
+            joint: name of a joint, or of one of its coordinates (``slide/x`` of a planar joint).
+            mode: what is commanded; None: ``effort``, or what ``defaults`` say, as for all that follows.
+            stiffness: N·m/rad, or N/m when prismatic.
+            damping: N·m·s/rad, or N·s/m when prismatic.
+            limit: largest effort, N·m, or N when prismatic. None: what the joint's ``effort`` allows.
+            inertia: of the rotor, as the joint feels it (times the square of the gear's ratio), kg·m², or kg.
+            reduction: turns of the motor for one of the joint: for the record; all other figures are the joint's.
+
+        Raises:
+            VeldrainError: an unknown joint or mode, a gain missing or negative, a second motor.
+
+        >>> m = Model("drum").link("stand", mass=5).link("drum", mass=2)
+        >>> m.joint("turn", "stand", "drum", kind="continuous").motor("turn", "velocity", damping=2, limit=8)
+        Model('drum': 2 links, 1 joint, 0 sensors)
+        """
+        where = f"{self.name}/{joint}"
+        if joint in self.joints and self.joints[joint].kind in ("fixed", "floating"):
+            raise VeldrainError(f"a motor on a {self.joints[joint].kind} joint", where=where,
+                                cure="use a joint that turns or slides")  # fmt: skip
+        coordinates = self.coordinates()
+        if joint not in coordinates:
+            raise unknown("joint", joint, coordinates, where)
+        held, linear = coordinates[joint]
+        values: dict[str, Any] = {"mode": mode, "stiffness": stiffness, "damping": damping, "limit": limit,
+                                  "inertia": inertia, "reduction": reduction}  # fmt: skip
+        given = {key: value for key, value in values.items() if value is not None}
+        standard: dict[str, Any] = {"mode": "effort", "stiffness": 0.0, "damping": 0.0, "limit": held.effort,
+                    "inertia": 0.0, "reduction": 1.0}  # fmt: skip
+        values = standard | self._default_values(joint, held.kind, "motor") | given
+        asked: Any = values["mode"]
+        if asked not in MOTOR_MODES:
+            raise unknown("motor mode", asked, MOTOR_MODES, where)
+        if held.kind == "ball" and asked == "position":
+            raise VeldrainError("a ball joint has no position motor", where=where, cure="use mode 'effort'")
+        sort = "linear" if linear else "angular"
+        motor = Motor(
+            joint,
+            asked,
+            _not_negative(quantity(values["stiffness"], f"{sort} stiffness", where), "stiffness", where),
+            _not_negative(quantity(values["damping"], f"{sort} damping", where), "damping", where),
+            _not_negative(quantity(values["limit"], "force" if linear else "torque", where), "limit", where),
+            _not_negative(quantity(values["inertia"], "mass" if linear else "inertia", where), "inertia", where),
+            quantity(values["reduction"], "ratio", where),
+        )
+        needed = {"velocity": motor.damping, "position": motor.stiffness}.get(asked, 1.0)
+        if needed == 0.0:
+            word = {"velocity": "damping", "position": "stiffness"}[asked]
+            raise VeldrainError(f"a motor in {asked} mode with {word} 0 never moves", where=where,
+                                cure=f"give {word}=")  # fmt: skip
+        if self._given.get(f"motor {joint}"):
+            raise VeldrainError(f"a second motor on joint '{joint}'", where=self.name, cure="use change_motor")
+        self.motors[joint] = motor
+        self._given[f"motor {joint}"] = {"joint", *given}
+        return self
+
+    def frame(self, name: str, on: str, pose: Pose | None = None) -> Self:
+        """Name a point of interest on a link, such as a tool's tip; ``pose`` is in the link.
+
+        >>> Model("arm").link("flange", mass=1).frame("tip", on="flange", pose=Pose((0, 0, "8 cm"))).frames["tip"].link
+        'flange'
+        """
+        if on not in self.links:
+            raise unknown("link", on, self.links, f"{self.name}/{name}")
+        if name in self.links:
+            raise VeldrainError(f"'{name}' is a link already", where=self.name, cure="give another name")
+        self._add(self.frames, name, Frame(name, on, pose or Pose()), "frame")
+        return self
+
+    def mount(self, sensor: Sensor, name: str, on: str, pose: Pose | None = None) -> Self:
+        """Fix a sensor to a link, at a pose in the link; its stream is called ``<robot>/<name>``.
+
+        Raises:
+            VeldrainError: an unknown link, a name taken, an object that is no sensor.
+
+        >>> from veldrain.sensing import Imu
+        >>> Model("probe").link("shell", mass=1).mount(Imu(), name="imu", on="shell").sensors["imu"].link
+        'shell'
+        """
+        where = f"{self.name}/{name}"
+        if on not in self.links:
+            raise unknown("link", on, self.links, where)
+        self._add(self.sensors, name, Mounted(name, on, pose or Pose(), checked_sensor(sensor, where)), "sensor")
+        return self
+
+    def line_of(self, path: str) -> str:
+        """File and line of what a name path (``robot/link``) stands for, where a file was read; else nothing."""
+        _, _, name = path.partition("/")
+        kinds = ("link", "joint", "motor", "sensor", "frame")
+        return next((self.where[f"{kind} {name}"] for kind in kinds if f"{kind} {name}" in self.where), "")
+
+    def roots(self) -> list[str]:
+        """Names of the links that no joint holds."""
+        return [name for name in self.links if all(j.child != name for j in self.joints.values())]
+
+    def root(self) -> str:
+        """Name of the one link that no joint holds.
+
+        Raises:
+            VeldrainError: no link at all, or several roots.
+        """
+        roots = self.roots()
+        if len(roots) != 1:
+            raise VeldrainError(
+                f"{len(roots)} links are held by no joint ({', '.join(roots) or 'there is no link'})",
+                where=self.name,
+                cure="a model has one root: join the others to it",
+            )
+        return roots[0]
+
+    def ancestors(self, link: str) -> list[str]:
+        """The links from this one up to the root, itself first."""
+        holding = {j.child: j.parent for j in self.joints.values()}
+        chain = [link]
+        while chain[-1] in holding:
+            chain.append(holding[chain[-1]])
+        return chain
+
+    def _add(self, table: dict[str, _Named], name: str, thing: _Named, what: str) -> None:
+        checked_name(name, f"{self.name}: {what}")
+        if name in table:
+            raise VeldrainError(f"a second {what} '{name}'", where=self.name, cure="give it another name")
+        table[name] = thing
+
+    def __repr__(self) -> str:
+        def count(table: Mapping[str, Any], what: str) -> str:
+            return f"{len(table)} {what}{'' if len(table) == 1 else 's'}"
+
+        parts = (count(self.links, "link"), count(self.joints, "joint"), count(self.sensors, "sensor"))
+        return f"Model('{self.name}': {', '.join(parts)})"
+
+
+def checked_name(name: str, where: str) -> str:
+    if not isinstance(name, str) or not name or any(c.isspace() or c == "." for c in name) or "//" in name:
+        raise VeldrainError(f"{name!r} is not a name", where=where, cure="use letters, digits, _ and -")
+    return name
+
+
+def _unit(axis: Sequence[float], where: str) -> Triple:
+    vector: Array = np.array([float(a) for a in axis])
+    length = float(np.linalg.norm(vector))
+    if vector.shape != (3,) or not np.isfinite(length) or length < 1e-9:
+        raise VeldrainError(
+            f"axis {tuple(axis)} has no direction", where=where, cure="give three numbers, such as (0, 0, 1)"
+        )
+    x, y, z = vector / length
+    return float(x), float(y), float(z)
+
+
+def _limits(limits: tuple[Quantity, Quantity] | None, kind: str, where: str) -> tuple[float, float] | None:
+    if limits is None:
+        return None
+    low, high = (quantity(v, kind, where) for v in limits)
+    if low > high:
+        raise VeldrainError(f"limits ({low:g}, {high:g}) are the wrong way round", where=where, cure="the lower first")
+    return low, high
+
+
+def _not_negative(value: float, name: str, where: str) -> float:
+    if value < 0:
+        raise VeldrainError(f"{name} is {value:g}", where=where, cure="give 0 or more")
+    return value

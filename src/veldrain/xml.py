@@ -1,0 +1,36 @@
+"""XML from files that are not trusted: no entities, nothing fetched, nothing included; errors with their line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from veldrain.errors import VeldrainError
+
+MOST = 50e6  # bytes
+
+
+def parse_xml(content: bytes, path: Path) -> Any:
+    """The root element (lxml) of a file's content.
+
+    Raises:
+        VeldrainError: broken XML, with its line; a DOCTYPE, which can pull in entities and other files.
+    """
+    from lxml import etree
+
+    if len(content) > MOST:
+        raise VeldrainError(f"XML of {len(content) / 1e6:.0f} MB", where=str(path), cure="see that it is a robot file")
+    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
+    try:
+        root = etree.fromstring(content, parser)
+    except (etree.XMLSyntaxError, ValueError) as error:
+        line = getattr(error, "lineno", None) or 1
+        said = " ".join(str(error.msg if isinstance(error, etree.XMLSyntaxError) else error).split())
+        raise VeldrainError(
+            f"broken XML: {said}", where=f"{path}:{line}", cure="mend it there or just before"
+        ) from error
+    info: Any = root.getroottree().docinfo
+    if info.doctype or any(True for _ in root.iter(etree.Entity)):
+        raise VeldrainError("has a DOCTYPE, which could pull in other files", where=f"{path}:1",
+                            cure="take the DOCTYPE and its entities out")  # fmt: skip
+    return root
