@@ -22,6 +22,7 @@ _WHERE = {
     "veldrain.scenario": ["Scenario", "clearance", "distance", "run", "touching"],
     "veldrain.study": ["FinishTime", "Metric", "Result", "Study", "normal", "one_of", "uniform"],
     "veldrain.formats": ["load_robot", "save_robot"],
+    "veldrain.check": ["Finding", "check"],
     "veldrain.documents": ["load_scenario", "load_study", "load_world"],
 }
 _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names}
@@ -29,6 +30,8 @@ _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names
 __all__ = list(_MODULE_OF)
 
 if TYPE_CHECKING:
+    from veldrain.check import Finding as Finding
+    from veldrain.check import check as check
     from veldrain.control import CentreLine as CentreLine
     from veldrain.control import Controller as Controller
     from veldrain.documents import load_scenario as load_scenario

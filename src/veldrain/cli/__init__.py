@@ -93,6 +93,37 @@ def streams(recording: Annotated[Path, typer.Argument(help="MCAP file.")]) -> No
     commands.streams(recording)
 
 
+@app.command()
+def check(
+    files: Annotated[list[Path], typer.Argument(help="Robot (URDF, xacro), world, scenario or study files.")],
+    step: Annotated[
+        str | None, typer.Option(help="Step of the simulation, such as 0.5ms; default: the scenario's.")
+    ] = None,
+    posture: Annotated[str | None, typer.Option(help="Of a robot file: name of the posture to look at.")] = None,
+    search: Annotated[list[Path] | None, typer.Option(help="Folder for package:// and mesh paths; repeatable.")] = None,
+    fix: Annotated[Path | None, typer.Option(help="World file to write with the corrections that are sure.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print everything as JSON.")] = False,
+) -> None:
+    """Look files over before they run: what is wrong, where, and how to cure it; exit status 1 for an error."""
+    from veldrain.cli import looking
+
+    if not looking.check(files, step, posture, search or [], fix, json):
+        raise typer.Exit(1)
+
+
+@app.command()
+def inspect(
+    file: Annotated[Path, typer.Argument(help="Robot (URDF, xacro) or world file.")],
+    posture: Annotated[str | None, typer.Option(help="Name of the posture to stand in; default: the start.")] = None,
+    search: Annotated[list[Path] | None, typer.Option(help="Folder for package:// and mesh paths; repeatable.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print everything as JSON.")] = False,
+) -> None:
+    """Print what a robot is made of: its tree of links and joints, motors, sensors, and totals."""
+    from veldrain.cli import looking
+
+    looking.inspect(file, posture, search or [], json)
+
+
 def main() -> None:
     """Entry point: errors that a user can mend are one line and exit status 2."""
     try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal
@@ -348,6 +349,8 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
     for k, accepted in enumerate(text.accept):
         with source.at(*place, "accept", k):
             model.accept(accepted.rule, accepted.at, accepted.because)
+    if not source.is_draft:
+        model.settle()
     others[name] = model
     return model
 
@@ -360,7 +363,8 @@ def _begun(source: Source, name: str, text: ModelText) -> Model:
     if text.file is not None:
         search = [folder / other for other in text.search]
         arguments = {key: str(value) for key, value in text.arguments.items()}
-        model = load_robot(folder / text.file, search, text.meshes, arguments, name, source.is_draft)
+        file = Path(os.path.normpath(folder / text.file))
+        model = load_robot(file, search, text.meshes, arguments, name, draft=True)
     elif text.make is not None:
         found = load_named(text.make, folder, "")
         model = found() if callable(found) else found

@@ -106,8 +106,12 @@ class ScenarioText(Document):
     expect: list[ExpectationText] = []
 
 
-def load_scenario(path: str | Path) -> Scenario:
+def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
     """A scenario from a file that starts with ``veldrain: scenario/1``; its world is looked for beside it.
+
+    Args:
+        path: the file.
+        draft: of its world, see ``load_world``.
 
     Raises:
         VeldrainError: what is wrong in it or in its world's file, with file and line.
@@ -118,7 +122,7 @@ def load_scenario(path: str | Path) -> Scenario:
     source = Source(path, "scenario")
     text = source.read(ScenarioText)
     with source.at("world"):
-        world = load_world(source.path.parent / text.world)
+        world = load_world(source.path.parent / text.world, draft)
     controllers = {r: c.make(source, "controllers", r) for r, c in text.controllers.items()}
     with source.at("duration"):
         scenario = Scenario(world, text.duration, controllers, text.step, text.tick, text.truth, text.integrator)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import os
+import re
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
@@ -135,6 +136,22 @@ class Source:
             self.mistakes.append(told)
 
 
+def kind_of_file(path: Path) -> str:
+    """``world``, ``scenario`` or ``study``, as a file's own first word says; ``world`` where it says nothing.
+
+    Raises:
+        VeldrainError: there is no such file.
+    """
+    try:
+        found = re.search(r"^veldrain:\s*(\w+)/1", path.read_text(encoding="utf-8", errors="replace"), re.MULTILINE)
+    except OSError as error:
+        raise VeldrainError(
+            "no such file", where=str(path), cure="name a robot, world, scenario or study file"
+        ) from error
+    return found[1] if found else "world"
+
+
+ADDED = ("no_contact", "accept", "defaults")
 _under_way: list[Path] = []  # files that are being read because another is based on them
 
 
@@ -150,10 +167,16 @@ def with_models_as_maps(tree: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def laid_over(below: Any, above: Any) -> Any:
-    """Maps laid over maps, word by word; all else takes the place of what is there."""
+    """Maps laid over maps, word by word; lists of ``ADDED`` go on; all else takes the place of what is there."""
     if not (isinstance(below, Mapping) and isinstance(above, Mapping)):
         return above
-    return dict(below) | {k: laid_over(below[k], v) if k in below else v for k, v in above.items()}
+    made = dict(below)
+    for key, value in above.items():
+        if key in ADDED and isinstance(value, list) and isinstance(below.get(key), list):
+            made[key] = [*below[key], *value]
+        else:
+            made[key] = laid_over(below[key], value) if key in below else value
+    return made
 
 
 def seen_from(source: Source, folder: Path) -> Any:

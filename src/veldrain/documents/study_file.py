@@ -59,8 +59,12 @@ class StudyText(Document):
     seed: int = 0
 
 
-def load_study(path: str | Path) -> Study:
+def load_study(path: str | Path, draft: bool = False) -> Study:
     """A study from a file that starts with ``veldrain: study/1``; its scenario is looked for beside it.
+
+    Args:
+        path: the file.
+        draft: of its world, see ``load_world``.
 
     Raises:
         VeldrainError: what is wrong in it or in the files it names, with file and line.
@@ -71,7 +75,7 @@ def load_study(path: str | Path) -> Study:
     source = Source(path, "study")
     text = source.read(StudyText)
     with source.at("scenario"):
-        scenario = load_scenario(source.path.parent / text.scenario)
+        scenario = load_scenario(source.path.parent / text.scenario, draft)
     controllers = {
         name: {robot: one.make(source, "controllers", name, robot) for robot, one in c.items()}
         if isinstance(c, dict)

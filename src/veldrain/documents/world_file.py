@@ -16,6 +16,7 @@ from veldrain.documents.model_text import (
 from veldrain.documents.source import Document, Source
 from veldrain.errors import unknown
 from veldrain.model import Model, Part, World
+from veldrain.model.pieces import Fault
 from veldrain.units import Quantity
 
 
@@ -92,11 +93,7 @@ def load_world(path: str | Path, draft: bool = False) -> World:
     >>> load_world("culvert.world.yaml").patches["silt"].surface.friction
     0.2
     """
-    return world_of(Source(path, "world", draft))
-
-
-def world_of(source: Source) -> World:
-    """The world that a file describes."""
+    source = Source(path, "world", draft)
     text, folder = source.read(WorldText), source.path.parent
     world = World(draft=source.is_draft)
     with source.at("gravity"):
@@ -138,4 +135,5 @@ def world_of(source: Source) -> World:
     for k, accepted in enumerate(text.accept):
         with source.at("accept", k):
             world.accept(accepted.rule, accepted.at, accepted.because)
+    world.faults += [Fault("file", mistake) for mistake in source.mistakes]
     return world

@@ -41,7 +41,8 @@ def load_robot(
         meshes: how meshes collide, see ``Mesh``.
         arguments: of a xacro file.
         name: of the model; None: the robot's own.
-        draft: True keeps mistakes that can be read past in the model's ``faults``, for ``check``.
+        draft: True keeps mistakes that can be read past in the model's ``faults``, for ``check``, and for
+            ``change_link`` and ``change_joint`` to mend; those that are left are raised when it is placed.
 
     Raises:
         VeldrainError: the first mistake in it, with file and line.
@@ -66,14 +67,8 @@ def load_robot(
     elif arguments:
         raise VeldrainError("arguments for a file that is no xacro", where=place, cure="leave them out")
     model = UrdfReader(root, place, folders, meshes).model(name)
-    grave = [fault.error for fault in model.faults if fault.is_grave]
-    if grave and not draft:
-        line = model.line_of(grave[0].where)
-        raise grave[0].at(line) if line else grave[0]
     if not draft:
-        model.notes += [str(fault.error) for fault in model.faults]
-        model.faults.clear()
-    model.draft = draft
+        model.settle()
     for note in model.notes:
         log.info("%s", note)
     return model

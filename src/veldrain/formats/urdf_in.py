@@ -69,10 +69,7 @@ class UrdfReader:
         for link in children(root, "link"):
             with_line(lambda link=link: self.link(link), self.at(link))  # type: ignore[misc]
         for joint in self._leaders_first():
-            try:
-                self.joint(joint)
-            except VeldrainError as error:  # a joint that cannot be: the rest can be read without it
-                m.faults.append(Fault("tree", error if self.path in error.where else error.at(self.at(joint))))
+            with_line(lambda joint=joint: self.joint(joint), self.at(joint))  # type: ignore[misc]
         if not m.links:
             raise VeldrainError("a robot without links", where=self.at(root), cure="add <link name='base'/>")
         for transmission in children(root, "transmission"):
@@ -180,11 +177,12 @@ class UrdfReader:
             more["axis"] = xyz
             if abs(np.linalg.norm(xyz) - 1) > 1e-3 and np.linalg.norm(xyz) > 0 and kind not in ("fixed", "floating"):
                 said = " ".join(f"{x:g}" for x in xyz)
+                direction = [float(x) for x in np.array(xyz) / np.linalg.norm(xyz)]
                 error = VeldrainError(
                     f"its axis {said} has length {np.linalg.norm(xyz):.3g}, not 1; its direction was taken",
                     where=f"{self.m.name}/{name}", cure="write a unit vector: other readers may take it as it is",
                 )  # fmt: skip
-                self.m.faults.append(Fault("axis-length", error, is_grave=False))
+                self.m.faults.append(Fault("axis-length", error, False, {"joints": {name: {"axis": direction}}}))
         elif kind not in ("fixed", "floating"):
             more["axis"] = (1.0, 0.0, 0.0)  # as URDF has it where it is left out
         limit = self.one(e, "limit")

@@ -30,8 +30,8 @@ def fitted(mesh: Mesh, kind: str, by: str = "volume") -> tuple[Shape, Pose]:
         VeldrainError: the mesh is flat.
 
     >>> cube = [(x, y, z) for x in (0, 2) for y in (0, 1) for z in (0, 1)]
-    >>> fitted(Mesh.of(cube, [(0, 1, 2)]), "sphere")[0].radius.round(6)
-    1.224745
+    >>> fitted(Mesh.of(cube, [(0, 1, 2)]), "box")[0]
+    Box(size=(2.0, 1.0, 1.0))
     """
     try:
         hull = ConvexHull(mesh.corners)

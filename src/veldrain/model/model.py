@@ -135,6 +135,11 @@ class Model(Structure):
             self.postures[f"{name}/{posture}"] = {f"{name}/{j}": value for j, value in joints.items()}
         self.accepted += [replace(a, at=f"{name}/{a.at}") for a in other.accepted]
         self.notes += other.notes
+        for fault in other.faults:
+            at = fault.error.where.partition("/")[2]
+            error = VeldrainError(fault.error.problem, where=f"{self.name}/{name}/{at}", cure=fault.error.cure)
+            fix = {table: {f"{name}/{key}": words for key, words in some.items()} for table, some in fault.fix.items()}
+            self.faults.append(replace(fault, error=error, fix=fix))
         return self.joint(name, on, f"{name}/{other.root()}", kind, pose, **joint)
 
     def change_link(self, name: str, *shapes: Shape | Part, **changes: Any) -> Self:
@@ -148,6 +153,7 @@ class Model(Structure):
         Cylinder(radius=0.1, length=0.1)
         """
         old = self._known(self.links, name, "link")
+        self._mended("links", name, changes)
         parts = list(old.parts)
         if shapes:
             new = as_parts(shapes)
@@ -175,6 +181,7 @@ class Model(Structure):
         (0.0, 1.0, 0.0)
         """
         old = self._known(self.joints, name, "joint")
+        self._mended("joints", name, changes)
         if "mimic" in changes and changes["mimic"] is None:
             old = replace(old, mimic=None)
         fields = {key: value for key, value in vars(old).items() if key in changes or self._keeps(old, key)}
@@ -191,6 +198,11 @@ class Model(Structure):
                 self.motors[name] = motor
                 self._given[f"motor {name}"] = given or set()
         return self
+
+    def _mended(self, table: str, name: str, changes: Mapping[str, Any]) -> None:
+        """Forget faults of a draft that a change takes away."""
+        words = {*changes, *(("mass", "inertia") if "density" in changes else ())}
+        self.faults = [f for f in self.faults if not words & set(f.fix.get(table, {}).get(name, {}))]
 
     def _keeps(self, joint: Joint, key: str) -> bool:
         """True for what a joint was given itself, and for what has no defaults."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from typing import Any, Literal
 
@@ -139,11 +139,15 @@ class Mounted:
 
 @dataclass(frozen=True)
 class Fault:
-    """A mistake in a description that could be read past: the rule it breaks, and the error that tells of it."""
+    """A mistake in a description that could be read past: the rule it breaks, and the error that tells of it.
+
+    ``fix`` is what mends it, in the words of a file's ``change:``; other changes of these words mend it too.
+    """
 
     rule: str
     error: VeldrainError
     is_grave: bool = True
+    fix: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

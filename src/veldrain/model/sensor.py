@@ -50,6 +50,9 @@ class Mount(Protocol):
 class Sensor(Protocol):
     """What can be mounted.
 
+    A sensor that looks also has ``directions`` (n, 3), unit vectors in its mount, and ``reach`` (m), and a camera its
+    ``near`` plane (m): the check looks along them.
+
     Attributes:
         period: time between samples (s), a whole number of steps.
         latency: time from a sample to its arrival at a controller (s), a whole number of steps.

@@ -67,14 +67,14 @@ class Structure:
         self._given: dict[str, set[str]] = {}  # what "joint lift" or "motor lift" were given themselves
 
     @contextmanager
-    def _reading_past(self, rule: str) -> Iterator[None]:
+    def _reading_past(self, rule: str, fix: Mapping[str, Any] | None = None) -> Iterator[None]:
         """In a draft, a mistake in here becomes a fault, and what was to be done is left undone."""
         try:
             yield
         except VeldrainError as error:
             if not self.draft:
                 raise
-            self.faults.append(Fault(rule, error))
+            self.faults.append(Fault(rule, error, fix=fix or {}))
 
     def link(
         self,
@@ -111,7 +111,7 @@ class Structure:
             if mass is not None:
                 raise VeldrainError("mass and density", where=where, cure="give one of them")
             mass = volume_of(parts) * quantity(density, "density", where)
-        self._add(self.links, name, Link(name, parts, self._body(parts, mass, inertia, com, where),
+        self._add(self.links, name, Link(name, parts, self._body(parts, mass, inertia, com, name),
                                          surface or Surface()), "link")  # fmt: skip
         return self
 
@@ -121,17 +121,18 @@ class Structure:
         mass: Quantity | None,
         inertia: ArrayLike | None,
         com: Sequence[Quantity] | None,
-        where: str,
+        name: str,
     ) -> MassProperties:
+        where = f"{self.name}/{name}"
         if mass is None:
             return NOTHING
         kg = quantity(mass, "mass", where)
         if not 0 < kg < np.inf:
-            with self._reading_past("no-mass"):
+            with self._reading_past("no-mass", {"links": {name: {"mass": None}}}):
                 raise VeldrainError(f"mass is {kg:g} kg", where=where, cure="give a mass above zero")
             return NOTHING
         if inertia is not None:
-            with self._reading_past("impossible-inertia"):
+            with self._reading_past("impossible-inertia", {"links": {name: {"inertia": None}}}):
                 tensor = checked_inertia(np.asarray(inertia), where)
                 if com is not None:  # nothing to ask the shapes for
                     return MassProperties(kg, np.array(triple(com, "length", where)), tensor)
@@ -189,12 +190,12 @@ class Structure:
         (0.0, 0.6)
         """
         where = f"{self.name}/{name}"
-        if kind not in JOINT_KINDS:
-            raise unknown("kind of joint", kind, JOINT_KINDS, where)
-        for link in (parent, child):
-            if link not in self.links:
-                raise unknown("link", link, self.links, where)
-        self._holds_once(parent, child, where)
+        can_be = False
+        with self._reading_past("tree"):
+            self._checked_ends(parent, child, kind, where)
+            can_be = True
+        if not can_be:
+            return self
         values: dict[str, Any] = {"limits": limits, "damping": damping, "friction": friction, "stiffness": stiffness,
                                   "rest": rest, "effort": effort, "speed": speed}  # fmt: skip
         given = {key: value for key, value in values.items() if value is not None}
@@ -208,16 +209,17 @@ class Structure:
             return value if key == "rest" else _not_negative(value, key, where)
 
         limits = None
-        with self._reading_past("limits"):
+        swapped = {"joints": {name: {"limits": list(values["limits"] or ())[::-1] or None}}}
+        with self._reading_past("limits", swapped):
             limits = _limits(values["limits"], position, where)
             if limits and kind not in ("revolute", "prismatic"):
                 limits = None
                 raise VeldrainError(f"a {kind} joint has no limits", where=where, cure="use kind='revolute'")
         direction = (0.0, 0.0, 1.0)
-        with self._reading_past("axis"):
+        with self._reading_past("axis", {"joints": {name: {"axis": [0, 0, 1]}}}):
             direction = _unit(axis, where)
         follows = None
-        with self._reading_past("mimic"):
+        with self._reading_past("mimic", {"joints": {name: {"mimic": None}}}):
             follows = self._mimic(mimic, position, name)
         joint = Joint(
             name=name,
@@ -247,7 +249,12 @@ class Structure:
             self._given[f"motor {name}"] = set()
         return self
 
-    def _holds_once(self, parent: str, child: str, where: str) -> None:
+    def _checked_ends(self, parent: str, child: str, kind: str, where: str) -> None:
+        if kind not in JOINT_KINDS:
+            raise unknown("kind of joint", kind, JOINT_KINDS, where)
+        for link in (parent, child):
+            if link not in self.links:
+                raise unknown("link", link, self.links, where)
         held = next((j for j in self.joints.values() if j.child == child), None)
         if held is not None or parent == child:
             by = f"joint '{held.name}'" if held else "itself"
@@ -409,8 +416,10 @@ class Structure:
         """
         where = f"{self.name}/{joint}"
         if joint in self.joints and self.joints[joint].kind in ("fixed", "floating"):
-            raise VeldrainError(f"a motor on a {self.joints[joint].kind} joint", where=where,
-                                cure="use a joint that turns or slides")  # fmt: skip
+            with self._reading_past("motor-on-fixed"):
+                raise VeldrainError(f"a motor on a {self.joints[joint].kind} joint", where=where,
+                                    cure="use a joint that turns or slides")  # fmt: skip
+            return self
         coordinates = self.coordinates()
         if joint not in coordinates:
             raise unknown("joint", joint, coordinates, where)
@@ -453,8 +462,8 @@ class Structure:
         >>> Model("arm").link("flange", mass=1).frame("tip", on="flange", pose=Pose((0, 0, "8 cm"))).frames["tip"].link
         'flange'
         """
-        if on not in self.links:
-            raise unknown("link", on, self.links, f"{self.name}/{name}")
+        if not self._is_link(on, name):
+            return self
         if name in self.links:
             raise VeldrainError(f"'{name}' is a link already", where=self.name, cure="give another name")
         self._add(self.frames, name, Frame(name, on, pose or Pose()), "frame")
@@ -470,11 +479,30 @@ class Structure:
         >>> Model("probe").link("shell", mass=1).mount(Imu(), name="imu", on="shell").sensors["imu"].link
         'shell'
         """
-        where = f"{self.name}/{name}"
-        if on not in self.links:
-            raise unknown("link", on, self.links, where)
-        self._add(self.sensors, name, Mounted(name, on, pose or Pose(), checked_sensor(sensor, where)), "sensor")
+        checked = checked_sensor(sensor, f"{self.name}/{name}")
+        if self._is_link(on, name):
+            with self._reading_past("one-name"):
+                self._add(self.sensors, name, Mounted(name, on, pose or Pose(), checked), "sensor")
         return self
+
+    def _is_link(self, on: str, name: str) -> bool:
+        with self._reading_past("not-on-a-link"):
+            if on not in self.links:
+                raise unknown("link", on, self.links, f"{self.name}/{name}")
+        return on in self.links
+
+    def settle(self) -> None:
+        """Raise the first mistake of a draft that is grave and was not changed away; the others become notes.
+
+        Raises:
+            VeldrainError: that mistake, with its line.
+        """
+        grave = [fault.error for fault in self.faults if fault.is_grave]
+        if grave:
+            line = self.line_of(grave[0].where)
+            raise grave[0].at(line) if line else grave[0]
+        self.notes += [str(fault.error) for fault in self.faults]
+        self.faults, self.draft = [], False
 
     def line_of(self, path: str) -> str:
         """File and line of what a name path (``robot/link``) stands for, where a file was read; else nothing."""

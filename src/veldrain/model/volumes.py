@@ -158,7 +158,7 @@ def _enclosed(mesh: Mesh, pose: Pose, grid: Grid) -> Bools:
         u = ((x - a[:, 0]) * f[:, 1] - (y - a[:, 1]) * f[:, 0]) / area
         v = ((y - a[:, 1]) * e[:, 0] - (x - a[:, 0]) * e[:, 1]) / area
         z = a[:, 2] + u * e[:, 2] + v * f[:, 2]
-    hit = (u >= 0) & (v >= 0) & (u + v <= 1) & (area != 0)
+        hit = (u >= 0) & (v >= 0) & (u + v <= 1) & (area != 0)
     crossings = np.zeros((nx, ny, nz + 1), np.int64)
     np.add.at(crossings, (x[hit], y[hit], np.clip(np.ceil(z[hit]), 0, nz).astype(int)), 1)
     below = np.cumsum(crossings, axis=2)[:, :, :nz]

@@ -217,7 +217,9 @@ class World:
             VeldrainError: a name taken, an unknown joint or posture, a start outside a joint's limits.
         """
         name = name or model.name
-        model.root()
+        if not self.draft:
+            model.settle()
+            model.root()
         if posture is not None and posture not in model.postures:
             raise unknown("posture", posture, model.postures, name)
         start = (model.postures[posture] if posture else {}) | model.positions(joints or {}, name)

@@ -73,8 +73,13 @@ class Lidar:
         self.noise = not_negative(noise, "length", "Lidar noise")
         self.bearings: Array = np.linspace(-self.field / 2, self.field / 2, beams)
 
+    @property
+    def directions(self) -> Array:
+        """Unit vectors (n, 3) along the beams, in the mount."""
+        return np.stack([np.cos(self.bearings), np.sin(self.bearings), np.zeros(len(self.bearings))], axis=1)
+
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Scan]:
-        beams = np.stack([np.cos(self.bearings), np.sin(self.bearings), np.zeros(len(self.bearings))], axis=1)
+        beams = self.directions
 
         def measure() -> Scan:
             origins = np.repeat(mount.position()[None], len(beams), axis=0)

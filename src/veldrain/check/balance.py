@@ -1,0 +1,147 @@
+"""Rules about how a robot stands at the start."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import ConvexHull, QhullError
+
+from veldrain.check.look import RobotLook, mm
+from veldrain.check.rules import Found, found, rule
+from veldrain.check.touching import deepest_overlap, things_of
+from veldrain.errors import VeldrainError
+from veldrain.physics.engine import Engine
+from veldrain.pose import Array, Pose, z_to
+
+AIR = 1e-3  # m between a wheel and the ground
+
+
+@dataclass
+class Stand:
+    """A robot set down on what is below it: how far it fell, and the points it stands on with the links there."""
+
+    engine: Engine
+    drop: float
+    points: Array
+    links: list[str]
+
+
+def set_down(robot: RobotLook) -> Stand | None:
+    """The robot lowered or lifted until it just touches, and its contacts there; None: nothing to stand on."""
+    look = robot.look
+    if look.engine is None or not robot.is_free or not look.has_gravity:
+        return None
+    groups = things_of(look)
+    others = [k for thing, geoms in groups.items() if thing != robot.name for k in geoms]
+    if robot.name not in groups or not others:
+        return None
+    engine = Engine(look.world, look.step)
+    start, tree, drop = engine.pose(robot.name), engine.compiled.robots[robot.name], 0.0
+    for _ in range(8):  # what is nearest may lie beside it rather than below
+        gap = -deepest_overlap(look, engine, groups[robot.name], others)[0]
+        if not np.isfinite(gap) or abs(drop + gap) > 3.0:
+            return None
+        if abs(gap) < 1e-4:
+            break
+        drop += gap
+        engine.move_to(tree, Pose(start.position - drop * look.up, rotation=start.rotation), np.zeros(3), np.zeros(3))
+    try:
+        engine.advance(1)
+    except VeldrainError:
+        return None
+    forces, points, links = engine.forces(), [], []
+    own = f"{robot.name}/"
+    for (a, b), point, normal in zip(forces.sides, forces.point, forces.normal, strict=True):
+        for side, other, way in ((a, b, 1.0), (b, a, -1.0)):
+            if str(side).startswith(own) and not str(other).startswith(own) and way * (normal @ look.up) > 0.5:
+                points.append(point)
+                links.append(str(side).removeprefix(own))
+    return Stand(engine, drop, np.array(points).reshape(-1, 3), links)
+
+
+@rule("tips", "error", "balance", world=True)
+def tips(robot: RobotLook) -> Found:
+    """The centre of mass is above what the robot stands on.
+
+    Otherwise it falls over before the controller has read its first sensor, and the gains are blamed.
+    """
+    stand = set_down(robot)
+    if stand is None or len(stand.points) == 0:
+        return
+    body = robot.body(list(robot.links))
+    if body.mass <= 0:
+        return
+    flat = z_to(robot.look.up).inv()
+    feet, centre = flat.apply(stand.points)[:, :2], flat.apply(body.com)[:2]
+    outside, way = beyond(feet, centre)
+    if outside < 1e-4:
+        return
+    blamed, moment = "", 0.0
+    for link, described in robot.links.items():
+        own = flat.apply(robot.poses[link].apply(described.mass_properties.com))[:2]
+        lever = described.mass_properties.mass * float((own - centre + outside * way) @ way)
+        if lever > moment:
+            blamed, moment = link, lever
+    mass = robot.links[blamed].mass_properties.mass if blamed else 0.0
+    yield found(
+        "tips", robot, "",
+        f"its centre of mass is {mm(outside)} outside of what it stands on ({', '.join(sorted(set(stand.links)))}): it"
+        f" tips over, by {blamed} most of all ({mass:.3g} kg)",
+        f"move {blamed} inward, take mass off it, or widen the stand by {mm(outside)}", numbers={"outside m": outside},
+    )  # fmt: skip
+
+
+def beyond(points: Array, centre: Array) -> tuple[float, Array]:
+    """How far (m) a point of the plane is outside of the hull of others, and the direction (2,) in which."""
+    try:
+        hull = ConvexHull(points)
+    except (QhullError, ValueError):  # fewer than three points, or all on one line
+        spread = points - points.mean(axis=0)
+        along = np.linalg.svd(spread)[2][0] if len(points) > 1 else np.zeros(2)
+        at = np.clip(along @ (centre - points.mean(axis=0)), (spread @ along).min(), (spread @ along).max())
+        away = centre - points.mean(axis=0) - at * along
+        distance = float(np.linalg.norm(away))
+        return distance, away / distance if distance > 0 else away
+    distances = hull.equations[:, :2] @ centre + hull.equations[:, 2]
+    worst = int(distances.argmax())
+    return max(0.0, float(distances[worst])), hull.equations[worst, :2]
+
+
+@rule("in-the-air", "warning", "balance", world=True)
+def in_the_air(robot: RobotLook) -> Found:
+    """All wheels and feet reach the ground.
+
+    A wheel in the air spins freely and its encoder counts a way that nobody went.
+    """
+    stand = set_down(robot)
+    if stand is None or len(stand.points) == 0:
+        return
+    standing = set(stand.links)
+    ends = {link for link in robot.links if robot.touched(link) and len(robot.below(link)) == 1}
+    feet = ends if standing <= ends and not standing & set(robot.wheels) else set()
+    others = [k for thing, geoms in things_of(robot.look).items() if thing != robot.name for k in geoms]
+    height = float(np.ptp([pose.position @ robot.look.up for pose in robot.poses.values()]))
+    for link in sorted((set(robot.wheels) | feet) - standing):
+        own = np.flatnonzero(robot.look.geoms(robot.path(link)) * stand.engine.plant.geoms["touch"]).tolist()
+        gap = -deepest_overlap(robot.look, stand.engine, own, others)[0] if own else np.inf
+        if gap > AIR and (link in robot.wheels or gap < 0.3 * height):
+            what = "wheel" if link in robot.wheels else "foot"
+            yield found("in-the-air", robot, link, f"this {what} does not reach the ground by {mm(gap)} while"
+                        f" {', '.join(sorted(standing))} stand on it", f"lower it by {mm(gap)}, or make it larger",
+                        numbers={"gap m": gap})  # fmt: skip
+
+
+@rule("drops", "note", "balance", world=True)
+def drops(robot: RobotLook) -> Found:
+    """A robot starts on the ground, not above it.
+
+    It falls first: the first readings are those of a fall, and a hard landing may break what it carries.
+    """
+    stand = set_down(robot)
+    if stand is not None and len(stand.points) and stand.drop > 1e-3:
+        place = robot.placed.pose.position - stand.drop * robot.look.up
+        yield found(
+            "drops", robot, "", f"starts {mm(stand.drop)} above what is below it, and falls first",
+            f"place it {mm(stand.drop)} lower, at z = {place[2]:.4g} m", numbers={"drop m": stand.drop},
+        )  # fmt: skip

@@ -1,0 +1,295 @@
+"""What rules look at: a world at its start, its robots as they stand in it, and measures that several rules take."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from veldrain.errors import VeldrainError
+from veldrain.model import Cylinder, Joint, MassProperties, Mesh, Model, Part, Placed, Shape, Sphere, World
+from veldrain.model.fitting import fitted
+from veldrain.model.inertia import combined
+from veldrain.model.volumes import Grid, bounds, bounds_of, filled, seen, touched
+from veldrain.physics.engine import Engine
+from veldrain.physics.mechanics import Mechanics
+from veldrain.pose import Array, Pose
+
+ROUND_ENOUGH = 0.905  # share of a shape's volume and a cylinder's around it, from which on it is round
+Solids = list[tuple[Shape, Pose]]
+
+
+class Look:
+    """A world at its start.
+
+    Args:
+        world: the world.
+        step: of the simulation, s.
+        integrator: of the simulation.
+        is_bare: True where a model is looked at by itself: there is no world to speak of.
+    """
+
+    def __init__(self, world: World, step: float, integrator: str = "semi-implicit", is_bare: bool = False) -> None:
+        self.world, self.step, self.integrator, self.is_bare = world, step, integrator, is_bare
+        self.robots = [RobotLook(self, placed) for placed in world.placed.values()]
+
+    @cached_property
+    def _built(self) -> Engine | VeldrainError:
+        try:
+            return Engine(self.world, self.step)
+        except VeldrainError as error:
+            return error
+
+    @property
+    def engine(self) -> Engine | None:
+        """The engine at its start; None where the world cannot be built."""
+        return self._built if isinstance(self._built, Engine) else None
+
+    @property
+    def cannot_be_built(self) -> VeldrainError | None:
+        """Why there is no engine."""
+        return self._built if isinstance(self._built, VeldrainError) else None
+
+    @cached_property
+    def first_step(self) -> Engine | None:
+        """Another engine one step later, with the contacts of that step; None where it cannot go."""
+        if self.engine is None:
+            return None
+        engine = Engine(self.world, self.step)
+        try:
+            engine.advance(1)
+        except VeldrainError:
+            return None
+        return engine
+
+    def geoms(self, path: str) -> Array:
+        """1 for each shape of one link, obstacle or body, by its own name."""
+        assert self.engine
+        return np.array([name == path for name in self.engine.compiled.geom_names], np.int64)
+
+    def line_of(self, path: str) -> str:
+        """File and line of what a name path stands for, where a file was read."""
+        robot = path.partition("/")[0]
+        inner = self.world.placed[robot].model.line_of(path) if robot in self.world.placed else ""
+        return inner or self.world.where.get(path, self.world.where.get(robot, ""))
+
+    @property
+    def has_gravity(self) -> bool:
+        """True where things have weight."""
+        return any(self.world.gravity)
+
+    @property
+    def up(self) -> Array:
+        """Direction against gravity (3,); z where there is none."""
+        g = np.array(self.world.gravity)
+        return np.array((0.0, 0.0, 1.0)) if not g.any() else -g / np.linalg.norm(g)
+
+
+class RobotLook:
+    """A placed model at its start."""
+
+    def __init__(self, look: Look, placed: Placed) -> None:
+        self.look, self.placed, self.model, self.name = look, placed, placed.model, placed.name
+        self.links = self.model.links
+        self.moving = {j.child: j for j in self.model.joints.values()}
+
+    @property
+    def is_free(self) -> bool:
+        """True where the root can fall."""
+        return not self.placed.fixed and not self.placed.path
+
+    def path(self, name: str) -> str:
+        """Name path of a part of the robot."""
+        return f"{self.name}/{name}"
+
+    @cached_property
+    def at_start(self) -> dict[str, float]:
+        """Positions of all coordinates at the start."""
+        return self.model.bent(self.placed.joints)
+
+    @cached_property
+    def poses(self) -> dict[str, Pose]:
+        """Poses of the links in the world at the start."""
+        engine = self.look.engine
+        if engine:
+            return {link: engine.pose(self.path(link)) for link in self.links}
+        return {link: self.placed.pose @ pose for link, pose in self.model.poses(self.placed.joints).items()}
+
+    def body(self, links: list[str]) -> MassProperties:
+        """Mass properties of links together, in the world at the start."""
+        return combined([self.links[link].mass_properties.moved(self.poses[link]) for link in links])
+
+    def below(self, link: str) -> list[str]:
+        """A link and all that hangs on it."""
+        found = [link]
+        for one in found:
+            found += [j.child for j in self.model.joints.values() if j.parent == one]
+        return found
+
+    def group(self, link: str) -> list[str]:
+        """The links that are one rigid body with this one."""
+        found = [link]
+        for one in found:
+            for j in self.model.joints.values():
+                if j.kind == "fixed" and one in (j.parent, j.child):
+                    found += [other for other in (j.parent, j.child) if other not in found]
+        return found
+
+    def seen(self, link: str) -> Solids:
+        """Shapes that are seen of a link, in its frame."""
+        return [s for part in self.links[link].parts for s in seen(part)]
+
+    def touched(self, link: str) -> Solids:
+        """Shapes that are touched of a link, in its frame."""
+        return [s for part in self.links[link].parts for s in touched(part)]
+
+    @cached_property
+    def out_of_size(self) -> dict[str, dict[int, tuple[float, float]]]:
+        """Parts, by link and number, that are far too large or small, with their size and that of what is beside them.
+
+        A part is compared with the others of its link, or where it is alone with all parts of the robot.
+        """
+        sizes = {(name, k): extent(part) for name, link in self.links.items() for k, part in enumerate(link.parts)}
+        found: dict[str, dict[int, tuple[float, float]]] = {}
+        for (name, k), own in sizes.items():
+            others = [s for key, s in sizes.items() if key != (name, k)]
+            usual = float(np.median(others)) if others else own
+            beside = [s for (n, i), s in sizes.items() if n == name and i != k]
+            compared = float(np.median(beside)) if beside else usual
+            if (own > 30 * usual or own < usual / 200) and not 1 / 30 < own / compared < 30:
+                found.setdefault(name, {})[k] = own, compared
+        return found
+
+    @cached_property
+    def wheels(self) -> dict[str, Joint]:
+        """Links that roll: round, and turning without end or by a motor that is told a velocity; with their joints."""
+        found = {}
+        for link, joint in self.moving.items():
+            motor = self.model.motors.get(joint.name)
+            rolls = joint.kind == "continuous" or (joint.kind == "revolute" and motor and motor.mode == "velocity")
+            if rolls and any(round_axis(part) is not None for part in self.links[link].parts):
+                found[link] = joint
+        return found
+
+    @cached_property
+    def _mechanics(self) -> Mechanics | None:
+        engine = self.look.engine
+        return Mechanics(engine, engine.compiled.robots[self.name]) if engine else None
+
+    def inertia_at(self, coordinate: str) -> float:
+        """Inertia (kg·m² or kg) that a coordinate feels at the start, the others being held."""
+        return self._at(coordinate, np.diag(self._mechanics.inertia())) if self._mechanics else np.nan
+
+    def weight_at(self, coordinate: str) -> float:
+        """Effort (N·m or N) that holds a coordinate against gravity at the start, joint springs taken off."""
+        if not self._mechanics:
+            return np.nan
+        count = len(self._mechanics.inertia())
+        return self._at(coordinate, self._mechanics.efforts(np.zeros(count)))
+
+    def _at(self, coordinate: str, values: Array) -> float:
+        assert self.look.engine
+        names = list(self.look.engine.compiled.robots[self.name].joints)
+        return float(values[len(values) - len(names) + names.index(coordinate)])
+
+    def lines(self, *kinds_and_name: str) -> str:
+        """File and line of a link, joint, motor, sensor or frame, or of where the robot is placed."""
+        return self.model.where.get(" ".join(kinds_and_name), self.look.world.where.get(self.name, ""))
+
+
+def extent(part: Part) -> float:
+    """Diagonal (m) of the box around a part."""
+    low, high = bounds(part.shape, part.pose)
+    return float(np.linalg.norm(high - low))
+
+
+def round_axis(part: Part) -> Array | None:
+    """Axis (3,), in the link, of a part that is a cylinder or a mesh as good as one; None: it is none.
+
+    A ball has no axis: zeros.
+    """
+    shape = part.shape
+    if isinstance(shape, Sphere):
+        return np.zeros(3)
+    if isinstance(shape, Cylinder):
+        return part.pose.matrix[:, 2]
+    if isinstance(shape, Mesh):
+        found = round_fit(shape)
+        if found is None:
+            return None
+        return np.zeros(3) if isinstance(found[0], Sphere) else (part.pose @ found[1]).matrix[:, 2]
+    return None
+
+
+_FITS: dict[int, tuple[Mesh, tuple[Shape, Pose] | None]] = {}
+
+
+def round_fit(mesh: Mesh) -> tuple[Shape, Pose] | None:
+    """A cylinder or sphere that a mesh fills but for a little; None: it is not round."""
+    if id(mesh) not in _FITS:
+        _FITS[id(mesh)] = (mesh, _round_fit(mesh))
+    return _FITS[id(mesh)][1]
+
+
+def _round_fit(mesh: Mesh) -> tuple[Shape, Pose] | None:
+    try:
+        fits = [fitted(mesh, kind) for kind in ("sphere", "cylinder")]
+    except VeldrainError:
+        return None  # flat
+    volume = hull_volume(mesh)
+    for shape, pose in fits:
+        # A polygon of twelve corners fills 95 % of its circle, one of eight 90 %; a box at best 64 % of a cylinder.
+        if volume > ROUND_ENOUGH * shape.volume:
+            return shape, pose
+    return None
+
+
+def hull_volume(mesh: Mesh) -> float:
+    """Volume (m³) of a mesh's convex hull."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    try:
+        return float(ConvexHull(mesh.corners).volume)
+    except (QhullError, ValueError):
+        return 0.0
+
+
+def solid_volume(solids: Solids) -> float:
+    """Volume (m³) of shapes taken together, open meshes by their hulls."""
+    return sum(hull_volume(s) if isinstance(s, Mesh) and not s.is_closed else s.volume for s, _ in solids)
+
+
+def overlap(one: Solids, other: Solids) -> tuple[float, float, float]:
+    """Intersection over union of two sets of shapes, and the volume (m³) of each, on a grid."""
+    low, high = bounds_of([*one, *other])
+    grid = Grid.over(low, high)
+    a, b = filled(one, grid), filled(other, grid, solid_hulls=True)
+    return float((a & b).sum() / max((a | b).sum(), 1)), float(a.sum() * grid.volume), float(b.sum() * grid.volume)
+
+
+def closed(solids: Solids) -> bool:
+    """True where all of the shapes have an inside."""
+    return all(s.is_closed for s, _ in solids if isinstance(s, Mesh))
+
+
+def figure(value: float) -> str:
+    """A number with three digits and no exponent where that can be read."""
+    return f"{float(f'{value:.3g}'):,.10g}".replace(",", " ") if abs(value) < 1e7 else f"{value:.2g}"
+
+
+def mm(length: float) -> str:
+    """A length as a person writes it: three digits, in m, cm or mm."""
+    size = abs(length)
+    if size >= 1:
+        return f"{length:.3g} m"
+    return f"{100 * length:.3g} cm" if size >= 0.1 else f"{1000 * length:.3g} mm"
+
+
+def model_change(robot: RobotLook, words: Mapping[str, Any]) -> dict[str, Any]:
+    """A fix that changes a robot's model."""
+    return {"models": {robot.model.name: {"change": dict(words)}}}
+
+
+__all__ = ["Look", "Model", "RobotLook"]

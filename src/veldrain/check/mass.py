@@ -1,0 +1,152 @@
+"""Rules about mass, inertia and size."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from veldrain.check.look import RobotLook, extent, figure, mm, model_change, solid_volume
+from veldrain.check.rules import Found, found, rule
+from veldrain.model import Mesh, Part
+from veldrain.model.inertia import of_parts
+from veldrain.model.volumes import bounds_of
+
+DENSEST, LIGHTEST = 12e3, 10.0  # kg/m³: lead, and a light foam
+FAR = 5.0  # times an even spread's inertia: a hollow ball has 1.7, all mass in a rod's ends 3
+UNITS = {1e-3: "mm", 1e-2: "cm", 0.0254: "in", 1e3: "km", 1e-6: "µm"}
+
+
+@rule("no-mass", "error", "mass")
+def no_mass(robot: RobotLook) -> Found:
+    """What moves has a mass.
+
+    A part without mass has no answer to any force: the engine cannot divide by it, and other programs give it some
+    mass of their own, so that it shakes.
+    """
+    roots = [robot.model.root()] if robot.is_free else []
+    for link in [*roots, *(j.child for j in robot.model.joints.values() if j.kind != "fixed")]:
+        group = robot.group(link)
+        if sum(robot.links[one].mass_properties.mass for one in group) <= 0:
+            volume = solid_volume(robot.touched(link) or robot.seen(link))
+            guess = f", such as {1000 * volume:.2g} kg for a body as dense as water" if volume > 0 else ""
+            yield found("no-mass", robot, link, "moves and has no mass", f"give mass= or density={guess}")
+
+
+@rule("inertia-of-its-shapes", "warning", "mass")
+def inertia_of_its_shapes(robot: RobotLook) -> Found:
+    """A link's inertia is about what its mass, spread over its shapes, would have.
+
+    Inertia is the figure most often copied from another part or left in other units. Too large, and a motor looks weak;
+    too small, and the link spins up in one step.
+    """
+    for name, link in robot.links.items():
+        body, parts = link.mass_properties, _for_mass(robot, name)
+        if body.mass <= 0 or not parts or name in robot.out_of_size:
+            continue
+        try:
+            even = of_parts(parts, body.mass)
+        except Exception:  # an open mesh: there is no volume to spread it over
+            low, high = bounds_of([(p.shape, p.pose) for p in parts])
+            edges = high - low
+            even_trace = body.mass * float(edges @ edges) / 6
+        else:
+            even_trace = float(np.trace(even.inertia))
+        factor = float(np.trace(body.inertia)) / even_trace
+        if 1 / FAR <= factor <= FAR:
+            continue
+        power = round(math.log10(factor) / 3) * 3
+        hint = f"; it looks as if it were in other units (a factor of 1e{power})" if abs(power) >= 3 else ""
+        yield found(
+            "inertia-of-its-shapes", robot, name,
+            f"its inertia is {figure(factor)} times that of {body.mass:.3g} kg spread evenly over its shapes{hint}",
+            "leave inertia out to have it made from the shapes",
+            numbers={"factor": factor}, severity="error" if not 0.01 < factor < 100 else None,
+            fix=model_change(robot, {"links": {name: {"inertia": None}}}),
+        )  # fmt: skip
+
+
+@rule("mass-for-its-volume", "warning", "mass")
+def mass_for_its_volume(robot: RobotLook) -> Found:
+    """A link is no denser than lead and no lighter than foam.
+
+    30 kg in a matchbox is a mass in grams, or a shape in the wrong unit.
+    """
+    for name, link in robot.links.items():
+        volume = max(solid_volume(robot.seen(name)), solid_volume(robot.touched(name)))
+        if link.mass_properties.mass <= 0 or volume <= 0 or name in robot.out_of_size:
+            continue
+        density = link.mass_properties.mass / volume
+        if not LIGHTEST <= density <= DENSEST:
+            litres = volume * 1e3
+            yield found(
+                "mass-for-its-volume", robot, name,
+                f"{link.mass_properties.mass:.3g} kg in {figure(litres)} litres are {figure(density)} kg/m³"
+                f" ({'lead has 11 300' if density > DENSEST else 'light foam has 15'})",
+                f"look at its mass and at the unit of its shapes; as dense as water it would have {figure(litres)} kg",
+                numbers={"density kg/m3": density},
+            )  # fmt: skip
+
+
+@rule("size", "error", "mass")
+def size(robot: RobotLook) -> Found:
+    """Parts and distances are of a size with those beside them.
+
+    A mesh drawn in millimetres and read as metres is a thousand times too large: the robot is lost in its own wheel,
+    and all of it overlaps.
+    """
+    sizes = [extent(part) for link in robot.links.values() for part in link.parts]
+    if not sizes:
+        return
+    usual = float(np.median(sizes))
+    for name, k, own, compared in ((n, k, *two) for n, some in robot.out_of_size.items() for k, two in some.items()):
+        ratio = own / compared
+        scale = min(UNITS, key=lambda s: abs(math.log(ratio * s)))
+        part: Part = robot.links[name].parts[k]
+        told = f"a scale of {scale:g} ({UNITS[scale]}) would make it {mm(own * scale)}"
+        sure = isinstance(part.shape, Mesh) and len(robot.links[name].parts) > 1 and 1 / 3 < ratio * scale < 3
+        cure = f"write unit: {UNITS[scale]} for the mesh" if isinstance(part.shape, Mesh) else "look at its unit"
+        yield found(
+            "size", robot, name, f"{_what(part)} is {mm(own)} across, and what is beside it {mm(compared)}; {told}",
+            cure, numbers={"size m": own, "scale": scale}, fix=_scaled_fix(robot, name, k, scale) if sure else None,
+        )  # fmt: skip
+    for joint in robot.model.joints.values():
+        far = float(np.linalg.norm(joint.pose.position))
+        if far > 100 * usual:
+            yield found(
+                "size", robot, joint.name, f"it sits {mm(far)} from its parent, and parts are {mm(usual)} across",
+                f"write its pose in metres: {mm(far / 1e3)} if it was meant in mm", kind="joint",
+                numbers={"distance m": far},
+            )  # fmt: skip
+    if len(sizes) > 1 and not 3e-3 < usual < 30:
+        scale = 1e-3 if usual > 30 else 1e3
+        yield found(
+            "size", robot, "", f"its parts are {mm(usual)} across, all of them",
+            f"write scale: {scale:g} for the model if its lengths are in another unit", severity="warning",
+            numbers={"size m": usual, "scale": scale},
+        )  # fmt: skip
+
+
+def _what(part: Part) -> str:
+    shape = part.shape
+    return (
+        f"its mesh {shape.source.rpartition('/')[2]}"
+        if isinstance(shape, Mesh)
+        else f"its {type(shape).__name__.lower()}"
+    )
+
+
+def _scaled_fix(robot: RobotLook, name: str, k: int, scale: float) -> dict[str, object]:
+    from veldrain.check.fixing import part_words
+
+    parts = list(robot.links[name].parts)
+    shape = parts[k].shape
+    assert isinstance(shape, Mesh)
+    parts[k] = Part(shape.scaled(scale), parts[k].pose, parts[k].role, parts[k].colour, parts[k].surface)
+    return model_change(robot, {"links": {name: {"parts": [part_words(p) for p in parts]}}})
+
+
+def _for_mass(robot: RobotLook, name: str) -> list[Part]:
+    """Parts that mass is spread over: those touched, as they are touched, or those seen."""
+    solids = robot.touched(name) or robot.seen(name)
+    return [Part(shape, pose) for shape, pose in solids]

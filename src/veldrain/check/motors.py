@@ -1,0 +1,166 @@
+"""Rules about motors and their gains."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+from veldrain.check.look import RobotLook
+from veldrain.check.rules import Found, found, rule
+from veldrain.model import Joint, Motor
+from veldrain.model.pieces import SIMPLE_KINDS
+
+SAG = {True: 5e-3, False: math.radians(2.0)}  # m where it slides, rad where it turns
+SLOW = 1.0  # s
+STIFF = 0.5  # of frequency · step
+
+
+def _motors(robot: RobotLook, mode: str | None = None) -> Iterator[tuple[Motor, Joint]]:
+    """Motors with their joints, where the joint has one coordinate."""
+    for motor in robot.model.motors.values():
+        joint = robot.model.joints.get(motor.joint)
+        if joint and joint.kind in SIMPLE_KINDS and mode in (None, motor.mode):
+            yield motor, joint
+
+
+def _of(joint: Joint, value: float) -> str:
+    """An effort with its unit."""
+    return f"{value:.3g} N" if joint.is_linear else f"{value:.3g} N·m"
+
+
+def _stands(robot: RobotLook, joint: Joint) -> bool:
+    """True where what hangs on a joint is held by the joint alone: not standing on anything."""
+    if not robot.is_free:
+        return True
+    first = robot.look.first_step
+    if first is None:
+        return False
+    below = {robot.path(link) for link in robot.below(joint.child)}
+    return not any(side in below for pair in first.forces().sides for side in pair)
+
+
+@rule("holds-no-weight", "error", "motors")
+def holds_no_weight(robot: RobotLook) -> Found:
+    """A motor can hold its joint at the start posture against gravity.
+
+    With less effort than the weight asks, an arm sinks to its stop whatever the controller does.
+    """
+    for motor, joint in _motors(robot):
+        asked = abs(robot.weight_at(joint.name)) if _stands(robot, joint) else 0.0
+        if asked > motor.limit:
+            yield found(
+                "holds-no-weight", robot, joint.name,
+                f"its motor gives {_of(joint, motor.limit)} at most, and the weight on it at the start asks for"
+                f" {_of(joint, asked)}", f"write limit: above {_of(joint, asked)}, or take weight off", kind="motor",
+                numbers={"limit": motor.limit, "asked": asked},
+            )  # fmt: skip
+
+
+@rule("sags", "warning", "motors")
+def sags(robot: RobotLook) -> Found:
+    """A position motor is stiff enough to hold the start posture.
+
+    It gives way by weight over stiffness, and stays there: the arm hangs below where it is told to be.
+    """
+    for motor, joint in _motors(robot, "position"):
+        if not _stands(robot, joint):
+            continue
+        weight = abs(robot.weight_at(joint.name))
+        sag = weight / motor.stiffness
+        if sag > SAG[joint.is_linear] and weight <= motor.limit:
+            told = f"{1e3 * sag:.3g} mm" if joint.is_linear else f"{math.degrees(sag):.3g}°"
+            allowed, unit = ("1 mm", "N/m") if joint.is_linear else ("0.5°", "N·m/rad")
+            better = weight / (1e-3 if joint.is_linear else math.radians(0.5))
+            yield found(
+                "sags", robot, joint.name,
+                f"the weight on it at the start, {_of(joint, weight)}, bends its {motor.stiffness:.3g} {unit} by"
+                f" {told}",
+                f"write stiffness: {better:.2g} {unit} for {allowed}, or add what inverse_dynamics gives", kind="motor",
+                numbers={"sag": sag, "weight": weight},
+            )  # fmt: skip
+
+
+@rule("mostly-damping", "warning", "motors")
+def mostly_damping(robot: RobotLook) -> Found:
+    """A position motor's damping leaves its stiffness something to do.
+
+    Damping over stiffness is the time it takes to come near; gains copied from a joint of another size make it creep.
+    """
+    for motor, joint in _motors(robot, "position"):
+        time = motor.damping / motor.stiffness
+        inertia = robot.inertia_at(joint.name)
+        ratio = motor.damping / (2 * math.sqrt(motor.stiffness * inertia)) if inertia > 0 else math.nan
+        if time > SLOW or (ratio > 20 and time > 0.2):
+            best = 2 * math.sqrt(motor.stiffness * inertia)
+            yield found(
+                "mostly-damping", robot, joint.name,
+                f"damping over stiffness is {time:.2g} s: it creeps to its place ({ratio:.2g} times critical damping)",
+                f"write damping: {best:.2g} for a quick arrival without overshoot", kind="motor",
+                numbers={"time s": time, "ratio": ratio},
+            )  # fmt: skip
+
+
+@rule("stiff-for-the-step", "note", "motors")
+def stiff_for_the_step(robot: RobotLook) -> Found:
+    """A motor's stiffness and damping suit the step.
+
+    The engine takes them implicitly, so that they stay stable at any step; but what is faster than a few steps is
+    damped away, and a controller elsewhere with these gains would not be stable.
+    """
+    h = robot.look.step
+    for motor, joint in _motors(robot):
+        inertia = robot.inertia_at(joint.name)
+        if not inertia > 0 or motor.mode == "effort":
+            continue
+        stiffness = motor.stiffness if motor.mode == "position" else 0.0
+        frequency = max(math.sqrt(stiffness / inertia), motor.damping / inertia)
+        if frequency * h > STIFF and frequency == math.sqrt(stiffness / inertia):
+            most = inertia * (STIFF / h) ** 2
+            yield found(
+                "stiff-for-the-step", robot, joint.name,
+                f"it answers in {1e3 / frequency:.2g} ms, the step is {1e3 * h:.3g} ms: taken implicitly, it stays"
+                " stable and is damped more than it says",
+                f"stiffness up to {most:.2g} is resolved at this step, or take {1e3 * STIFF / frequency:.1g} ms",
+                kind="motor", numbers={"time s": 1 / frequency, "most": most},
+            )  # fmt: skip
+
+
+@rule("stiffness-unused", "warning", "motors")
+def stiffness_unused(robot: RobotLook) -> Found:
+    """Only a position motor has stiffness.
+
+    A velocity or effort motor has no place to hold to: the figure is not used.
+    """
+    for motor, joint in _motors(robot):
+        if motor.mode != "position" and motor.stiffness > 0:
+            yield found("stiffness-unused", robot, joint.name,
+                        f"a motor in {motor.mode} mode with stiffness {motor.stiffness:g}, which is not used",
+                        "write mode: position, or leave stiffness out", kind="motor")  # fmt: skip
+
+
+@rule("undriven", "warning", "motors")
+def undriven(robot: RobotLook) -> Found:
+    """A joint that is meant to be driven has a motor.
+
+    Joints from URDF have effort limits and no motors: nothing holds them until they get one.
+    """
+    motors = robot.model.motors
+    wheels_driven = any(joint.name in motors for joint in robot.wheels.values())
+    for joint in robot.model.joints.values():
+        if (
+            joint.kind not in SIMPLE_KINDS
+            or joint.name in motors
+            or joint.mimic
+            or joint.stiffness
+            or robot.model.loops
+        ):
+            continue
+        if 0 < joint.effort < math.inf:
+            yield found(
+                "undriven", robot, joint.name, f"an effort of {_of(joint, joint.effort)} is given for it, and no motor",
+                f"write motors: {{{joint.name}: {{mode: …, …}}}}, or defaults: with motor: for all", kind="joint",
+                numbers={"effort": joint.effort},
+            )  # fmt: skip
+        elif wheels_driven and joint.child in robot.wheels:
+            yield found("undriven", robot, joint.name, "other wheels are driven, and this one is not",
+                        f"write motors: {{{joint.name}: …}} for it", kind="joint", severity="note")  # fmt: skip

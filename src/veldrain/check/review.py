@@ -1,0 +1,150 @@
+"""Apply all rules to a thing, or to what a file describes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+# Each of these registers its rules.
+from veldrain.check import balance, joints, mass, motors, sensors, shapes, stepping, surroundings, touching  # noqa: F401
+from veldrain.check.finding import Finding, Findings, Silenced
+from veldrain.check.look import Look, RobotLook
+from veldrain.check.rules import RULES
+from veldrain.documents import load_scenario, load_study, load_world
+from veldrain.documents.source import kind_of_file
+from veldrain.errors import VeldrainError
+from veldrain.formats import is_robot_file, load_robot
+from veldrain.model import Model, Placed, World
+from veldrain.model.pieces import Accepted, Fault
+from veldrain.pose import Pose
+from veldrain.units import Quantity, quantity
+
+
+def check(thing: Any, step: Quantity | None = None, posture: str | None = None) -> Findings:
+    """Look a thing over before it runs.
+
+    Args:
+        thing: a ``Model``, a ``World``, a ``Scenario``, a ``Study``, or the path of a file: a robot (URDF, xacro), a
+            world, a scenario or a study.
+        step: of the simulation, s. None: the scenario's, or 1 ms.
+        posture: of a model that is looked at by itself.
+
+    Raises:
+        VeldrainError: a file that is not there or cannot be read at all.
+
+    >>> from veldrain.model import Box, World
+    >>> [f.rule for f in check(World().body("crate", Box((1, 1, 1)), mass=90))]
+    ['nothing-below']
+    """
+    if isinstance(thing, str | Path):
+        thing = of_file(Path(thing))
+        if isinstance(thing, VeldrainError):
+            return Findings([_mistake(thing)])
+    scenario = getattr(thing, "scenario", thing)
+    integrator = getattr(scenario, "integrator", "semi-implicit")
+    length = quantity(step, "time", "step") if step is not None else float(getattr(scenario, "step", 1e-3))
+    if isinstance(thing, Model):
+        return _check_model(thing, length, posture)
+    world = getattr(scenario, "world", scenario)
+    if not isinstance(world, World):
+        raise VeldrainError(f"{type(thing).__name__} cannot be checked",
+                            cure="give a Model, World, Scenario, Study, or a file")  # fmt: skip
+    if unread := [fault.error for fault in world.faults if fault.rule == "file"]:
+        return Findings([_mistake(error) for error in unread])
+    found = [_of_fault(fault, world.where.get(fault.error.where.partition("/")[0], "")) for fault in world.faults]
+    whole = True
+    for model in {id(p.model): p.model for p in world.placed.values()}.values():
+        found += _described(model)
+        whole = whole and len(model.roots()) == 1
+    accepted = [*world.accepted, *(_at(a, robot) for robot, p in world.placed.items() for a in p.model.accepted)]
+    if whole:
+        found += _applied(Look(world, length, integrator))
+    return _silenced(found, accepted)
+
+
+def _check_model(model: Model, step: float, posture: str | None) -> Findings:
+    """A model by itself: held still, with nothing around it."""
+    found = _described(model)
+    if len(model.roots()) == 1:
+        world = World(draft=True)
+        has_mass = model.links[model.root()].mass_properties.mass > 0
+        world.place(model, fixed=True, posture=posture)
+        found += [_of_fault(fault, model.line_of(fault.error.where)) for fault in world.faults]
+        found += _applied(Look(world, step, is_bare=True))
+        if not has_mass and len(model.links) == 1:
+            found = [f for f in found if f.rule != "no-mass"]
+    return _silenced(found, [_at(a, model.name) for a in model.accepted])
+
+
+def _described(model: Model) -> list[Finding]:
+    """What the reader of a model found: its faults, what it did not use, and links that nothing holds."""
+    found = [_of_fault(fault, model.line_of(fault.error.where)) for fault in model.faults]
+    for note in model.notes:
+        line, _, text = note.partition(": ")
+        found.append(Finding("not-used", "note", model.name, text, "take it out, or say it in the world file", line))
+    if len(model.roots()) != 1:
+        look = Look(World(draft=True), 1e-3)
+        found += RULES["held-by-nothing"].act(RobotLook(look, Placed(model.name, model, Pose(), True)))
+        left = "what follows from where its parts are was not looked at"
+        found.append(Finding("not-looked-at", "note", model.name, left, "mend the links that nothing holds first"))
+    return found
+
+
+def _applied(look: Look) -> list[Finding]:
+    found = [finding for rule in RULES.values() for finding in rule.apply(look)]
+    if look.cannot_be_built is not None and not any(f.severity == "error" for f in found):
+        error = look.cannot_be_built
+        found.append(Finding("cannot-be-built", "error", error.where, error.problem, error.cure))
+    return found
+
+
+def _of_fault(fault: Fault, line: str) -> Finding:
+    error = fault.error
+    severity = "error" if fault.is_grave else "warning"
+    model = error.where.partition("/")[0]
+    fix = {"models": {model: {"change": fault.fix}}} if fault.fix else {}
+    return Finding(fault.rule, severity, error.where, error.problem, error.cure, line, fix=fix)  # type: ignore[arg-type]
+
+
+def _mistake(error: VeldrainError) -> Finding:
+    line, _, path = error.where.partition(": ")
+    return Finding("file", "error", path, error.problem, error.cure, line)
+
+
+def _at(accepted: Accepted, robot: str) -> Accepted:
+    return Accepted(accepted.rule, f"{robot}/{accepted.at}", accepted.because)
+
+
+def _silenced(found: list[Finding], accepted: list[Accepted]) -> Findings:
+    """The findings, less those that were accepted; one accepted for nothing is noted, so that it does not stay."""
+    loud, quiet, used = [], [], set()
+    for finding in found:
+        reason = next((a for a in accepted if a.rule == finding.rule
+                       and (finding.path == a.at or finding.path.startswith(f"{a.at}/"))), None)  # fmt: skip
+        if reason is None:
+            loud.append(finding)
+        else:
+            quiet.append(Silenced(finding, reason.because))
+            used.add(reason)
+    for a in accepted:
+        if a not in used:
+            loud.append(Finding("accepted-in-vain", "note", a.at, f"'{a.rule}' is accepted here and finds nothing",
+                                "take it out of accept"))  # fmt: skip
+    return Findings(loud, quiet)
+
+
+def of_file(path: Path) -> Any:
+    """What a file describes, as a draft; or the mistake for which it cannot be read.
+
+    Raises:
+        VeldrainError: there is no such file.
+    """
+    if not path.is_file():
+        raise VeldrainError("no such file", where=str(path), cure="name a robot, world, scenario or study file")
+    loaders = {"study": load_study, "scenario": load_scenario, "world": load_world}
+    try:
+        if is_robot_file(path.name):
+            return load_robot(path, draft=True)
+        return loaders.get(kind_of_file(path), load_world)(path, draft=True)
+    except VeldrainError as error:
+        return error

@@ -1,0 +1,197 @@
+"""Rules about sensors: where they sit, what they see, when they measure.
+
+What a sensor looks along is its ``directions`` (n, 3) in its mount, up to its ``reach``; a camera's ``near`` plane cuts
+what is nearer. Sensors without these feel, rather than look.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from veldrain.check.look import RobotLook, figure, mm
+from veldrain.check.rules import Found, found, rule
+from veldrain.model import Mounted
+from veldrain.model.inertia import combined
+from veldrain.model.volumes import Grid, bounds, filled
+from veldrain.pose import Array, Pose
+
+FAR = 1e3  # m
+HEAVY = 0.15  # of the robot's mass
+
+
+def _looking(robot: RobotLook) -> list[tuple[Mounted, Pose, Array, Any]]:
+    """Sensors that look, their poses in the world and directions there."""
+    found_here = []
+    for mounted in robot.model.sensors.values():
+        sensor: Any = mounted.sensor
+        if hasattr(sensor, "directions") and robot.look.engine:
+            pose = robot.poses[mounted.link] @ mounted.pose
+            found_here.append((mounted, pose, np.asarray(sensor.directions) @ pose.matrix.T, sensor))
+    return found_here
+
+
+def _cast(robot: RobotLook, pose: Pose, directions: Array, reach: float) -> tuple[Array, NDArray[np.object_]]:
+    """Distances and names of what is met; ``""`` for nothing."""
+    engine = robot.look.engine
+    assert engine
+    origins = np.repeat(pose.position[None], len(directions), axis=0)
+    distances, geoms, _ = engine.cast(origins, np.ascontiguousarray(directions), reach)
+    names = np.array([*engine.compiled.geom_names, ""], object)
+    return distances, names[geoms]
+
+
+@rule("inside-a-solid", "error", "sensors")
+def inside_a_solid(robot: RobotLook) -> Found:
+    """A sensor that looks is not inside of something solid.
+
+    It sees the inside of its own housing, at a few centimetres, all around.
+    """
+    for mounted, pose, _, _ in _looking(robot):
+        for link in robot.links:
+            if link in robot.out_of_size:
+                continue
+            at = robot.poses[link].inverse() @ pose
+            for shape, place in robot.seen(link):
+                low, high = bounds(shape, place)
+                point = Grid(at.position - 5e-7, np.full(3, 1e-6), (1, 1, 1))
+                if (at.position < low).any() or (at.position > high).any() or not filled([(shape, place)], point).any():
+                    continue
+                out = float(high[2] - at.position[2])
+                yield found(
+                    "inside-a-solid", robot, mounted.name,
+                    f"sits inside of {link} ({type(shape).__name__.lower()}), {mm(out)} below its top",
+                    f"mount it {mm(out + 0.01)} higher, or outside of the shape", kind="sensor",
+                    numbers={"depth m": out},
+                )  # fmt: skip
+
+
+@rule("sees-itself", "warning", "sensors")
+def sees_itself(robot: RobotLook) -> Found:
+    """A sensor does not look into its own robot.
+
+    Beams that end on the robot are obstacles to a controller, and the rest of the field is blind.
+    """
+    for mounted, pose, directions, sensor in _looking(robot):
+        distances, names = _cast(robot, pose, directions, sensor.reach)
+        own = np.array([str(n).startswith(f"{robot.name}/") for n in names])
+        if own.any():
+            share = float(own.mean())
+            which = sorted({str(n).partition("/")[2] for n in names[own]})
+            near = float(distances[own].min())
+            yield found(
+                "sees-itself", robot, mounted.name,
+                f"{figure(100 * share)} % of its beams end on {', '.join(which)}, from {mm(near)} on",
+                "mount it higher or farther out, or narrow its field", kind="sensor", numbers={"share": share},
+                severity="error" if share > 0.5 else None,
+            )  # fmt: skip
+
+
+@rule("near-plane", "warning", "sensors")
+def near_plane(robot: RobotLook) -> Found:
+    """A camera's near plane does not cut its own housing.
+
+    What is nearer is not drawn: the camera looks through its own robot, as no real one does.
+    """
+    for mounted, pose, directions, sensor in _looking(robot):
+        near = getattr(sensor, "near", 0.0)
+        if near <= 0:
+            continue
+        ahead = np.asarray(sensor.directions)[:, 0]
+        distances, names = _cast(robot, pose, directions, FAR)
+        cut = np.array([str(n).startswith(f"{robot.name}/") for n in names]) & (distances * ahead < near)
+        if cut.any():
+            links = ", ".join(sorted({str(n).partition("/")[2] for n in names[cut]}))
+            yield found(
+                "near-plane", robot, mounted.name,
+                f"its near plane, at {mm(near)}, cuts {links}"
+                f" in {figure(100 * cut.mean())} % of its field", "write near: smaller, or mount it farther out",
+                kind="sensor", numbers={"share": float(cut.mean())},
+            )  # fmt: skip
+
+
+@rule("sees-nothing", "warning", "sensors", world=True)
+def sees_nothing(robot: RobotLook) -> Found:
+    """A sensor that looks has something to see within its reach.
+
+    A planar lidar above every obstacle, or with a reach shorter than the way to the nearest, reports free space.
+    """
+    look = robot.look
+    for mounted, pose, directions, sensor in _looking(robot):
+        distances, names = _cast(robot, pose, directions, FAR)
+        if all(str(n).startswith(f"{robot.name}/") for n in names):
+            continue  # it sees itself alone, and another rule says so
+        others = np.array([bool(n) and not str(n).startswith(f"{robot.name}/") for n in names])
+        if others.any():
+            nearest = float(distances[others].min())
+            if nearest > sensor.reach:
+                yield found(
+                    "sees-nothing", robot, mounted.name,
+                    f"the nearest thing in its field is {mm(nearest)} away, and it reaches {mm(sensor.reach)}",
+                    "start nearer, or write a longer reach", kind="sensor", numbers={"nearest m": nearest},
+                )  # fmt: skip
+            continue
+        heights = [(o.name, *bounds(o.part.shape, o.pose @ o.part.pose)) for o in look.world.obstacles.values()
+                   if o.part.role != "collision"]  # fmt: skip
+        here = pose.position[:2]
+        near = [(n, low[2], high[2]) for n, low, high in heights
+                if (low[:2] < here + sensor.reach).all() and (high[:2] > here - sensor.reach).all()]  # fmt: skip
+        if near:
+            top, bottom = max(high for _, _, high in near), min(low for _, low, _ in near)
+            away = pose.position[2] - (top + bottom) / 2
+            yield found(
+                "sees-nothing", robot, mounted.name,
+                f"none of its beams meets anything: it looks from a height of {mm(pose.position[2])}, and the obstacles"
+                f" around reach from {mm(bottom)} to {mm(top)}",
+                f"mount it {mm(abs(away))} {'lower' if away > 0 else 'higher'}, or look at its pose", kind="sensor",
+                numbers={"height m": float(pose.position[2]), "top m": float(top)},
+            )  # fmt: skip
+
+
+@rule("heavy-sensor", "note", "sensors")
+def heavy_sensor(robot: RobotLook) -> Found:
+    """What carries a sensor is light beside the robot.
+
+    A heavy head on a mast moves the centre of mass: the robot drives and tips unlike the one it stands for.
+    """
+    whole = robot.body(list(robot.links))
+    for link in sorted({s.link for s in robot.model.sensors.values()}):
+        joint = robot.moving.get(link)
+        if joint is None or joint.kind != "fixed" or len(robot.below(link)) > 1:
+            continue
+        own = robot.links[link].mass_properties.moved(robot.poses[link])
+        share = own.mass / whole.mass if whole.mass else 0.0
+        if share > HEAVY:
+            rest = combined([robot.links[n].mass_properties.moved(robot.poses[n]) for n in robot.links if n != link])
+            shift = float(np.linalg.norm(whole.com - rest.com))
+            yield found(
+                "heavy-sensor", robot, link,
+                f"carries a sensor and has {100 * share:.0f} % of the robot's mass ({own.mass:.3g} of {whole.mass:.3g}"
+                f" kg): it moves the centre of mass by {mm(shift)}", "look at its mass",
+                numbers={"share": share, "shift m": shift},
+            )  # fmt: skip
+
+
+@rule("uneven-period", "error", "sensors")
+def uneven_period(robot: RobotLook) -> Found:
+    """A sensor's times are whole numbers of steps.
+
+    A sample falls on a step; any other time would have to be rounded in silence.
+    """
+    step = robot.look.step
+    for mounted in robot.model.sensors.values():
+        for word in ("period", "latency", "first"):
+            time = float(getattr(mounted.sensor, word))
+            steps = time / step
+            if abs(steps - round(steps)) * step > 1e-9 * max(time, step) or (word == "period" and round(steps) < 1):
+                low = max(math.floor(steps), 1 if word == "period" else 0)
+                near = " or ".join(f"{1e3 * n * step:g} ms" for n in (low, low + 1))
+                yield found(
+                    "uneven-period", robot, mounted.name,
+                    f"its {word} of {1e3 * time:g} ms is {steps:.4g} steps of {1e3 * step:g} ms", f"write {near}",
+                    kind="sensor", numbers={"steps": steps},
+                )  # fmt: skip
+                break  # its first sample is late by as much

@@ -1,0 +1,111 @@
+"""Rules about the world around the robots."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from veldrain.check.look import Look, Solids, mm
+from veldrain.check.rules import Found, found, rule
+from veldrain.model import Surface
+from veldrain.model.volumes import bounds_of, touched
+from veldrain.pose import Array
+
+
+@rule("nothing-below", "error", "world", world=True)
+def nothing_below(look: Look) -> Found:
+    """What moves freely has something below it.
+
+    Without a ground it falls for ever: sensors read nothing, and after some seconds it is metres deep.
+    """
+    if not look.has_gravity:
+        return
+    floors = [_box([(s, o.pose @ p) for s, p in touched(o.part)])
+              for o in look.world.obstacles.values() if touched(o.part)]  # fmt: skip
+    boxes: dict[str, tuple[Array, Array]] = {}
+    for robot in look.robots:
+        shapes = [(s, robot.poses[link] @ p) for link in robot.links for s, p in robot.touched(link)]
+        here = robot.placed.pose.position
+        if robot.is_free:
+            boxes[robot.name] = _box(shapes) if shapes else (here, here)
+        elif shapes:
+            floors.append(_box(shapes))
+    for body in look.world.bodies.values():
+        boxes[body.name] = _box([(s, body.pose @ p) for s, p in touched(body.part)])
+    for name, (low, high) in boxes.items():
+        floor = look.world.floor
+        if floor and look.up[2] > 0.5:
+            if high[2] < floor.height:
+                deep = mm(floor.height - low[2])
+                yield found("nothing-below", look, name, f"is {deep} below the ground: it falls for ever",
+                            f"lift it by {mm(floor.height - low[2])}")  # fmt: skip
+            continue
+        side = [k for k in range(3) if abs(look.up[k]) < 0.9]
+        others = [*floors, *(box for other, box in boxes.items() if other != name)]
+        below = [(a, b) for a, b in others if (a[side] < high[side]).all() and (b[side] > low[side]).all()
+                 and (a + b) @ look.up < (low + high) @ look.up]  # fmt: skip
+        if not below:
+            yield found("nothing-below", look, name, "moves freely and has nothing below it: it falls for ever",
+                        "lay ground: {}, or place it with fixed: true")  # fmt: skip
+
+
+def _box(shapes: Solids) -> tuple[Array, Array]:
+    return bounds_of(shapes) if shapes else (np.zeros(3), np.zeros(3))
+
+
+@rule("no-gravity", "warning", "world", world=True)
+def no_gravity(look: Look) -> Found:
+    """There is gravity where there is a ground.
+
+    Without it nothing stands: wheels have no grip, and a touch sends things off.
+    """
+    world = look.world
+    if not look.has_gravity and world.floor and (world.bodies or any(robot.is_free for robot in look.robots)):
+        yield found("no-gravity", look, "gravity", "gravity is 0 and there is a ground",
+                    "leave gravity out for 9.81 m/s² downward")  # fmt: skip
+
+
+@rule("no-grip", "error", "world", world=True)
+def no_grip(look: Look) -> Found:
+    """A wheel and what it rolls on have friction.
+
+    A friction of 0 on either side is ice: the wheel spins and nothing moves.
+    """
+    grounds: dict[str, Surface] = {"ground": look.world.floor.surface} if look.world.floor else {}
+    grounds |= {patch.name: patch.surface for patch in look.world.patches.values()}
+    for name, surface in grounds.items():
+        if surface.friction == 0 and any(robot.wheels for robot in look.robots):
+            yield found("no-grip", look, name, "its friction is 0: wheels have no grip on it",
+                        "write surface: {friction: 0.7}, or what it is like",
+                        severity="warning" if name != "ground" else None)  # fmt: skip
+    for robot in look.robots:
+        for link in robot.wheels:
+            for part in robot.links[link].parts:
+                if part.role != "visual" and (part.surface or robot.links[link].surface).friction == 0:
+                    yield found("no-grip", robot, link, "the friction of this wheel is 0: it has no grip on anything",
+                                "write surface: {friction: 0.9}")  # fmt: skip
+
+
+@rule("cannot-be-touched", "warning", "world", world=True)
+def cannot_be_touched(look: Look) -> Found:
+    """An obstacle that is seen can be touched.
+
+    Robots pass through what has a visual shape only, as if it were smoke.
+    """
+    for o in look.world.obstacles.values():
+        if o.part.role == "visual":
+            yield found("cannot-be-touched", look, o.name, "is seen and cannot be touched: robots pass through it",
+                        "leave role: visual out")  # fmt: skip
+
+
+@rule("cannot-be-seen", "warning", "world", world=True)
+def cannot_be_seen(look: Look) -> Found:
+    """An obstacle that can be touched is seen by what looks.
+
+    A lidar misses what has no visual shape, and the robot runs into it.
+    """
+    looking = [f"{robot.name}/{s.name}" for robot in look.robots for s in robot.model.sensors.values()
+               if hasattr(s.sensor, "directions")]  # fmt: skip
+    for o in look.world.obstacles.values():
+        if o.part.role == "collision" and looking:
+            yield found("cannot-be-seen", look, o.name, f"can be touched and not be seen by {', '.join(looking)}",
+                        "leave role: collision out")  # fmt: skip

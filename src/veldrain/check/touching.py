@@ -1,0 +1,198 @@
+"""Rules about shapes that overlap at the start."""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+import numpy as np
+
+from veldrain.check.look import Look, RobotLook, mm, model_change
+from veldrain.check.rules import Found, found, rule
+from veldrain.errors import VeldrainError
+from veldrain.model import GROUND, Placed, World
+from veldrain.model.pieces import SIMPLE_KINDS
+from veldrain.physics.engine import Engine
+from veldrain.pose import Array, Pose
+
+SLIGHT = 1e-5  # m of overlap that nobody sees
+DEEP = 1e-3  # m of overlap that throws things apart
+POSTURES = 24
+
+
+@rule("overlapping-links", "error", "overlap")
+def overlapping_links(robot: RobotLook) -> Found:
+    """No two links of a robot overlap at the start.
+
+    The engine drives them apart at the first step: legs fly off, a joint jumps to its stop. Pairs that always overlap
+    are meant to; switch them off.
+    """
+    look = robot.look
+    if look.engine is None:
+        return
+    for a, b, depth in overlaps_within(robot, look.engine):
+        joint = next((j.name for j in robot.model.joints.values() if {j.parent, j.child} == {a, b}), None)
+        always, tried = _how_often(robot, a, b)
+        push = _push(look, robot.path(a), robot.path(b))
+        thrown = f"; the first step pushes them apart with {push:.2g} N" if push > 0 else ""
+        beside = f", which joint '{joint}' joins," if joint else ""
+        switch = model_change(robot, {}) | {"models": {robot.model.name: {"no_contact": [[a, b]]}}}
+        if always == tried:
+            how = f" at every posture tried ({tried})" if tried > 1 else ""
+            cure, fix = f"they overlap{how}: switch the pair off with no_contact: [[{a}, {b}]]", switch
+        else:
+            cure = f"they overlap at {always} of {tried} postures: start in another, or make a shape smaller"
+            fix = {}
+        yield found(
+            "overlapping-links", robot, a, f"overlaps {b}{beside} by {mm(depth)}{thrown}", cure,
+            severity=None if depth > DEEP else "warning", numbers={"depth m": depth, "push N": push}, fix=fix,
+        )  # fmt: skip
+
+
+@rule("overlapping-world", "error", "overlap", world=True)
+def overlapping_world(look: Look) -> Found:
+    """No robot or body overlaps the world or another robot at the start.
+
+    A wheel two millimetres in the ground throws its vehicle into the air.
+    """
+    if look.engine is None:
+        return
+    groups = things_of(look)
+    for one, other in combinations(groups, 2):
+        if not (one in look.world.placed or one in look.world.bodies or other in look.world.placed
+                or other in look.world.bodies):  # fmt: skip
+            continue
+        mover, still = (one, other) if one in look.world.placed or one in look.world.bodies else (other, one)
+        depth, link = deepest_overlap(look, look.engine, groups[mover], groups[still])
+        if depth <= SLIGHT:
+            continue
+        lift = depth if still == GROUND else _lift(look, mover, still)
+        fix = {}
+        placed = look.world.placed.get(mover)
+        if placed and still == GROUND and not placed.fixed and not placed.path:
+            fix = {"place": {mover: {"pose": {"xyz": [round(float(x), 6) for x in
+                   placed.pose.position + look.up * (lift + 1e-5)]}}}}  # fmt: skip
+        cure = f"lift {mover} by {mm(lift)}" if lift < 2 else f"move {mover} out of it"
+        yield found(
+            "overlapping-world", look, link, f"is {mm(depth)} deep in {still} at the start", cure,
+            severity=None if depth > DEEP else "warning", numbers={"depth m": depth, "lift m": lift}, fix=fix,
+        )  # fmt: skip
+
+
+def overlaps_within(robot: RobotLook, engine: Engine) -> list[tuple[str, str, float]]:
+    """Pairs of links of a robot that may touch and overlap, with the depth (m)."""
+    compiled, plant = engine.compiled, engine.plant
+    names = {robot.path(link): link for link in robot.links}
+    own = [k for k, name in enumerate(compiled.geom_names) if name in names and plant.geoms["touch"][k]]
+    low, high = (
+        plant.geoms["pos"][own] - _reach(plant, own)[:, None],
+        plant.geoms["pos"][own] + _reach(plant, own)[:, None],
+    )
+    deepest: dict[tuple[str, str], float] = {}
+    off = set(plant.skipped.tolist())
+    side = np.zeros((2, len(plant.geoms)), np.int64)
+    for i, j in combinations(range(len(own)), 2):
+        a, b = own[i], own[j]
+        pair = names[compiled.geom_names[a]], names[compiled.geom_names[b]]
+        if plant.geoms["node"][a] == plant.geoms["node"][b] or a * len(plant.geoms) + b in off:
+            continue
+        if (low[i] > high[j]).any() or (low[j] > high[i]).any():
+            continue
+        side[:] = 0
+        side[0, a], side[1, b] = 1, 1
+        depth = -engine.clearance(side[0], side[1])
+        if depth > max(SLIGHT, deepest.get(pair, 0.0)):
+            deepest[pair] = depth
+    return [(a, b, depth) for (a, b), depth in deepest.items()]
+
+
+def _reach(plant: object, own: list[int]) -> Array:
+    """How far shapes may reach from their middles: generously, to leave out pairs that are far apart."""
+    sizes = plant.geoms["size"][own]  # type: ignore[attr-defined]
+    return np.asarray(1.01 * np.linalg.norm(sizes, axis=1) + sizes.max(axis=1))
+
+
+def _how_often(robot: RobotLook, a: str, b: str) -> tuple[int, int]:
+    """At how many of some postures within the limits two links overlap, and how many were tried."""
+    model, random = robot.model, np.random.default_rng(7)
+    joints = [j for j in model.joints.values() if j.kind in SIMPLE_KINDS and not j.mimic]
+    if not joints or model.loops:
+        return 1, 1
+    count = 0
+    for k in range(POSTURES):
+        at = {}
+        for j in joints:
+            low, high = j.limits or ((-0.5, 0.5) if j.kind == "prismatic" else (-np.pi, np.pi))
+            at[j.name] = random.uniform(low, high) if k else robot.at_start[j.name]
+        try:
+            engine = Engine(World(draft=True).place(model, "robot", fixed=True, joints=at), robot.look.step)
+        except VeldrainError:
+            return 1, 1
+        posed = RobotLook(Look(World(draft=True), robot.look.step), engine_placed(robot, at))
+        found_here = overlaps_within(posed, engine)
+        count += any({x, y} == {a, b} for x, y, _ in found_here)
+    return count, POSTURES
+
+
+def engine_placed(robot: RobotLook, at: dict[str, float]) -> Placed:
+    """The robot as it is placed in a world of its own."""
+    return World(draft=True).place(robot.model, "robot", fixed=True, joints=at).placed["robot"]
+
+
+def _push(look: Look, a: str, b: str) -> float:
+    """Force (N) between two links in the first step."""
+    if look.first_step is None:
+        return 0.0
+    forces = look.first_step.forces()
+    pairs = [{x, y} == {a, b} for x, y in forces.sides]
+    return float(np.linalg.norm(forces.force[pairs], axis=1).sum()) if any(pairs) else 0.0
+
+
+def things_of(look: Look) -> dict[str, list[int]]:
+    """Numbers of the shapes that can be touched of the ground, each obstacle, body and robot."""
+    assert look.engine
+    robots = [*look.world.placed]
+    made: dict[str, list[int]] = {}
+    for k, name in enumerate(look.engine.compiled.geom_names):
+        if look.engine.plant.geoms["touch"][k]:
+            thing = next((r for r in robots if name.startswith(f"{r}/")), name)
+            made.setdefault(thing, []).append(k)
+    return made
+
+
+def deepest_overlap(look: Look, engine: Engine, one: list[int], other: list[int]) -> tuple[float, str]:
+    """Depth (m) of the deepest overlap of two things, pairs that are switched off left out, and its shape's name."""
+    plant, best = engine.plant, (-np.inf, "")
+    off, count = set(plant.skipped.tolist()), len(plant.geoms)
+    side = np.zeros((2, count), np.int64)
+    for a in one:
+        partners = [b for b in other if min(a, b) * count + max(a, b) not in off]
+        if not partners:
+            continue
+        side[:] = 0
+        side[0, a], side[1, partners] = 1, 1
+        best = max(best, (-engine.clearance(side[0], side[1]), engine.compiled.geom_names[a]))
+    return best
+
+
+def _lift(look: Look, mover: str, still: str) -> float:
+    """How far up (m) a thing must go to be free of another; infinite where that is not within 2 m."""
+    engine = Engine(look.world, look.step)
+    robot, groups = engine.compiled.robots[mover], things_of(look)
+    placed = look.world.placed.get(mover)
+    if placed is not None and (placed.fixed or placed.path):
+        return np.inf
+    start = engine.pose(mover)
+
+    def clear(height: float) -> bool:
+        engine.move_to(
+            robot, Pose(start.position + height * look.up, rotation=start.rotation), np.zeros(3), np.zeros(3)
+        )
+        return deepest_overlap(look, engine, groups[mover], groups[still])[0] <= SLIGHT
+
+    low, high = 0.0, 2.0
+    if not clear(high):
+        return np.inf
+    while high - low > 1e-4:
+        middle = (low + high) / 2
+        low, high = (low, middle) if clear(middle) else (middle, high)
+    return high

@@ -1,0 +1,144 @@
+"""``check`` and ``inspect``: what is wrong with a thing, and what is in it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rich.padding import Padding
+from rich.text import Text
+from rich.tree import Tree
+
+from veldrain.cli.output import out, prepare_engine, say
+from veldrain.errors import VeldrainError
+
+if TYPE_CHECKING:
+    from veldrain.check import Findings
+
+COLOURS = {"error": "red", "warning": "yellow", "note": "cyan"}
+MEANING = {"error": "it will not do what is meant", "warning": "it hardly will", "note": "worth knowing"}
+
+
+def check(
+    files: Sequence[Path],
+    step: str | None,
+    posture: str | None,
+    search: Sequence[Path],
+    fix: Path | None,
+    as_json: bool,
+) -> bool:
+    """Check files and print the findings; False where one has an error."""
+    from veldrain.check import check as check_thing
+    from veldrain.check.fixing import overlay, start_of, sure
+    from veldrain.formats import is_robot_file, load_robot
+
+    if fix is not None and len(files) != 1:
+        raise VeldrainError(f"corrections for {len(files)} files", where="--fix", cure="give one file")
+    if fix is not None and fix.exists():
+        raise VeldrainError("is there already", where=str(fix), cure="name another file with --fix")
+    if not as_json:
+        prepare_engine()
+    made: dict[str, Findings] = {}
+    for file in files:
+        thing: Any = file
+        if search and is_robot_file(file.name):
+            thing = load_robot(file, search, draft=True)
+        made[str(file)] = check_thing(thing, step, posture)
+    if as_json:
+        out.print_json(json.dumps({file: findings.as_data() for file, findings in made.items()}, default=float))
+    else:
+        for name, findings in made.items():
+            print_findings(name, findings)
+    if fix is not None:
+        (findings,) = made.values()
+        mended = sure(findings)
+        if mended:
+            text = overlay(findings, start_of(files[0], findings, search), fix.resolve().parent)
+            fix.write_text(text, encoding="utf-8")
+        if not as_json:
+            say(
+                f"Written: {fix}, with {_count(len(mended), 'correction')} to read and edit"
+                if mended
+                else "No correction is sure: nothing written."
+            )
+    return not any(findings.errors for findings in made.values())
+
+
+def print_findings(file: str, findings: Findings) -> None:
+    """Findings of one file: the grave first, then by name path; each with its cure."""
+    say(file)
+    for severity, meaning in MEANING.items():
+        some = [f for f in findings if f.severity == severity]
+        if some:
+            say("")
+            out.print(Text(f"  {_count(len(some), severity)}: {meaning}", style=f"bold {COLOURS[severity]}"))
+        for f in some:
+            where = f"  {f.line}" if f.line else ""
+            head = Text.assemble((f.path or file, "bold"), f"  {f.rule}", (where, "dim"))
+            for text, indent in ((head, 4), (Text(f.problem), 6), (Text(f"→ {f.cure}", style="green"), 6)):
+                out.print(Padding(text, (0, 0, 0, indent), expand=False))
+    if findings.silenced:
+        say("")
+        say(f"  {len(findings.silenced)} accepted")
+        for s in findings.silenced:
+            say(f"    {s.finding.path}  {s.finding.rule}: {s.because}")
+    counts = {severity: sum(f.severity == severity for f in findings) for severity in MEANING}
+    told = ", ".join(_count(n, word) for word, n in counts.items() if n)
+    say("")
+    say(f"{told}." if told else "Nothing found: it can run.")
+
+
+def _count(number: int, word: str) -> str:
+    return f"{number} {word}{'' if number == 1 else 's'}"
+
+
+def inspect(file: Path, posture: str | None, search: Sequence[Path], as_json: bool) -> None:
+    """Print what is in a robot or a world file."""
+    from veldrain.documents import load_world
+    from veldrain.formats import is_robot_file, load_robot
+    from veldrain.report.contents import contents_of
+
+    if is_robot_file(file.name):
+        robots = [contents_of(load_robot(file, search), posture=posture)]
+    else:
+        world = load_world(file)
+        if not world.placed:
+            raise VeldrainError("no robot is placed in it", where=str(file), cure="add one under place:")
+        robots = [contents_of(p.model, p.name, p.joints, posture) for p in world.placed.values()]
+    if as_json:
+        out.print_json(json.dumps(robots, default=float))
+        return
+    for k, robot in enumerate(robots):
+        if k:
+            say("")
+        print_robot(robot)
+
+
+def print_robot(robot: dict[str, Any]) -> None:
+    """The tree of one robot and its totals."""
+    tree = Tree(Text(robot["name"], style="bold"))
+
+    def grow(branch: Tree, link: dict[str, Any]) -> None:
+        held = (
+            Text.assemble((f"{link['joint']['name']}: ", "cyan"), f"{link['joint']['says']}  →  ")
+            if link["joint"]
+            else Text()
+        )
+        node = branch.add(held + Text.assemble((link["name"], "bold"), f"  {link['says']}"))
+        for line in (*link["shapes"], *link["motors"], *link["sensors"], *link["frames"]):
+            node.add(Text(line, style="dim"))
+        for child in link["children"]:
+            grow(node, child)
+
+    for root in robot["links"]:
+        grow(tree, root)
+    out.print(tree, soft_wrap=True)
+    for line in robot["extra"]:
+        say(line)
+    say("")
+    for name, value in robot["totals"].items():
+        say(f"{name:<20}{value}")
+    for note in robot["notes"]:
+        say(f"not used: {note}")
