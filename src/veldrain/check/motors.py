@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
-from veldrain.check.look import RobotLook
+from veldrain.check.look import RobotLook, figure
 from veldrain.check.rules import Found, found, rule
 from veldrain.model import Joint, Motor
 from veldrain.model.pieces import SIMPLE_KINDS
@@ -47,7 +47,7 @@ def holds_no_weight(robot: RobotLook) -> Found:
     """
     for motor, joint in _motors(robot):
         asked = abs(robot.weight_at(joint.name)) if _stands(robot, joint) else 0.0
-        if asked > motor.limit:
+        if asked > motor.limit > 0:
             yield found(
                 "holds-no-weight", robot, joint.name,
                 f"its motor gives {_of(joint, motor.limit)} at most, and the weight on it at the start asks for"
@@ -75,7 +75,7 @@ def sags(robot: RobotLook) -> Found:
                 "sags", robot, joint.name,
                 f"the weight on it at the start, {_of(joint, weight)}, bends its {motor.stiffness:.3g} {unit} by"
                 f" {told}",
-                f"write stiffness: {better:.2g} {unit} for {allowed}, or add what inverse_dynamics gives", kind="motor",
+                f"write stiffness: {figure(better)} {unit} for {allowed}, or add what inverse_dynamics gives", kind="motor",
                 numbers={"sag": sag, "weight": weight},
             )  # fmt: skip
 
@@ -94,7 +94,7 @@ def mostly_damping(robot: RobotLook) -> Found:
             best = 2 * math.sqrt(motor.stiffness * inertia)
             yield found(
                 "mostly-damping", robot, joint.name,
-                f"damping over stiffness is {time:.2g} s: it creeps to its place ({ratio:.2g} times critical damping)",
+                f"damping over stiffness is {time:.2g} s: it creeps to its place ({figure(ratio)} times critical damping)",
                 f"write damping: {best:.2g} for a quick arrival without overshoot", kind="motor",
                 numbers={"time s": time, "ratio": ratio},
             )  # fmt: skip
@@ -102,25 +102,24 @@ def mostly_damping(robot: RobotLook) -> Found:
 
 @rule("stiff-for-the-step", "note", "motors")
 def stiff_for_the_step(robot: RobotLook) -> Found:
-    """A motor's stiffness and damping suit the step.
+    """A motor's stiffness suits the step.
 
     The engine takes them implicitly, so that they stay stable at any step; but what is faster than a few steps is
     damped away, and a controller elsewhere with these gains would not be stable.
     """
     h = robot.look.step
-    for motor, joint in _motors(robot):
+    for motor, joint in _motors(robot, "position"):
         inertia = robot.inertia_at(joint.name)
-        if not inertia > 0 or motor.mode == "effort":
+        if not inertia > 0:
             continue
-        stiffness = motor.stiffness if motor.mode == "position" else 0.0
-        frequency = max(math.sqrt(stiffness / inertia), motor.damping / inertia)
-        if frequency * h > STIFF and frequency == math.sqrt(stiffness / inertia):
+        frequency = math.sqrt(motor.stiffness / inertia)
+        if frequency * h > STIFF:
             most = inertia * (STIFF / h) ** 2
             yield found(
                 "stiff-for-the-step", robot, joint.name,
                 f"it answers in {1e3 / frequency:.2g} ms, the step is {1e3 * h:.3g} ms: taken implicitly, it stays"
                 " stable and is damped more than it says",
-                f"stiffness up to {most:.2g} is resolved at this step, or take {1e3 * STIFF / frequency:.1g} ms",
+                f"stiffness up to {figure(most)} is resolved at this step, or take {1e3 * STIFF / frequency:.1g} ms",
                 kind="motor", numbers={"time s": 1 / frequency, "most": most},
             )  # fmt: skip
 

@@ -6,7 +6,7 @@ from itertools import combinations
 
 import numpy as np
 
-from veldrain.check.look import Look, RobotLook, mm, model_change
+from veldrain.check.look import Look, RobotLook, figure, mm, model_change
 from veldrain.check.rules import Found, found, rule
 from veldrain.errors import VeldrainError
 from veldrain.model import GROUND, Placed, World
@@ -32,8 +32,10 @@ def overlapping_links(robot: RobotLook) -> Found:
     for a, b, depth in overlaps_within(robot, look.engine):
         joint = next((j.name for j in robot.model.joints.values() if {j.parent, j.child} == {a, b}), None)
         always, tried = _how_often(robot, a, b)
-        push = _push(look, robot.path(a), robot.path(b))
-        thrown = f"; the first step pushes them apart with {push:.2g} N" if push > 0 else ""
+        jump = _jump(look, robot, a, b, depth)
+        thrown = (
+            f"; the first step moves them {mm(jump)} apart, as if at {figure(jump / look.step)} m/s" if jump else ""
+        )
         beside = f", which joint '{joint}' joins," if joint else ""
         switch = model_change(robot, {}) | {"models": {robot.model.name: {"no_contact": [[a, b]]}}}
         if always == tried:
@@ -44,7 +46,7 @@ def overlapping_links(robot: RobotLook) -> Found:
             fix = {}
         yield found(
             "overlapping-links", robot, a, f"overlaps {b}{beside} by {mm(depth)}{thrown}", cure,
-            severity=None if depth > DEEP else "warning", numbers={"depth m": depth, "push N": push}, fix=fix,
+            severity=None if depth > DEEP else "warning", numbers={"depth m": depth, "jump m": jump}, fix=fix,
         )  # fmt: skip
 
 
@@ -138,13 +140,12 @@ def engine_placed(robot: RobotLook, at: dict[str, float]) -> Placed:
     return World(draft=True).place(robot.model, "robot", fixed=True, joints=at).placed["robot"]
 
 
-def _push(look: Look, a: str, b: str) -> float:
-    """Force (N) between two links in the first step."""
+def _jump(look: Look, robot: RobotLook, a: str, b: str, depth: float) -> float:
+    """How far (m) the first step moves two links out of each other."""
     if look.first_step is None:
         return 0.0
-    forces = look.first_step.forces()
-    pairs = [{x, y} == {a, b} for x, y in forces.sides]
-    return float(np.linalg.norm(forces.force[pairs], axis=1).sum()) if any(pairs) else 0.0
+    left = next((d for x, y, d in overlaps_within(robot, look.first_step) if {x, y} == {a, b}), 0.0)
+    return max(0.0, depth - left)
 
 
 def things_of(look: Look) -> dict[str, list[int]]:

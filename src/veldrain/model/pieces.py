@@ -64,6 +64,10 @@ class Joint:
         """True where damping and friction are of a slide (N·s/m, N) rather than of a turn (N·m·s/rad, N·m)."""
         return self.kind in ("prismatic", "planar")
 
+    def told(self, position: float) -> str:
+        """A position as a person writes it: in m where it slides, in degrees where it turns."""
+        return f"{position:.4g} m" if self.is_linear else f"{math.degrees(position):.4g}°"
+
     @property
     def coordinates(self) -> dict[str, bool]:
         """Names of the joint's coordinates, and whether each is a length (m, m/s, N) or an angle.

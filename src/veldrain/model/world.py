@@ -228,7 +228,8 @@ class World:
             low, high = held.limits or (-np.inf, np.inf)
             if not low <= start.get(held.name, 0.0) <= high and (held.name in start or not closing):
                 error = VeldrainError(
-                    f"starts at {start.get(held.name, 0.0):g}, outside its limits {low:g} to {high:g}",
+                    f"starts at {held.told(start.get(held.name, 0.0))}, outside its limits {held.told(low)} to"
+                    f" {held.told(high)}",
                     where=f"{name}/{held.name}",
                     cure=f"give joints={{'{held.name}': …}}",
                 )

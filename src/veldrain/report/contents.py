@@ -85,21 +85,17 @@ def _totals(model: Model, at: Mapping[str, float], posture: str | None) -> dict[
     return totals
 
 
-def _angle_or_length(joint: Joint, value: float) -> str:
-    return f"{value:.3g} m" if joint.is_linear else f"{math.degrees(value):.3g}°"
-
-
 def _joint(joint: Joint, at: Mapping[str, float]) -> dict[str, Any]:
     says: list[str] = [joint.kind]
     if joint.kind not in ("fixed", "floating", "ball"):
         says.append(f"about {_axis(joint)}" if not joint.is_linear else f"along {_axis(joint)}")
     if joint.limits:
-        says.append(" to ".join(_angle_or_length(joint, limit) for limit in joint.limits))
+        says.append(" to ".join(joint.told(limit) for limit in joint.limits))
     if joint.mimic:
         says.append(f"follows {joint.mimic[0]} × {joint.mimic[1]:g}")
     now = at.get(joint.name, 0.0)
     if now:
-        says.append(f"now {_angle_or_length(joint, now)}")
+        says.append(f"now {joint.told(now)}")
     return {
         "name": joint.name, "kind": joint.kind, "axis": joint.axis, "limits": joint.limits, "says": ", ".join(says),
         "position": now, "damping": joint.damping, "friction": joint.friction,

@@ -1,0 +1,405 @@
+"""One case a rule of the check: a thing that breaks just that rule, and the same thing mended.
+
+docs/check.md shows them, see scripts/document_check.
+"""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable
+from pathlib import Path
+from tempfile import mkdtemp
+from typing import Any
+
+import numpy as np
+import trimesh
+
+import veldrain as vd
+from veldrain.formats import load_robot
+
+Thing = vd.Model | vd.World
+CASES: dict[str, tuple[str, Callable[[bool], Thing]]] = {}
+FLAT = vd.Pose(rpy=("90 deg", 0, 0))
+WHEEL = vd.Part(vd.Cylinder("10 cm", "4 cm"), FLAT)
+
+
+def case(rule: str, at: str) -> Callable[[Callable[[bool], Thing]], Callable[[bool], Thing]]:
+    """Register what breaks a rule, and at which name path it is found."""
+
+    def register(make: Callable[[bool], Thing]) -> Callable[[bool], Thing]:
+        CASES[rule] = at, make
+        return make
+
+    return register
+
+
+def source(rule: str) -> str:
+    """The code of a case, without its decorator."""
+    lines = inspect.getsource(CASES[rule][1]).splitlines()
+    return "\n".join(line for line in lines if not line.startswith("@"))
+
+
+def urdf(text: str) -> vd.Model:
+    """A model of a robot file with this inside."""
+    path = Path(mkdtemp()) / "cart.urdf"
+    path.write_text(f'<robot name="cart">{text}</robot>', encoding="utf-8")
+    return load_robot(path, draft=True)
+
+
+def cart(**changes: Any) -> vd.Model:
+    """A hull on four driven wheels."""
+    m = vd.Model("cart").link("hull", vd.Box((0.6, 0.3, 0.1)), mass=12)
+    for name, x, y in (("fl", 0.2, 0.2), ("fr", 0.2, -0.2), ("rl", -0.2, 0.2), ("rr", -0.2, -0.2)):
+        m.link(f"{name}_wheel", changes.get(f"{name}_part", WHEEL), mass=1, surface=changes.get("tyre"))
+        m.joint(name, "hull", f"{name}_wheel", "continuous", vd.Pose((x, y, changes.get(f"{name}_z", 0))),
+                axis=changes.get(f"{name}_axis", (0, 1, 0)))  # fmt: skip
+        m.motor(name, "velocity", damping=5, limit=8)
+    return m
+
+
+def on_ground(model: vd.Model, height: float = 0.1, **options: Any) -> vd.World:
+    """A model on level ground."""
+    return vd.World().ground().place(model, pose=vd.Pose((0, 0, height)), **options)
+
+
+def boom(mass: float = 2.0, **motor: Any) -> vd.Model:
+    """An arm of one joint, held out level."""
+    m = vd.Model("crane").link("post", vd.Cylinder(0.05, 0.4), mass=9)
+    m.link("boom", vd.Part(vd.Capsule(0.03, 0.4), vd.Pose((0.25, 0, 0), rpy=(0, "90 deg", 0))), mass=mass)
+    m.joint("lift", "post", "boom", "revolute", vd.Pose((0, 0, 0.2)), axis=(0, 1, 0), limits=("-80 deg", "80 deg"))
+    return m.motor("lift", **motor) if motor else m
+
+
+def tube(collide: Any) -> vd.Mesh:
+    """A pipe of 1 m, 20 cm wide inside and 24 cm outside."""
+    made = trimesh.creation.annulus(0.1, 0.12, 1.0, sections=24)
+    return vd.Mesh.of(made.vertices, made.faces, collide, "pipe.stl")
+
+
+@case("no-mass", "cart/tip")
+def no_mass(mended: bool) -> vd.Model:
+    m = cart().link("tip", vd.Box((0.04, 0.04, 0.3)), mass=0.2 if mended else None)
+    return m.joint("wave", "hull", "tip", "revolute", vd.Pose((0, 0, 0.3)), limits=(-1, 1))
+
+
+@case("inertia-of-its-shapes", "bar/bar")
+def inertia_of_its_shapes(mended: bool) -> vd.Model:
+    kg_mm2 = np.diag((1300.0, 84000.0, 84000.0))  # as a drawing program prints it
+    return vd.Model("bar").link("bar", vd.Box((1, 0.1, 0.08)), mass=1, inertia=kg_mm2 * (1e-6 if mended else 1))
+
+
+@case("mass-for-its-volume", "cart/lamp")
+def mass_for_its_volume(mended: bool) -> vd.Model:
+    m = cart().link("lamp", vd.Box((0.05, 0.035, 0.012)), mass="30 g" if mended else "30 kg")
+    return m.joint("lamp_foot", "hull", "lamp", "fixed", vd.Pose((0, 0, 0.06)))
+
+
+@case("size", "cart/fl_wheel")
+def size(mended: bool) -> vd.Model:
+    drawn_in_mm = trimesh.creation.cylinder(100, 40, sections=48)
+    wheel = vd.Mesh.of(drawn_in_mm.vertices * (0.001 if mended else 1), drawn_in_mm.faces, "cylinder", "wheel.stl")
+    return cart(fl_part=vd.Part(wheel, FLAT, role="visual")).change_link(
+        "fl_wheel", vd.Part(WHEEL.shape, FLAT, "collision")
+    )
+
+
+@case("round-as-box", "cart/fl_wheel")
+def round_as_box(mended: bool) -> vd.Model:
+    m = cart(fl_part=vd.Part(vd.Cylinder("10 cm", "4 cm"), FLAT, role="visual"))
+    touch = vd.Cylinder("10 cm", "4 cm") if mended else vd.Box((0.2, 0.2, 0.04))
+    return m.change_link("fl_wheel", vd.Part(touch, FLAT, role="collision"))
+
+
+@case("unlike-its-looks", "rake/head")
+def unlike_its_looks(mended: bool) -> vd.Model:
+    touched = vd.Part(vd.Box((0.5, 0.1, 0.1)), vd.Pose() if mended else vd.Pose((0.4, 0, 0)), role="collision")
+    return vd.Model("rake").link("head", vd.Part(vd.Box((0.5, 0.1, 0.1)), role="visual"), touched, mass=3)
+
+
+@case("hollow-filled", "culvert/pipe")
+def hollow_filled(mended: bool) -> vd.Model:
+    return vd.Model("culvert").link("pipe", tube("triangles" if mended else "hull"), mass=20)
+
+
+@case("nothing-to-touch", "probe/shell")
+def nothing_to_touch(mended: bool) -> vd.Model:
+    return vd.Model("probe").link("shell", vd.Part(vd.Sphere(0.1), role="both" if mended else "visual"), mass=2)
+
+
+@case("overlapping-links", "walker/left_leg")
+def overlapping_links(mended: bool) -> vd.Model:
+    m = vd.Model("walker").link("hull", vd.Box((0.4, 0.2, 0.1)), mass=5)
+    for side, y in (("left", 0.03), ("right", -0.03)):
+        m.link(f"{side}_leg", vd.Part(vd.Capsule(0.04, 0.3), vd.Pose((0, 0, -0.25))), mass=1)
+        pose = vd.Pose((0, 3 * y if mended else y, -0.1))
+        m.joint(f"{side}_hip", "hull", f"{side}_leg", "revolute", pose, axis=(1, 0, 0), limits=(-0.05, 0.05))
+    return m
+
+
+@case("overlapping-world", "cart/rr_wheel")
+def overlapping_world(mended: bool) -> vd.World:
+    return on_ground(cart(), height=0.1 if mended else 0.08)
+
+
+@case("wheel-axis", "cart/fl")
+def wheel_axis(mended: bool) -> vd.Model:
+    return cart(fl_axis=(0, 1, 0) if mended else (0, 0, 1))
+
+
+@case("steering-axis", "tug/steer")
+def steering_axis(mended: bool) -> vd.Model:
+    m = (
+        vd.Model("tug")
+        .link("hull", vd.Box((0.6, 0.2, 0.1)), mass=9)
+        .link("knuckle", mass=0.3)
+        .link("wheel", WHEEL, mass=1)
+    )
+    axis = (0, 0, 1) if mended else (0, 1, 0)
+    m.joint("steer", "hull", "knuckle", "revolute", vd.Pose((0.4, 0, 0)), axis=axis, limits=(-0.6, 0.6))
+    return m.joint("roll", "knuckle", "wheel", "continuous", axis=(0, 1, 0))
+
+
+@case("no-limits", "gate/lift")
+def no_limits(mended: bool) -> vd.Model:
+    m = vd.Model("gate").link("frame", mass=40).link("blade", vd.Box((0.05, 0.8, 0.6)), mass=15)
+    return m.joint("lift", "frame", "blade", "prismatic", limits=(0, "60 cm") if mended else None)
+
+
+@case("no-range", "gate/lift")
+def no_range(mended: bool) -> vd.Model:
+    m = vd.Model("gate").link("frame", mass=40).link("blade", vd.Box((0.05, 0.8, 0.6)), mass=15)
+    return m.joint("lift", "frame", "blade", "prismatic", limits=(0, "60 cm" if mended else 0))
+
+
+@case("no-effort", "crane/lift")
+def no_effort(mended: bool) -> vd.Model:
+    return boom().change_joint("lift", effort=60 if mended else 0).motor("lift", "velocity", damping=8)
+
+
+@case("endless-position", "cart/fl")
+def endless_position(mended: bool) -> vd.Model:
+    return cart().change_motor(
+        "fl", mode="velocity" if mended else "position", stiffness=0 if mended else 9, damping=0.9
+    )
+
+
+@case("held-by-nothing", "crane/hook")
+def held_by_nothing(mended: bool) -> vd.Model:
+    m = boom().link("hook", vd.Sphere(0.02), mass=0.1)
+    return m.joint("eye", "boom", "hook", "fixed", vd.Pose((0.5, 0, 0))) if mended else m
+
+
+@case("holds-no-weight", "crane/lift")
+def holds_no_weight(mended: bool) -> vd.Model:
+    return boom(mass=2, mode="position", stiffness=2000, damping=40, limit=20 if mended else 3)
+
+
+@case("sags", "crane/lift")
+def sags(mended: bool) -> vd.Model:
+    return boom(mass=2, mode="position", stiffness=2000 if mended else 50, damping=10)
+
+
+@case("mostly-damping", "crane/lift")
+def mostly_damping(mended: bool) -> vd.Model:
+    return boom(mass=0.2, mode="position", stiffness=100, damping=3 if mended else 300)
+
+
+@case("stiff-for-the-step", "crane/lift")
+def stiff_for_the_step(mended: bool) -> vd.Model:
+    return boom(mass=2, mode="position", stiffness=2000 if mended else 200e3, damping=10 if mended else 200)
+
+
+@case("stiffness-unused", "crane/lift")
+def stiffness_unused(mended: bool) -> vd.Model:
+    return boom(mode="velocity", damping=8, stiffness=0 if mended else 200)
+
+
+@case("undriven", "crane/lift")
+def undriven(mended: bool) -> vd.Model:
+    m = boom().change_joint("lift", effort=60)
+    return m.motor("lift", "velocity", damping=8) if mended else m
+
+
+@case("tips", "tripod")
+def tips(mended: bool) -> vd.World:
+    m = (
+        vd.Model("tripod")
+        .link("plate", vd.Box((0.3, 0.3, 0.02)), mass=2)
+        .link("mast", vd.Box((0.02, 0.02, 0.5)), mass=1)
+    )
+    m.link("lamp", vd.Sphere(0.08), mass=1 if mended else 9).joint(
+        "foot", "plate", "mast", "fixed", vd.Pose((0.1, 0, 0.26))
+    )
+    return on_ground(m.joint("arm", "mast", "lamp", "fixed", vd.Pose((0.3, 0, 0.2))), height=0.01)
+
+
+@case("in-the-air", "cart/fl_wheel")
+def in_the_air(mended: bool) -> vd.World:
+    return on_ground(cart(fl_z=0 if mended else 0.03))
+
+
+@case("drops", "cart")
+def drops(mended: bool) -> vd.World:
+    return on_ground(cart(), height=0.1 if mended else 0.15)
+
+
+@case("nothing-below", "crate")
+def nothing_below(mended: bool) -> vd.World:
+    w = vd.World().body("crate", vd.Box((0.4, 0.4, 0.4)), mass=6, pose=vd.Pose((0, 0, 0.2)))
+    return w.ground() if mended else w
+
+
+@case("no-gravity", "gravity")
+def no_gravity(mended: bool) -> vd.World:
+    w = vd.World(gravity=(0, 0, -9.81 if mended else 0)).ground()
+    return w.body("crate", vd.Box((0.4, 0.4, 0.4)), mass=6, pose=vd.Pose((0, 0, 0.2)))
+
+
+@case("no-grip", "cart/fl_wheel")
+def no_grip(mended: bool) -> vd.World:
+    return on_ground(cart(tyre=vd.Surface(friction=0.9 if mended else 0)))
+
+
+@case("cannot-be-touched", "wall")
+def cannot_be_touched(mended: bool) -> vd.World:
+    wall = vd.Part(vd.Box((0.1, 2, 0.5)), role="both" if mended else "visual")
+    return vd.World().ground().obstacle("wall", wall, vd.Pose((1, 0, 0.25)))
+
+
+def seeing(height: float = 0.2, on: str = "hull", sensor: Any = None) -> vd.Model:
+    """The cart with a lidar."""
+    return cart().mount(sensor or vd.Lidar(reach=6, field="120 deg"), "scan", on, vd.Pose((0.1, 0, height)))
+
+
+@case("cannot-be-seen", "wall")
+def cannot_be_seen(mended: bool) -> vd.World:
+    wall = vd.Part(vd.Box((0.1, 2, 0.5)), role="both" if mended else "collision")
+    return (
+        on_ground(seeing())
+        .obstacle("post", vd.Box((0.1, 0.1, 1)), vd.Pose((2, 0, 0.5)))
+        .obstacle("wall", wall, vd.Pose((3, 0, 0.25)))
+    )
+
+
+@case("inside-a-solid", "cart/scan")
+def inside_a_solid(mended: bool) -> vd.Model:
+    return seeing(height=0.2) if mended else seeing(height=0.04).accept("sees-itself", "scan", "shown by another rule")
+
+
+@case("sees-itself", "cart/scan")
+def sees_itself(mended: bool) -> vd.Model:
+    m = seeing().link("mast", vd.Cylinder("3 cm", "20 cm"), mass=0.3)
+    return m.joint("foot", "hull", "mast", "fixed", vd.Pose((-0.2 if mended else 0.25, 0, 0.15)))
+
+
+class Eye(vd.Lidar):
+    """A lidar that, like a camera, does not see what is before its near plane."""
+
+    near = 0.3
+
+
+@case("near-plane", "cart/scan")
+def near_plane(mended: bool) -> vd.Model:
+    eye = Eye(reach=6, field="120 deg")
+    eye.near = 0.01 if mended else 0.3
+    m = (
+        seeing(sensor=eye)
+        .link("lip", vd.Box((0.01, 0.02, 0.4)), mass=0.1)
+        .accept("sees-itself", "scan", "it is to see its lip")
+    )
+    return m.joint("foot", "hull", "lip", "fixed", vd.Pose((0.3, 0, 0.2)))
+
+
+@case("sees-nothing", "cart/scan")
+def sees_nothing(mended: bool) -> vd.World:
+    return on_ground(seeing(height=0.2 if mended else 0.9)).obstacle(
+        "wall", vd.Box((0.1, 2, 0.5)), vd.Pose((3, 0, 0.25))
+    )
+
+
+@case("heavy-sensor", "cart/head")
+def heavy_sensor(mended: bool) -> vd.Model:
+    m = cart().link("head", vd.Sphere(0.08), mass=0.6 if mended else 6)
+    m.joint("neck", "hull", "head", "fixed", vd.Pose((0.2, 0, 0.3)))
+    return m.mount(vd.Imu(), "imu", "head")
+
+
+@case("uneven-period", "cart/imu")
+def uneven_period(mended: bool) -> vd.Model:
+    return cart().mount(vd.Imu(period="2 ms" if mended else "2.5 ms"), "imu", "hull")
+
+
+@case("fast-for-the-step", "crate")
+def fast_for_the_step(mended: bool) -> vd.World:
+    soft = vd.Surface(stiffness="20 kN/m" if mended else "20 MN/m", damping=100)
+    return vd.World().ground(soft).body("crate", vd.Box((0.4, 0.4, 0.4)), mass=6, pose=vd.Pose((0, 0, 0.2)))
+
+
+LINKS = '<link name="hull"/><link name="wheel"/>'
+ENDS = '<parent link="hull"/><child link="wheel"/>'
+
+
+@case("impossible-inertia", "cart/hull")
+def impossible_inertia(mended: bool) -> vd.Model:
+    izz = 0.5 if mended else 5
+    inertia = f'<inertia ixx="0.2" iyy="0.4" izz="{izz}" ixy="0" ixz="0" iyz="0"/>'
+    return urdf(f'<link name="hull"><inertial><mass value="9"/>{inertia}</inertial></link>')
+
+
+@case("limits", "cart/lift")
+def limits(mended: bool) -> vd.Model:
+    low, high = (-1, 1) if mended else (1, -1)
+    limit = f'<limit lower="{low}" upper="{high}" effort="5" velocity="2"/>'
+    m = urdf(f'{LINKS}<joint name="lift" type="revolute">{ENDS}{limit}</joint>')
+    return m.change_link("wheel", mass=1).motor("lift", "velocity", damping=1)
+
+
+@case("axis", "cart/turn")
+def axis(mended: bool) -> vd.Model:
+    xyz = "0 1 0" if mended else "0 0 0"
+    return urdf(f'{LINKS}<joint name="turn" type="continuous">{ENDS}<axis xyz="{xyz}"/></joint>').change_link(
+        "wheel", mass=1
+    )
+
+
+@case("axis-length", "cart/turn")
+def axis_length(mended: bool) -> vd.Model:
+    xyz = "0 1 0" if mended else "0 90 0"
+    return urdf(f'{LINKS}<joint name="turn" type="continuous">{ENDS}<axis xyz="{xyz}"/></joint>').change_link(
+        "wheel", mass=1
+    )
+
+
+@case("mimic", "cart/turn")
+def mimic(mended: bool) -> vd.Model:
+    follow = "" if mended else '<mimic joint="trun"/>'
+    return urdf(f'{LINKS}<joint name="turn" type="continuous">{ENDS}{follow}</joint>').change_link("wheel", mass=1)
+
+
+@case("tree", "cart/back")
+def tree(mended: bool) -> vd.Model:
+    back = "" if mended else '<joint name="back" type="fixed"><parent link="wheel"/><child link="hull"/></joint>'
+    return urdf(f'{LINKS}<joint name="turn" type="continuous">{ENDS}</joint>{back}').change_link("wheel", mass=1)
+
+
+@case("start-outside-limits", "crane/lift")
+def start_outside_limits(mended: bool) -> vd.World:
+    w = vd.World(draft=True).ground()
+    return w.place(boom(), fixed=True, pose=vd.Pose((0, 0, 1)), joints={"lift": "60 deg" if mended else "100 deg"})
+
+
+@case("not-on-a-link", "probe/imu")
+def not_on_a_link(mended: bool) -> vd.Model:
+    return vd.Model("probe", draft=True).link("shell", mass=1).mount(vd.Imu(), "imu", on="shell" if mended else "hull")
+
+
+@case("one-name", "probe")
+def one_name(mended: bool) -> vd.Model:
+    m = vd.Model("probe", draft=True).link("shell", mass=1).mount(vd.Imu(), "imu", on="shell")
+    return m.mount(vd.Imu(), "imu_2" if mended else "imu", on="shell")
+
+
+@case("motor-on-fixed", "cart/foot")
+def motor_on_fixed(mended: bool) -> vd.Model:
+    m = vd.Model("cart", draft=True).link("hull", mass=9).link("lamp", mass=1)
+    return m.joint("foot", "hull", "lamp", "continuous" if mended else "fixed").motor("foot", "velocity", damping=1)
