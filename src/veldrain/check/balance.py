@@ -11,7 +11,6 @@ from veldrain.check.look import RobotLook, mm
 from veldrain.check.rules import Found, found, rule
 from veldrain.check.touching import deepest_overlap, things_of
 from veldrain.errors import VeldrainError
-from veldrain.physics.engine import Engine
 from veldrain.pose import Array, Pose, z_to
 
 AIR = 1e-3  # m between a wheel and the ground
@@ -19,24 +18,33 @@ AIR = 1e-3  # m between a wheel and the ground
 
 @dataclass
 class Stand:
-    """A robot set down on what is below it: how far it fell, and the points it stands on with the links there."""
+    """A robot set down on what is below it: how far it fell, the points it stands on with the links there,
+    and the gaps (m) under its wheels and the ends of its limbs."""
 
-    engine: Engine
     drop: float
     points: Array
     links: list[str]
+    gaps: dict[str, float]
 
 
 def set_down(robot: RobotLook) -> Stand | None:
+    """The robot set down, worked out once."""
+    if robot.stand is ...:
+        robot.stand = _set_down(robot)
+    found: Stand | None = robot.stand
+    return found
+
+
+def _set_down(robot: RobotLook) -> Stand | None:
     """The robot lowered or lifted until it just touches, and its contacts there; None: nothing to stand on."""
     look = robot.look
     if look.engine is None or not robot.is_free or not look.has_gravity:
         return None
-    groups = things_of(look)
+    engine = look.trial()
+    groups = things_of(look, engine)
     others = [k for thing, geoms in groups.items() if thing != robot.name for k in geoms]
     if robot.name not in groups or not others:
         return None
-    engine = Engine(look.world, look.step)
     start, tree, drop = engine.pose(robot.name), engine.compiled.robots[robot.name], 0.0
     for _ in range(8):  # what is nearest may lie beside it rather than below
         gap = -deepest_overlap(look, engine, groups[robot.name], others)[0]
@@ -57,7 +65,14 @@ def set_down(robot: RobotLook) -> Stand | None:
             if str(side).startswith(own) and not str(other).startswith(own) and way * (normal @ look.up) > 0.5:
                 points.append(point)
                 links.append(str(side).removeprefix(own))
-    return Stand(engine, drop, np.array(points).reshape(-1, 3), links)
+    ends = {link for link in robot.links if robot.touched(link) and len(robot.below(link)) == 1}
+    gaps = {}
+    for link in sorted({*robot.wheels, *ends}):
+        names, touch = engine.compiled.geom_names, engine.plant.geoms["touch"]
+        shapes = [k for k, name in enumerate(names) if name == robot.path(link) and touch[k]]
+        if shapes:
+            gaps[link] = -deepest_overlap(look, engine, shapes, others)[0]
+    return Stand(drop, np.array(points).reshape(-1, 3), links, gaps)
 
 
 @rule("tips", "error", "balance", world=True)
@@ -118,13 +133,11 @@ def in_the_air(robot: RobotLook) -> Found:
     if stand is None or len(stand.points) == 0:
         return
     standing = set(stand.links)
-    ends = {link for link in robot.links if robot.touched(link) and len(robot.below(link)) == 1}
-    feet = ends if standing <= ends and not standing & set(robot.wheels) else set()
-    others = [k for thing, geoms in things_of(robot.look).items() if thing != robot.name for k in geoms]
+    ends = set(stand.gaps) - set(robot.wheels)
+    feet = ends if standing <= ends else set()
     height = float(np.ptp([pose.position @ robot.look.up for pose in robot.poses.values()]))
     for link in sorted((set(robot.wheels) | feet) - standing):
-        own = np.flatnonzero(robot.look.geoms(robot.path(link)) * stand.engine.plant.geoms["touch"]).tolist()
-        gap = -deepest_overlap(robot.look, stand.engine, own, others)[0] if own else np.inf
+        gap = stand.gaps.get(link, 0.0)
         if gap > AIR and (link in robot.wheels or gap < 0.3 * height):
             what = "wheel" if link in robot.wheels else "foot"
             yield found("in-the-air", robot, link, f"this {what} does not reach the ground by {mm(gap)} while"

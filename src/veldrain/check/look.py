@@ -13,7 +13,7 @@ from veldrain.model import Cylinder, Joint, MassProperties, Mesh, Model, Part, P
 from veldrain.model.fitting import fitted
 from veldrain.model.inertia import combined
 from veldrain.model.volumes import Grid, bounds, bounds_of, filled, seen, touched
-from veldrain.physics.engine import Engine
+from veldrain.physics.engine import Engine, Forces, Snapshot
 from veldrain.physics.mechanics import Mechanics
 from veldrain.pose import Array, Pose
 
@@ -38,9 +38,14 @@ class Look:
     @cached_property
     def _built(self) -> Engine | VeldrainError:
         try:
-            return Engine(self.world, self.step)
+            return Engine(self.world, self.step, is_blind=self._is_blind)
         except VeldrainError as error:
             return error
+
+    @property
+    def _is_blind(self) -> bool:
+        return not any(hasattr(s.sensor, "directions") for p in self.world.placed.values()
+                       for s in p.model.sensors.values())  # fmt: skip
 
     @property
     def engine(self) -> Engine | None:
@@ -53,21 +58,27 @@ class Look:
         return self._built if isinstance(self._built, VeldrainError) else None
 
     @cached_property
-    def first_step(self) -> Engine | None:
-        """Another engine one step later, with the contacts of that step; None where it cannot go."""
+    def _spare(self) -> tuple[Engine, Snapshot]:
+        engine = Engine(self.world, self.step, is_blind=True)
+        return engine, engine.snapshot()
+
+    def trial(self) -> Engine:
+        """Another engine at the start, to move and to step; the next call takes it back."""
+        engine, start = self._spare
+        engine.restore(start)
+        return engine
+
+    @cached_property
+    def first_forces(self) -> Forces | None:
+        """The contacts of the first step; None where it cannot be taken."""
         if self.engine is None:
             return None
-        engine = Engine(self.world, self.step)
+        engine = self.trial()
         try:
             engine.advance(1)
         except VeldrainError:
             return None
-        return engine
-
-    def geoms(self, path: str) -> Array:
-        """1 for each shape of one link, obstacle or body, by its own name."""
-        assert self.engine
-        return np.array([name == path for name in self.engine.compiled.geom_names], np.int64)
+        return engine.forces()
 
     def line_of(self, path: str) -> str:
         """File and line of what a name path stands for, where a file was read."""
@@ -94,6 +105,7 @@ class RobotLook:
         self.look, self.placed, self.model, self.name = look, placed, placed.model, placed.name
         self.links = self.model.links
         self.moving = {j.child: j for j in self.model.joints.values()}
+        self.stand: Any = ...  # see balance.set_down
 
     @property
     def is_free(self) -> bool:
@@ -223,14 +235,12 @@ def round_axis(part: Part) -> Array | None:
     return None
 
 
-_FITS: dict[int, tuple[Mesh, tuple[Shape, Pose] | None]] = {}
-
-
 def round_fit(mesh: Mesh) -> tuple[Shape, Pose] | None:
     """A cylinder or sphere that a mesh fills but for a little; None: it is not round."""
-    if id(mesh) not in _FITS:
-        _FITS[id(mesh)] = (mesh, _round_fit(mesh))
-    return _FITS[id(mesh)][1]
+    if "round" not in mesh.kept:
+        mesh.kept["round"] = _round_fit(mesh)
+    found: tuple[Shape, Pose] | None = mesh.kept["round"]
+    return found
 
 
 def _round_fit(mesh: Mesh) -> tuple[Shape, Pose] | None:
@@ -248,11 +258,9 @@ def _round_fit(mesh: Mesh) -> tuple[Shape, Pose] | None:
 
 def hull_volume(mesh: Mesh) -> float:
     """Volume (m³) of a mesh's convex hull."""
-    from scipy.spatial import ConvexHull, QhullError
-
     try:
-        return float(ConvexHull(mesh.corners).volume)
-    except (QhullError, ValueError):
+        return float(mesh.hull.volume)
+    except VeldrainError:  # flat
         return 0.0
 
 

@@ -32,11 +32,11 @@ def _stands(robot: RobotLook, joint: Joint) -> bool:
     """True where what hangs on a joint is held by the joint alone: not standing on anything."""
     if not robot.is_free:
         return True
-    first = robot.look.first_step
-    if first is None:
+    forces = robot.look.first_forces
+    if forces is None:
         return False
     below = {robot.path(link) for link in robot.below(joint.child)}
-    return not any(side in below for pair in first.forces().sides for side in pair)
+    return not any(side in below for pair in forces.sides for side in pair)
 
 
 @rule("holds-no-weight", "error", "motors")
@@ -94,7 +94,7 @@ def mostly_damping(robot: RobotLook) -> Found:
             best = 2 * math.sqrt(motor.stiffness * inertia)
             yield found(
                 "mostly-damping", robot, joint.name,
-                f"damping over stiffness is {time:.2g} s: it creeps to its place ({figure(ratio)} times critical damping)",
+                f"damping over stiffness is {time:.2g} s: it creeps ({figure(ratio)} times critical damping)",
                 f"write damping: {best:.2g} for a quick arrival without overshoot", kind="motor",
                 numbers={"time s": time, "ratio": ratio},
             )  # fmt: skip
@@ -119,7 +119,7 @@ def stiff_for_the_step(robot: RobotLook) -> Found:
                 "stiff-for-the-step", robot, joint.name,
                 f"it answers in {1e3 / frequency:.2g} ms, the step is {1e3 * h:.3g} ms: taken implicitly, it stays"
                 " stable and is damped more than it says",
-                f"stiffness up to {figure(most)} is resolved at this step, or take {1e3 * STIFF / frequency:.1g} ms",
+                f"stiffness up to {figure(most)} is resolved here, or take steps of {1e3 * STIFF / frequency:.1g} ms",
                 kind="motor", numbers={"time s": 1 / frequency, "most": most},
             )  # fmt: skip
 

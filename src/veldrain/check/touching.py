@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from itertools import combinations
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from veldrain.check.look import Look, RobotLook, figure, mm, model_change
 from veldrain.check.rules import Found, found, rule
 from veldrain.errors import VeldrainError
-from veldrain.model import GROUND, Placed, World
+from veldrain.model import GROUND
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.physics.engine import Engine
 from veldrain.pose import Array, Pose
@@ -29,16 +30,19 @@ def overlapping_links(robot: RobotLook) -> Found:
     look = robot.look
     if look.engine is None:
         return
-    for a, b, depth in overlaps_within(robot, look.engine):
+    overlapping = overlaps_within(robot, look.engine)
+    how_often = _how_often(robot) if overlapping else {}
+    left = _after_a_step(robot) if overlapping else {}
+    for a, b, depth in overlapping:
         joint = next((j.name for j in robot.model.joints.values() if {j.parent, j.child} == {a, b}), None)
-        always, tried = _how_often(robot, a, b)
-        jump = _jump(look, robot, a, b, depth)
+        always, tried = how_often.get(frozenset((a, b)), 0), POSTURES if how_often else 1
+        jump = max(0.0, depth - left.get(frozenset((a, b)), depth))
         thrown = (
             f"; the first step moves them {mm(jump)} apart, as if at {figure(jump / look.step)} m/s" if jump else ""
         )
         beside = f", which joint '{joint}' joins," if joint else ""
         switch = model_change(robot, {}) | {"models": {robot.model.name: {"no_contact": [[a, b]]}}}
-        if always == tried:
+        if always == tried or not how_often:
             how = f" at every posture tried ({tried})" if tried > 1 else ""
             cure, fix = f"they overlap{how}: switch the pair off with no_contact: [[{a}, {b}]]", switch
         else:
@@ -58,7 +62,7 @@ def overlapping_world(look: Look) -> Found:
     """
     if look.engine is None:
         return
-    groups = things_of(look)
+    groups = things_of(look, look.engine)
     for one, other in combinations(groups, 2):
         if not (one in look.world.placed or one in look.world.bodies or other in look.world.placed
                 or other in look.world.bodies):  # fmt: skip
@@ -113,48 +117,47 @@ def _reach(plant: object, own: list[int]) -> Array:
     return np.asarray(1.01 * np.linalg.norm(sizes, axis=1) + sizes.max(axis=1))
 
 
-def _how_often(robot: RobotLook, a: str, b: str) -> tuple[int, int]:
-    """At how many of some postures within the limits two links overlap, and how many were tried."""
-    model, random = robot.model, np.random.default_rng(7)
-    joints = [j for j in model.joints.values() if j.kind in SIMPLE_KINDS and not j.mimic]
-    if not joints or model.loops:
-        return 1, 1
-    count = 0
+def _how_often(robot: RobotLook) -> Counter[frozenset[str]]:
+    """At how many of some postures within the limits pairs of links overlap; empty where nothing can be bent."""
+    random, look, engine = np.random.default_rng(7), robot.look, robot.look.trial()
+    dofs = engine.compiled.robots[robot.name].joints
+    joints = [j for j in robot.model.joints.values() if j.kind in SIMPLE_KINDS and not j.mimic]
+    counts: Counter[frozenset[str]] = Counter()
+    if not joints or robot.model.loops:
+        return counts
     for k in range(POSTURES):
         at = {}
         for j in joints:
             low, high = j.limits or ((-0.5, 0.5) if j.kind == "prismatic" else (-np.pi, np.pi))
             at[j.name] = random.uniform(low, high) if k else robot.at_start[j.name]
-        try:
-            engine = Engine(World(draft=True).place(model, "robot", fixed=True, joints=at), robot.look.step)
-        except VeldrainError:
-            return 1, 1
-        posed = RobotLook(Look(World(draft=True), robot.look.step), engine_placed(robot, at))
-        found_here = overlaps_within(posed, engine)
-        count += any({x, y} == {a, b} for x, y, _ in found_here)
-    return count, POSTURES
+        for name, value in robot.model.bent(at).items():
+            coord = engine.plant.dofs["coord"][dofs[name]]
+            if coord >= 0:
+                engine.plant.q[coord] = value
+        engine.refresh()
+        counts.update(frozenset((a, b)) for a, b, _ in overlaps_within(robot, engine))
+    look.trial()
+    return counts
 
 
-def engine_placed(robot: RobotLook, at: dict[str, float]) -> Placed:
-    """The robot as it is placed in a world of its own."""
-    return World(draft=True).place(robot.model, "robot", fixed=True, joints=at).placed["robot"]
+def _after_a_step(robot: RobotLook) -> dict[frozenset[str], float]:
+    """Depths (m) of overlaps after the first step."""
+    engine = robot.look.trial()
+    try:
+        engine.advance(1)
+    except VeldrainError:
+        return {}
+    found_here = overlaps_within(robot, engine)
+    pairs = {frozenset((a, b)): 0.0 for a, b, _ in overlaps_within(robot, robot.look.engine or engine)}
+    return pairs | {frozenset((a, b)): depth for a, b, depth in found_here}
 
 
-def _jump(look: Look, robot: RobotLook, a: str, b: str, depth: float) -> float:
-    """How far (m) the first step moves two links out of each other."""
-    if look.first_step is None:
-        return 0.0
-    left = next((d for x, y, d in overlaps_within(robot, look.first_step) if {x, y} == {a, b}), 0.0)
-    return max(0.0, depth - left)
-
-
-def things_of(look: Look) -> dict[str, list[int]]:
+def things_of(look: Look, engine: Engine) -> dict[str, list[int]]:
     """Numbers of the shapes that can be touched of the ground, each obstacle, body and robot."""
-    assert look.engine
     robots = [*look.world.placed]
     made: dict[str, list[int]] = {}
-    for k, name in enumerate(look.engine.compiled.geom_names):
-        if look.engine.plant.geoms["touch"][k]:
+    for k, name in enumerate(engine.compiled.geom_names):
+        if engine.plant.geoms["touch"][k]:
             thing = next((r for r in robots if name.startswith(f"{r}/")), name)
             made.setdefault(thing, []).append(k)
     return made
@@ -177,8 +180,8 @@ def deepest_overlap(look: Look, engine: Engine, one: list[int], other: list[int]
 
 def _lift(look: Look, mover: str, still: str) -> float:
     """How far up (m) a thing must go to be free of another; infinite where that is not within 2 m."""
-    engine = Engine(look.world, look.step)
-    robot, groups = engine.compiled.robots[mover], things_of(look)
+    engine = look.trial()
+    robot, groups = engine.compiled.robots[mover], things_of(look, engine)
     placed = look.world.placed.get(mover)
     if placed is not None and (placed.fixed or placed.path):
         return np.inf

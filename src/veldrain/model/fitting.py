@@ -6,9 +6,8 @@ from itertools import combinations
 
 import numpy as np
 from scipy.optimize import minimize
-from scipy.spatial import ConvexHull, QhullError
+from scipy.spatial import ConvexHull
 
-from veldrain.errors import VeldrainError
 from veldrain.model.meshes import Mesh
 from veldrain.model.shapes import Box, Capsule, Cylinder, Shape, Sphere
 from veldrain.model.volumes import Grid, bounds, filled
@@ -33,11 +32,7 @@ def fitted(mesh: Mesh, kind: str, by: str = "volume") -> tuple[Shape, Pose]:
     >>> fitted(Mesh.of(cube, [(0, 1, 2)]), "box")[0]
     Box(size=(2.0, 1.0, 1.0))
     """
-    try:
-        hull = ConvexHull(mesh.corners)
-    except (QhullError, ValueError) as error:
-        raise VeldrainError("the mesh is flat, so that nothing can be fitted to it", where=mesh.source,
-                            cure="use a thin box") from error  # fmt: skip
+    hull = mesh.hull
     corners = mesh.corners[hull.vertices]
     if kind == "sphere":
         centre, radius = least_ball(corners)

@@ -105,14 +105,25 @@ def _parsed(content: bytes, kind: str, path: Path) -> tuple[Array, NDArray[np.in
     unit = _unit_of_dae(content, path) if kind == "dae" else 1.0
     try:
         resolver: Any = _SameFolder(path.parent) if kind == "gltf" else None
-        mesh: Any = trimesh.load(io.BytesIO(content), file_type=kind, force="mesh", resolver=resolver)
-        corners, triangles = np.array(mesh.vertices, float), np.array(mesh.faces, np.int64)
+        mesh: Any = trimesh.load(io.BytesIO(content), file_type=kind, force="mesh", resolver=resolver, process=False)
+        corners, triangles = joined(np.array(mesh.vertices, float), np.array(mesh.faces, np.int64))
     except Exception as error:  # whatever the reader of a broken file stumbles over
         said = " ".join(str(error).split())[:120] or type(error).__name__
         raise VeldrainError(f"not a mesh that can be read ({said})", where=str(path), cure="export it anew") from error
     if len(triangles) == 0:
         raise VeldrainError("a mesh with no faces", where=str(path), cure="export it as triangles")
     return corners, triangles, unit
+
+
+def joined(corners: Array, triangles: NDArray[np.int64]) -> tuple[Array, NDArray[np.int64]]:
+    """The mesh with corners at one place made one: STL files name each corner anew for every triangle."""
+    order = np.lexsort(corners.T)
+    sorted_corners = corners[order]
+    new = np.ones(len(order), bool)
+    new[1:] = (sorted_corners[1:] != sorted_corners[:-1]).any(axis=1)
+    number = np.empty(len(order), np.int64)
+    number[order] = np.cumsum(new) - 1
+    return sorted_corners[new], number[triangles]
 
 
 def _unit_of_dae(content: bytes, path: Path) -> float:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.mesh_files import kept_parts, read_mesh
+from veldrain.model.mesh_files import joined, kept_parts, read_mesh
 from veldrain.model.shapes import Shape
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity
@@ -95,6 +95,7 @@ class Mesh(Shape):
             cure = "give corners (n, 3) and triangles (m, 3) of them"
             raise VeldrainError("not a mesh", where=self.source, cure=cure)
         self.corners, self.triangles, self.collide, self.fit = corners, triangles, collide, fit
+        self.kept: dict[Any, Any] = {}  # what others made of it, so that they make it once
 
     def colliding(self, collide: Collide, fit: Literal["volume", "overlap"] = "volume") -> Mesh:
         """The same mesh, touched in another way."""
@@ -120,10 +121,19 @@ class Mesh(Shape):
         if self.collide in ("hull", "triangles"):
             return ((self, Pose()),)
         if self.collide == "parts":
-            return tuple((Mesh.of(c, _hull_triangles(c), "hull", self.source), Pose()) for c in self._parts())
+            clouds = (Mesh.of(corners, [(0, 1, 2)], "hull", self.source) for corners in self._parts())
+            return tuple((cloud.filled_out(), Pose()) for cloud in clouds)
         from veldrain.model.fitting import fitted
 
         return (fitted(self, self.collide, self.fit),)
+
+    def filled_out(self) -> Mesh:
+        """The mesh's convex hull as a mesh of its own, corners turning left seen from outside."""
+        hull = self.hull
+        a, b, c = self.corners[hull.simplices].transpose(1, 0, 2)
+        outward = np.einsum("ij,ij->i", np.cross(b - a, c - a), hull.equations[:, :3]) > 0
+        triangles = np.where(outward[:, None], hull.simplices, hull.simplices[:, ::-1])
+        return Mesh.of(self.corners, triangles, "hull", self.source)
 
     def _parts(self) -> list[Array]:
         def make() -> list[Array]:
@@ -139,22 +149,56 @@ class Mesh(Shape):
         return kept_parts(self.corners.tobytes() + self.triangles.tobytes(), make)
 
     @cached_property
-    def is_closed(self) -> bool:
-        """True where every edge has two triangles, so that there is an inside."""
-        return bool(self._trimesh.is_watertight)
+    def hull(self) -> Any:
+        """The convex hull, as ``scipy.spatial.ConvexHull`` has it.
+
+        Raises:
+            VeldrainError: the mesh is flat.
+        """
+        from scipy.spatial import ConvexHull, QhullError
+
+        try:
+            return ConvexHull(self.corners)
+        except (QhullError, ValueError) as error:
+            raise VeldrainError("the mesh is flat, so that it has no hull", where=self.source,
+                                cure="use a thin box, or collide='triangles'") from error  # fmt: skip
 
     @cached_property
-    def _trimesh(self) -> Any:
-        import trimesh
+    def is_closed(self) -> bool:
+        """True where every edge has two triangles that turn the same way about the inside."""
+        triangles = self.triangles if self.path else joined(self.corners, self.triangles)[1]
+        triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(axis=1)]
+        starts, ends = triangles.ravel().astype(np.int64), np.roll(triangles, -1, axis=1).ravel()
+        count = len(self.corners)
+        there, back = np.sort(starts * count + ends), np.sort(ends * count + starts)
+        return bool(len(there) and np.array_equal(there, back) and (there[1:] != there[:-1]).all())
 
-        return trimesh.Trimesh(self.corners, self.triangles)  # joins corners that coincide
+    @cached_property
+    def _filled(self) -> tuple[float, Array, Array]:
+        """Signed volume, centre and inertia about it for 1 kg, as a sum over tetrahedra from the mesh's middle.
+
+        J. Blow and A. J. Binstock, "How to find the inertia tensor of a polyhedron", 2004: the covariance of a
+        tetrahedron with a corner at the origin is its determinant / 120 · (Σaᵢ Σaᵢᵀ + Σ aᵢaᵢᵀ).
+        """
+        middle = self.corners.mean(axis=0)
+        at = (self.corners - middle)[self.triangles]
+        six = np.einsum("ij,ij->i", at[:, 0], np.cross(at[:, 1], at[:, 2]))
+        volume = float(six.sum()) / 6
+        if volume == 0:
+            return 0.0, middle, np.zeros((3, 3))
+        sums = at.sum(axis=1)
+        centre = (six @ sums) / 24 / volume
+        covariance = (six[:, None] * sums).T @ sums
+        for corner in at.transpose(1, 0, 2):
+            covariance += (six[:, None] * corner).T @ corner
+        covariance = covariance / 120 / volume - np.outer(centre, centre)
+        return volume, middle + centre, np.trace(covariance) * np.eye(3) - covariance
 
     @cached_property
     def _body(self) -> tuple[float, Array, Array]:
         """Volume, centre and inertia for 1 kg."""
-        mesh = self._trimesh
-        if self.is_closed and mesh.volume > 0:
-            return float(mesh.volume), np.asarray(mesh.center_mass), np.asarray(mesh.moment_inertia) / mesh.volume
+        if self.is_closed and self._filled[0] > 0:
+            return self._filled
         if self.collide in ("hull", "triangles"):
             broken = "has its inside out" if self.is_closed else "is not closed"
             raise VeldrainError(
@@ -193,16 +237,6 @@ class Mesh(Shape):
 
     def __repr__(self) -> str:
         return f"Mesh({self.source!r}, {len(self.triangles)} triangles, collide={self.collide!r})"
-
-
-def _hull_triangles(corners: Array) -> NDArray[np.int64]:
-    """Triangles of a convex hull, corners turning left seen from outside."""
-    from scipy.spatial import ConvexHull
-
-    hull = ConvexHull(corners)
-    a, b, c = corners[hull.simplices].transpose(1, 0, 2)
-    outward = np.einsum("ij,ij->i", np.cross(b - a, c - a), hull.equations[:, :3]) > 0
-    return np.where(outward[:, None], hull.simplices, hull.simplices[:, ::-1]).astype(np.int64)
 
 
 class HeightField(Mesh):

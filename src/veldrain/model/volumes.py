@@ -106,7 +106,7 @@ def _within(shape: Shape, at: Array) -> Bools:
     """True for points (n, 3) of the shape's frame inside of it."""
     z, r2 = at[:, 2], at[:, 0] ** 2 + at[:, 1] ** 2
     if isinstance(shape, Mesh):
-        planes = hull_planes(shape.corners)
+        planes = np.unique(np.round(shape.hull.equations, 9), axis=0)  # each plane once
         return np.asarray((at @ planes[:, :3].T + planes[:, 3] <= 0).all(axis=1))
     if isinstance(shape, Box):
         return np.asarray((np.abs(at) <= np.array(shape.size) / 2).all(axis=1))
@@ -121,13 +121,6 @@ def _within(shape: Shape, at: Array) -> Bools:
         return np.asarray(r2 + beyond**2 <= shape.radius**2)
     radius = shape.radius * (half - z) / shape.length if isinstance(shape, Cone) else shape.radius
     return (np.abs(z) <= half) & (r2 <= radius**2)
-
-
-def hull_planes(corners: Array) -> Array:
-    """Normals and offsets (k, 4) of a convex hull: inside, normal · x + offset ≤ 0; each plane once."""
-    from scipy.spatial import ConvexHull
-
-    return np.unique(np.round(ConvexHull(corners).equations, 9), axis=0)
 
 
 def _enclosed(mesh: Mesh, pose: Pose, grid: Grid) -> Bools:

@@ -88,8 +88,8 @@ _ROWS = {p.CLOSED_FIXED: 6, p.CLOSED_REVOLUTE: 5, p.CLOSED_PRISMATIC: 5, p.CLOSE
 class _Builder:
     """Collects rows for the plant's arrays."""
 
-    def __init__(self, step: float) -> None:
-        self.step = step
+    def __init__(self, step: float, is_blind: bool = False) -> None:
+        self.step, self.is_blind = step, is_blind
         self.trees: list[dict[str, int]] = []
         self.nodes: list[dict[str, int]] = []
         self.poses: list[Pose] = []  # of each node's joint in the parent
@@ -119,7 +119,7 @@ class _Builder:
             fields, at = _shape_fields(part.shape, place, self.solids)
             return [self.add_shape(name, node, fields, at, surface, part.role != "visual", part.role != "collision")]
         made = []
-        if part.role != "collision":
+        if part.role != "collision" and not self.is_blind:
             fields, origin = self.solids.add(part.shape, exact=True)
             made.append(self.add_shape(name, node, fields, place @ Pose(origin), surface, touch=False))
         if part.role != "visual":
@@ -334,13 +334,15 @@ def _shape_fields(shape: Shape, pose: Pose, solids: Solids) -> tuple[dict[str, A
     raise VeldrainError(f"the engine has no shape {type(shape).__name__}", cure="use Box, Sphere, Cylinder, Mesh, …")
 
 
-def compile_world(world: World, step: float, watches: int = 0) -> Compiled:
+def compile_world(world: World, step: float, watches: int = 0, is_blind: bool = False) -> Compiled:
     """The plant of a world for steps of a length (s), with the names of all its parts and room for so many watches.
+
+    A blind one leaves out the meshes that are only seen: for what sends no rays.
 
     Raises:
         VeldrainError: a link that moves and has no mass, a loop without a way to close, a mesh that cannot move.
     """
-    b = _Builder(step)
+    b = _Builder(step, is_blind)
     if world.floor:
         level = Pose((0, 0, world.floor.height))
         b.add_geom(GROUND, -1, {"kind": p.PLANE}, level, world.floor.surface)

@@ -66,16 +66,22 @@ class Engine:
         step: length of a step in s.
         watches: pairs of name paths whose first touch is noted.
         integrator: ``semi-implicit``, or ``rk4`` for mechanisms that nothing touches.
+        is_blind: True leaves out meshes that are only seen.
     """
 
     def __init__(
-        self, world: World, step: float, watches: Sequence[tuple[str, str]] = (), integrator: str = "semi-implicit"
+        self,
+        world: World,
+        step: float,
+        watches: Sequence[tuple[str, str]] = (),
+        integrator: str = "semi-implicit",
+        is_blind: bool = False,
     ) -> None:
         if integrator not in INTEGRATORS:
             raise unknown("integrator", integrator, INTEGRATORS)
         self.step = step
         self._has_warned = False
-        self.compiled = compile_world(world, step, len(watches))
+        self.compiled = compile_world(world, step, len(watches), is_blind)
         self.plant = self.compiled.plant
         self.plant.counts["smooth"] = integrator == "rk4"
         nodes = self.plant.nodes
@@ -315,10 +321,11 @@ class Engine:
 
 def prepare() -> None:
     """Compile all kernels, or load them from the cache: a tiny world is stepped, measured and seen once."""
-    from veldrain.model import Box
+    from veldrain.model import Box, HeightField
     from veldrain.physics.mechanics import Mechanics
 
     world = World().ground().body("box", Box((1.0, 1.0, 1.0)), mass=1.0, pose=Pose((0.0, 0.0, 0.5)))
+    world.obstacle("dike", HeightField(np.zeros((2, 2)), 1.0), pose=Pose((9.0, 0.0, 0.0)))
     engine = Engine(world, 1e-3)
     engine.advance(1)
     Mechanics(engine, engine.compiled.robots["box"]).warm_up()
