@@ -3,7 +3,7 @@ VENV ?= .venv
 PYTHON ?= python3
 BIN := $(VENV)/bin
 
-.PHONY: demo test validate bench lint size screenshots clean
+.PHONY: demo test validate docs bench lint size screenshots clean
 
 $(VENV)/runs: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -29,6 +29,10 @@ lint: $(VENV)/develops
 # Every case with a closed form, measured anew for docs/validation.md.
 validate: $(VENV)/develops
 	$(BIN)/python scripts/validate
+
+# The pages that show what the code says: every rule of the check, with its case.
+docs: $(VENV)/develops
+	$(BIN)/python scripts/document_check
 
 bench: $(VENV)/develops
 	$(BIN)/python benchmarks/run.py

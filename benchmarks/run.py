@@ -20,6 +20,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
+import trimesh
 from scipy.spatial.transform import Rotation
 
 import veldrain as vd
@@ -165,6 +166,45 @@ def stack(boxes: int) -> vd.Simulation:
     return vd.Simulation(w)
 
 
+def robots(repeats: int) -> Iterator[Figure]:
+    """A robot file of 50 links with 20 meshes of some 20 000 triangles each: loaded, loaded again, checked."""
+    before = os.environ.get("XDG_CACHE_HOME")
+    with tempfile.TemporaryDirectory() as folder:
+        path = many_links(Path(folder))
+        first, second, checked = [], [], []
+        for k in range(repeats):
+            os.environ["XDG_CACHE_HOME"] = f"{folder}/cache{k}"  # empty, as for meshes never read before
+            first.append(seconds(lambda: vd.load_robot(path)))
+            made = []
+            second.append(seconds(lambda made=made: made.append(vd.load_robot(path))))  # type: ignore[misc]
+            checked.append(seconds(lambda made=made: vd.check(made[0])))  # type: ignore[misc]
+    os.environ.pop("XDG_CACHE_HOME") if before is None else os.environ.update(XDG_CACHE_HOME=before)
+    yield "robot file, 50 links, 20 meshes: first load", statistics.median(first), "s", "< 3"
+    yield "the same, second load", statistics.median(second), "s", "< 0.5"
+    yield "check of it", statistics.median(checked), "s", "< 5"
+
+
+def many_links(folder: Path) -> Path:
+    """A chain of 50 links, each with one of 20 bumpy meshes of 20 000 triangles."""
+    for k in range(20):
+        mesh = trimesh.creation.uv_sphere(radius=0.1, count=[100, 101])
+        mesh.vertices *= (1 + 0.1 * np.sin(70 * mesh.vertices[:, [0]] + k)) * (1, 1, 1.5)
+        mesh.export(folder / f"bump{k}.stl")
+    body = '<inertial><mass value="8"/><inertia ixx="0.05" iyy="0.05" izz="0.04"/></inertial>'
+    text = ['<robot name="chain">']
+    for k in range(50):
+        shape = f'<geometry><mesh filename="bump{k % 20}.stl"/></geometry>'
+        text.append(f'<link name="l{k}">{body}<visual>{shape}</visual><collision>{shape}</collision></link>')
+    for k in range(1, 50):
+        ends = f'<parent link="l{k - 1}"/><child link="l{k}"/><origin xyz="0 0 0.35"/><axis xyz="0 1 0"/>'
+        text.append(
+            f'<joint name="j{k}" type="revolute">{ends}<limit lower="-1" upper="1" effort="9" velocity="2"/></joint>'
+        )
+    path = folder / "chain.urdf"
+    path.write_text("".join([*text, "</robot>"]), encoding="utf-8")
+    return path
+
+
 def compiling(repeats: int) -> Iterator[Figure]:
     """All kernels compiled into an empty cache, in a process of its own."""
     with tempfile.TemporaryDirectory() as folder:
@@ -197,7 +237,7 @@ def main() -> None:
     options = parser.parse_args()
     prepare()
     found = []
-    for family in (engine, piles, compiling, trials, commands):
+    for family in (engine, piles, robots, compiling, trials, commands):
         for name, value, unit, target in family(options.repeats):
             print(f"{name:<44}{value:>10.3g} {unit:<3} {target}", flush=True)
             found.append({"name": name, "value": value, "unit": unit, "target": target})

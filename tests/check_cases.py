@@ -399,6 +399,13 @@ def one_name(mended: bool) -> vd.Model:
     return m.mount(vd.Imu(), "imu_2" if mended else "imu", on="shell")
 
 
+@case("gains", "cart/turn")
+def gains(mended: bool) -> vd.Model:
+    drive = '<transmission name="t"><joint name="turn"><hardwareInterface>VelocityJointInterface</hardwareInterface></joint></transmission>'
+    m = urdf(f'{LINKS}<joint name="turn" type="continuous">{ENDS}</joint>{drive}').change_link("wheel", mass=1)
+    return m.change_motor("turn", mode="velocity", damping=2) if mended else m
+
+
 @case("motor-on-fixed", "cart/foot")
 def motor_on_fixed(mended: bool) -> vd.Model:
     m = vd.Model("cart", draft=True).link("hull", mass=9).link("lamp", mass=1)

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import shutil
+import tempfile
 import unittest
+from pathlib import Path
 
 import veldrain as vd
 from tests.check_cases import CASES
+from tests.helpers import DEMO, command
 from veldrain.check import RULES
 from veldrain.check.rules import FAULTS
 
@@ -23,6 +28,114 @@ class Rules(unittest.TestCase):
                 self.assertTrue(all(f.problem and f.cure for f in hits))
                 self.assertEqual([str(f) for f in found if f.rule not in (rule, "not-looked-at")], [])
                 self.assertEqual([str(f) for f in vd.check(make(True))], [])
+
+
+class Reviews(unittest.TestCase):
+    """From files and at the command line."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        shutil.copytree(DEMO / "robots", self.folder / "robots")
+
+    def write(self, name: str, text: str) -> str:
+        (self.folder / name).write_text(text, encoding="utf-8")
+        return name
+
+    def test_what_ships_is_sound(self) -> None:
+        for name in ("culvert.study.yaml", "culvert.scenario.yaml", "robots/crawler.world.yaml", "robots/sampling.world.yaml",
+                     "robots/sluice.world.yaml"):  # fmt: skip
+            with self.subTest(name=name):
+                self.assertEqual([str(f) for f in vd.check(DEMO / name)], [])
+
+    def test_from_broken_to_driving(self) -> None:
+        """The corrections that are sure, written and loaded again; what is left is mended by hand, and it drives."""
+        antenna = "{antenna_foot: {parent: hull, child: antenna, kind: fixed, pose: {xyz: [-15 cm, 8 cm, 16 cm]}}}"
+        self.write(
+            "first.yaml",
+            f"veldrain: world/1\nbase: robots/broken.world.yaml\nmodels: {{crawler: {{joints: {antenna}}}}}\n",
+        )
+        before = vd.check(self.folder / "first.yaml")
+        done = command("check", "first.yaml", "--fix", "second.yaml", cwd=self.folder)
+        self.assertEqual((done.returncode, done.stderr), (1, ""))
+        self.assertRegex(done.stdout, r"Written: second.yaml, with \d corrections to read and edit")
+        after = vd.check(self.folder / "second.yaml")
+        fixed = {(f.rule, f.path) for f in before if f.fix}
+        self.assertGreater(len(fixed), 7)
+        self.assertEqual({(f.rule, f.path) for f in after} & fixed, set())
+        self.write("third.yaml", """veldrain: world/1
+base: second.yaml
+obstacles: {wall: {role: both}}
+models:
+  crawler:
+    change:
+      links:
+        mast: {mass: 0.3, inertia: null}
+        bumper: {parts: [{box: [3 cm, 26 cm, 5 cm]}]}
+      joints:
+        bumper_spring: {pose: {xyz: [29 cm, 0, 0]}, effort: null, speed: null, stiffness: 2 kN/m, damping: 40}
+        rear_left: {effort: 5 N*m}
+    sensors:
+      scan: {on: mast, pose: {xyz: [0, 0, 8 cm]}}
+      imu: {with: {period: 5 ms}}
+    accept: [{rule: nothing-to-touch, at: antenna, because: it bends}]
+""")  # fmt: skip
+        left = vd.check(self.folder / "third.yaml")
+        self.assertEqual([str(f) for f in left], [])
+        self.assertEqual([s.because for s in left.silenced], ["it bends"])
+        sim = vd.Simulation(vd.load_world(self.folder / "third.yaml"))
+        for wheel in ("front_left", "front_right", "rear_left", "rear_right"):
+            sim["crawler"].command(wheel, velocity=5)
+        sim.advance("2 s")
+        self.assertAlmostEqual(sim["crawler"].pose().position[0], 2 * 5 * 0.09, 1)  # v = ω r
+        self.assertLess(abs(sim["crawler"].pose().position[2] - 0.13), 1e-3)
+
+    def test_command(self) -> None:
+        done = command("check", "robots/broken.world.yaml", "robots/sluice.world.yaml", cwd=self.folder)
+        self.assertEqual((done.returncode, done.stderr), (1, ""))
+        for line in ("3 errors: it will not do what is meant", "crawler/antenna  held-by-nothing  robots/broken_crawler.urdf:37",
+                     "Nothing found: it can run."):  # fmt: skip
+            self.assertIn(line, done.stdout)
+        self.assertEqual(
+            max(len(line) for line in done.stdout.splitlines() if line.endswith(" ")) if " \n" in done.stdout else 0, 0
+        )
+        told = json.loads(command("check", "--json", "robots/broken.world.yaml", cwd=self.folder).stdout)
+        (report,) = told.values()
+        self.assertEqual({f["rule"] for f in report["findings"] if f["severity"] == "error"},
+                         {"held-by-nothing", "impossible-inertia", "limits"})  # fmt: skip
+        self.assertEqual(
+            command("check", "robots/sluice.world.yaml", "--step", "0.5 ms", cwd=self.folder).returncode, 0
+        )
+
+    def test_command_mistakes(self) -> None:
+        self.write("bad.urdf", "<robot name='r'>\n<link name='a'>\n</robot>")
+        self.write("bad.yaml", "veldrain: world/1\nobstacles: {wall: {box: [1, 2]}, post: {sphere: -1}}")
+        for words, status, pattern in (
+            (("check", "bad.urdf"), 1, r"bad\.urdf:3\n      broken XML"),
+            (("check", "bad.yaml"), 1, r"2 errors(.|\n)*bad\.yaml:2(.|\n)*not a row of 3(.|\n)*radius is -1 m"),
+            (("check", "gone.urdf"), 2, r"error: gone\.urdf: no such file"),
+            (("check", "robots/sluice.world.yaml", "--fix", "bad.yaml"), 2, r"error: bad\.yaml: is there already"),
+            (("inspect", "bad.urdf"), 2, r"error: bad\.urdf:3: broken XML"),
+            (("inspect", "robots/gripper.urdf", "--posture", "shut"), 2, r"no posture 'shut'"),
+        ):
+            with self.subTest(words=words):
+                done = command(*words, cwd=self.folder)
+                self.assertEqual(done.returncode, status)
+                self.assertRegex(done.stdout + done.stderr, pattern)
+                self.assertNotIn("Traceback", done.stderr)
+
+    def test_inspect(self) -> None:
+        done = command("inspect", "robots/sampling.world.yaml", cwd=self.folder)
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        for line in ("elbow: revolute, about y, -150° to 150°, now 50°  →  forearm  2.2 kg", "mass                16.61 kg",
+                     "gripper: fixed  →  gripper/palm", "degrees of freedom  7, and 6 more where it is not fixed"):  # fmt: skip
+            self.assertIn(line, done.stdout)
+        (data,) = json.loads(
+            command("inspect", "--json", "--posture", "stowed", "robots/sampling_arm.urdf", cwd=self.folder).stdout
+        )
+        self.assertAlmostEqual(data["positions"]["elbow"], 2.443461, 5)
+        self.assertEqual(data["links"][0]["children"][0]["joint"]["name"], "turn")
 
 
 if __name__ == "__main__":

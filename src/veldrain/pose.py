@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import warnings
 from collections.abc import Sequence
 from typing import Any
 
@@ -54,8 +55,10 @@ class Pose:
 
     @property
     def rpy(self) -> Array:
-        """Roll, pitch and yaw in rad."""
-        return np.asarray(self.rotation.as_euler("xyz"))
+        """Roll, pitch and yaw in rad; at a pitch of ±90°, where roll and yaw are one, yaw is 0."""
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", UserWarning)  # SciPy tells of just that
+            return np.asarray(self.rotation.as_euler("xyz"))
 
     @property
     def yaw(self) -> float:

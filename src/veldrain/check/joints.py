@@ -103,10 +103,11 @@ def no_effort(robot: RobotLook) -> Found:
     """
     for joint in robot.model.joints.values():
         motor = robot.model.motors.get(joint.name)
-        given = {"effort": joint.effort, "speed": joint.speed} | ({"motor's limit": motor.limit} if motor else {})
+        given = {"largest effort": joint.effort, "largest speed": joint.speed}
+        given |= {"motor's limit": motor.limit} if motor else {}
         zeros = [word for word, value in given.items() if value == 0]
         if zeros:
-            told = f"the largest {' and '.join(zeros)} {'is' if len(zeros) == 1 else 'are'} 0"
+            told = f"its {' and '.join(zeros)} {'is' if len(zeros) == 1 else 'are'} 0"
             idle = motor is not None and motor.limit == 0
             yield found(
                 "no-effort", robot, joint.name, told + (": its motor gives nothing" if idle else ""),

@@ -75,7 +75,7 @@ def sags(robot: RobotLook) -> Found:
                 "sags", robot, joint.name,
                 f"the weight on it at the start, {_of(joint, weight)}, bends its {motor.stiffness:.3g} {unit} by"
                 f" {told}",
-                f"write stiffness: {figure(better)} {unit} for {allowed}, or add what inverse_dynamics gives", kind="motor",
+                f"write stiffness: {figure(better)} {unit} for {allowed}, or add inverse_dynamics", kind="motor",
                 numbers={"sag": sag, "weight": weight},
             )  # fmt: skip
 

@@ -102,7 +102,7 @@ def _of_fault(fault: Fault, line: str) -> Finding:
     error = fault.error
     severity = "error" if fault.is_grave else "warning"
     model = error.where.partition("/")[0]
-    fix = {"models": {model: {"change": fault.fix}}} if fault.fix else {}
+    fix = {"models": {model: {"change": fault.fix}}} if fault.is_sure else {}
     return Finding(fault.rule, severity, error.where, error.problem, error.cure, line, fix=fix)  # type: ignore[arg-type]
 
 

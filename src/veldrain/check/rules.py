@@ -57,6 +57,7 @@ FAULTS = {
     "start-outside-limits": "A joint starts within its limits.",
     "not-on-a-link": "Sensors and frames are on a link that there is.",
     "one-name": "No two sensors have one name.",
+    "gains": "A motor that is told positions or velocities has gains.",
     "motor-on-fixed": "A motor is on a joint that moves.",
     "file": "The file can be read.",
 }

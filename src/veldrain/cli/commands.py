@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from importlib.resources import files
+import shutil
+from importlib.resources import as_file, files
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,6 +14,7 @@ if TYPE_CHECKING:
 
 DEMO_FILES = ("culvert.world.yaml", "culvert.scenario.yaml", "culvert.study.yaml")
 DEMO_FOLDER = "veldrain-demo"
+ROBOTS = "robots"
 REPORT = "report.html"
 
 
@@ -32,6 +34,7 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say(f"  open {result.folder / REPORT}")
     first = result.trials.iloc[0]["file"]
     say(f"  veldrain streams {result.folder / str(first)}")
+    say(f"  veldrain check {folder / ROBOTS / 'broken.world.yaml'}")
     say(f"  edit gain or damping in {folder / DEMO_FILES[2]}, then")
     say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
 
@@ -62,6 +65,9 @@ def copy_demo(folder: Path) -> None:
         for name in DEMO_FILES:
             if not (folder / name).exists():
                 (folder / name).write_text(shipped.joinpath(name).read_text(encoding="utf-8"), encoding="utf-8")
+        if not (folder / ROBOTS).exists():
+            with as_file(shipped.joinpath(ROBOTS)) as robots:
+                shutil.copytree(robots, folder / ROBOTS)
     except OSError as error:
         raise VeldrainError(
             f"cannot be written ({error.strerror})", where=str(folder), cure="name another with --out"

@@ -17,7 +17,8 @@ from veldrain.errors import VeldrainError
 if TYPE_CHECKING:
     from veldrain.check import Findings
 
-COLOURS = {"error": "red", "warning": "yellow", "note": "cyan"}
+# Readable on dark and on light.
+COLOURS = {"error": "red", "warning": "magenta", "note": "blue"}
 MEANING = {"error": "it will not do what is meant", "warning": "it hardly will", "note": "worth knowing"}
 
 
@@ -122,7 +123,7 @@ def print_robot(robot: dict[str, Any]) -> None:
 
     def grow(branch: Tree, link: dict[str, Any]) -> None:
         held = (
-            Text.assemble((f"{link['joint']['name']}: ", "cyan"), f"{link['joint']['says']}  →  ")
+            Text.assemble((f"{link['joint']['name']}: ", "blue"), f"{link['joint']['says']}  →  ")
             if link["joint"]
             else Text()
         )
@@ -134,7 +135,7 @@ def print_robot(robot: dict[str, Any]) -> None:
 
     for root in robot["links"]:
         grow(tree, root)
-    out.print(tree, soft_wrap=True)
+    out.print(tree)
     for line in robot["extra"]:
         say(line)
     say("")

@@ -182,7 +182,7 @@ class UrdfReader:
                     f"its axis {said} has length {np.linalg.norm(xyz):.3g}, not 1; its direction was taken",
                     where=f"{self.m.name}/{name}", cure="write a unit vector: other readers may take it as it is",
                 )  # fmt: skip
-                self.m.faults.append(Fault("axis-length", error, False, {"joints": {name: {"axis": direction}}}))
+                self.m.faults.append(Fault("axis-length", error, False, {"joints": {name: {"axis": direction}}}, True))
         elif kind not in ("fixed", "floating"):
             more["axis"] = (1.0, 0.0, 0.0)  # as URDF has it where it is left out
         limit = self.one(e, "limit")
@@ -241,8 +241,11 @@ class UrdfReader:
             elif self.one(e_joint, "hardwareInterface") is not None:
                 asked = (self.one(e_joint, "hardwareInterface").text or "").rpartition("/")[2]
                 if "Effort" not in asked:
-                    self.note(e_joint, f"{asked or 'its interface'} asks for gains, which URDF does not have: taken as "
-                                       "effort motors (change_motor gives them mode and gains)")  # fmt: skip
+                    error = VeldrainError(
+                        f"{asked or 'its interface'} asks for gains, and URDF has no words for them: an effort motor",
+                        where=f"{self.m.name}/{joint}", cure=f"say motors: {{{joint}: {{mode: …, damping: …}}}}",
+                    )  # fmt: skip
+                    self.m.faults.append(Fault("gains", error, False, {"motors": {joint: {}}}))
             if f"motor {joint}" in self.m.where:
                 raise VeldrainError(f"a second transmission for joint '{joint}'", where=self.at(e), cure="keep one")
             self.m.where[f"motor {joint}"] = self.at(e)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import logging
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -19,7 +20,9 @@ from veldrain.pose import Array
 
 KINDS = ("stl", "obj", "ply", "glb", "gltf", "dae")
 MOST = 200e6  # bytes of a file
-_VERSION = 1  # of what is kept
+_VERSION = 2  # of what is kept
+# What trimesh logs of a broken file is in our error; without a handler of the user's it would be printed.
+logging.getLogger("trimesh").addHandler(logging.NullHandler())
 
 
 def read_mesh(path: Path) -> tuple[Array, NDArray[np.int64], float]:
@@ -106,24 +109,36 @@ def _parsed(content: bytes, kind: str, path: Path) -> tuple[Array, NDArray[np.in
     try:
         resolver: Any = _SameFolder(path.parent) if kind == "gltf" else None
         mesh: Any = trimesh.load(io.BytesIO(content), file_type=kind, force="mesh", resolver=resolver, process=False)
-        corners, triangles = joined(np.array(mesh.vertices, float), np.array(mesh.faces, np.int64))
+        corners, triangles = np.array(mesh.vertices, float), np.array(mesh.faces, np.int64)
     except Exception as error:  # whatever the reader of a broken file stumbles over
         said = " ".join(str(error).split())[:120] or type(error).__name__
         raise VeldrainError(f"not a mesh that can be read ({said})", where=str(path), cure="export it anew") from error
     if len(triangles) == 0:
         raise VeldrainError("a mesh with no faces", where=str(path), cure="export it as triangles")
-    return corners, triangles, unit
+    if not is_mesh(corners, triangles):
+        raise VeldrainError("not a mesh: a corner is no point, or a face names one that there is not", where=str(path),
+                            cure="export it anew")  # fmt: skip
+    return *joined(corners, triangles), unit
+
+
+def is_mesh(corners: Array, triangles: NDArray[np.int64]) -> bool:
+    """True for points (n, 3) and triangles (m, 3) of them, one at least."""
+    fits = corners.ndim == triangles.ndim == 2 and corners.shape[1] == triangles.shape[1] == 3 and len(triangles) > 0
+    return bool(fits and triangles.min() >= 0 and triangles.max() < len(corners) and np.isfinite(corners).all())
 
 
 def joined(corners: Array, triangles: NDArray[np.int64]) -> tuple[Array, NDArray[np.int64]]:
-    """The mesh with corners at one place made one: STL files name each corner anew for every triangle."""
-    order = np.lexsort(corners.T)
-    sorted_corners = corners[order]
+    """The mesh with corners at one place made one, in their order: STL files name each anew for every triangle."""
+    order = np.lexsort(corners.T)  # stable: of corners at one place the first comes first
+    at = corners[order]
     new = np.ones(len(order), bool)
-    new[1:] = (sorted_corners[1:] != sorted_corners[:-1]).any(axis=1)
+    new[1:] = (at[1:] != at[:-1]).any(axis=1)
+    firsts = order[new]
+    rank = np.empty(len(firsts), np.int64)
+    rank[np.argsort(firsts)] = np.arange(len(firsts))
     number = np.empty(len(order), np.int64)
-    number[order] = np.cumsum(new) - 1
-    return sorted_corners[new], number[triangles]
+    number[order] = rank[np.cumsum(new) - 1]
+    return corners[np.sort(firsts)], number[triangles]
 
 
 def _unit_of_dae(content: bytes, path: Path) -> float:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.mesh_files import joined, kept_parts, read_mesh
+from veldrain.model.mesh_files import is_mesh, joined, kept_parts, read_mesh
 from veldrain.model.shapes import Shape
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity
@@ -90,8 +90,7 @@ class Mesh(Shape):
         for what, word, known in (("way to collide", collide, COLLIDE), ("way to fit", fit, FITS)):
             if word not in known:
                 raise unknown(what, word, known, self.source)
-        fits = corners.ndim == triangles.ndim == 2 and corners.shape[1] == triangles.shape[1] == 3 and len(triangles)
-        if not fits or triangles.min() < 0 or triangles.max() >= len(corners) or not np.isfinite(corners).all():
+        if not is_mesh(corners, triangles):
             cure = "give corners (n, 3) and triangles (m, 3) of them"
             raise VeldrainError("not a mesh", where=self.source, cure=cure)
         self.corners, self.triangles, self.collide, self.fit = corners, triangles, collide, fit

@@ -185,7 +185,7 @@ class Model(Structure):
         if "mimic" in changes and changes["mimic"] is None:
             old = replace(old, mimic=None)
         fields = {key: value for key, value in vars(old).items() if key in changes or self._keeps(old, key)}
-        order, motor, given = list(self.joints), self.motors.get(name), self._given.get(f"motor {name}")
+        order = list(self.joints)
         del self.joints[name]
         try:
             self.joint(**fields | changes)
@@ -194,9 +194,8 @@ class Model(Structure):
             raise
         finally:
             self.joints = {key: self.joints[key] for key in order}
-            if motor and name in self.coordinates():
-                self.motors[name] = motor
-                self._given[f"motor {name}"] = given or set()
+        if name in self.motors:
+            self.change_motor(name)  # its limit may be the joint's
         return self
 
     def _mended(self, table: str, name: str, changes: Mapping[str, Any]) -> None:
@@ -215,6 +214,7 @@ class Model(Structure):
         >>> m.change_motor("roll", mode="velocity", damping=4).change_motor("roll", limit=3).motors["roll"].limit
         3.0
         """
+        self.faults = [f for f in self.faults if joint not in f.fix.get("motors", {})]
         old, given = self.motors.pop(joint, None), self._given.pop(f"motor {joint}", set())
         try:
             return self.motor(**{key: getattr(old, key) for key in given} | {"joint": joint} | changes)

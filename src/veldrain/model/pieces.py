@@ -145,13 +145,15 @@ class Mounted:
 class Fault:
     """A mistake in a description that could be read past: the rule it breaks, and the error that tells of it.
 
-    ``fix`` is what mends it, in the words of a file's ``change:``; other changes of these words mend it too.
+    ``fix`` is what mends it, in the words of a file's ``change:``; other changes of these words mend it too. Where it
+    is sure, the check offers it.
     """
 
     rule: str
     error: VeldrainError
     is_grave: bool = True
     fix: Mapping[str, Any] = field(default_factory=dict)
+    is_sure: bool = False
 
 
 @dataclass(frozen=True)

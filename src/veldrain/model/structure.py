@@ -67,14 +67,14 @@ class Structure:
         self._given: dict[str, set[str]] = {}  # what "joint lift" or "motor lift" were given themselves
 
     @contextmanager
-    def _reading_past(self, rule: str, fix: Mapping[str, Any] | None = None) -> Iterator[None]:
+    def _reading_past(self, rule: str, fix: Mapping[str, Any] | None = None, is_sure: bool = False) -> Iterator[None]:
         """In a draft, a mistake in here becomes a fault, and what was to be done is left undone."""
         try:
             yield
         except VeldrainError as error:
             if not self.draft:
                 raise
-            self.faults.append(Fault(rule, error, fix=fix or {}))
+            self.faults.append(Fault(rule, error, fix=fix or {}, is_sure=is_sure))
 
     def link(
         self,
@@ -132,7 +132,7 @@ class Structure:
                 raise VeldrainError(f"mass is {kg:g} kg", where=where, cure="give a mass above zero")
             return NOTHING
         if inertia is not None:
-            with self._reading_past("impossible-inertia", {"links": {name: {"inertia": None}}}):
+            with self._reading_past("impossible-inertia", {"links": {name: {"inertia": None}}}, is_sure=True):
                 tensor = checked_inertia(np.asarray(inertia), where)
                 if com is not None:  # nothing to ask the shapes for
                     return MassProperties(kg, np.array(triple(com, "length", where)), tensor)
@@ -210,7 +210,7 @@ class Structure:
 
         limits = None
         swapped = {"joints": {name: {"limits": list(values["limits"] or ())[::-1] or None}}}
-        with self._reading_past("limits", swapped):
+        with self._reading_past("limits", swapped, is_sure=True):
             limits = _limits(values["limits"], position, where)
             if limits and kind not in ("revolute", "prismatic"):
                 limits = None

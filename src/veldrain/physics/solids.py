@@ -98,11 +98,12 @@ def _add_rings(faces: NDArray[np.void], face: NDArray[np.int64], corner: NDArray
     sizes = np.bincount(face)
     mean = np.stack([np.bincount(face, at[corner, k]) for k in range(3)], axis=1) / sizes[:, None]
     middle = at[corner] - mean[face]
-    outmost = np.lexsort(((middle**2).sum(axis=1), face))[np.cumsum(sizes) - 1]
-    one, normal = middle[outmost][face], faces["normal"][face]
-    angles = np.arctan2(np.einsum("ij,ij->i", middle, np.cross(normal, one)), np.einsum("ij,ij->i", middle, one))
+    firsts = np.cumsum(sizes) - sizes
+    one = np.repeat(middle[firsts], sizes, axis=0)
+    across = np.repeat(np.cross(faces["normal"], middle[firsts]), sizes, axis=0)
+    angles = np.arctan2(np.einsum("ij,ij->i", middle, across), np.einsum("ij,ij->i", middle, one))
     order = np.lexsort((angles, face))
-    rank = np.arange(len(face)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+    rank = np.arange(len(face)) - np.repeat(firsts, sizes)
     # Of a face with more corners every so many-th stays.
     most = np.minimum(sizes, MOST_CORNERS)[face]
     place = -(-rank * most // sizes[face])

@@ -11,7 +11,6 @@ import numpy as np
 from veldrain.errors import unknown
 from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, Joint, Mesh, Model, Motor, Part, Shape, Sphere
 from veldrain.model.volumes import bounds_of, seen, touched
-from veldrain.report.text import number
 
 
 def contents_of(
@@ -36,14 +35,14 @@ def contents_of(
         own = [m for m in model.motors.values() if joint and m.joint in joint.coordinates]
         return {
             "name": link,
-            "says": f"{number(body.mass)} kg" if body.mass else "no mass",
+            "says": f"{body.mass:.4g} kg" if body.mass else "no mass",
             "mass_kg": body.mass,
             "com_m": body.com.tolist(),
             "inertia_kg_m2": body.inertia.tolist(),
             "joint": _joint(joint, at) if joint else None,
             "shapes": [_part(part) for part in described.parts],
             "motors": [_motor(m, joint) for m in own if joint],
-            "sensors": [f"sensor {s.name}: {type(s.sensor).__name__}, every {number(1e3 * s.sensor.period)} ms"
+            "sensors": [f"sensor {s.name}: {type(s.sensor).__name__}, every {1e3 * s.sensor.period:.4g} ms"
                         for s in model.sensors.values() if s.link == link],
             "frames": [f"frame {f.name}" for f in model.frames.values() if f.link == link],
             "children": [link_of(j.child, j) for j in held],
@@ -51,9 +50,10 @@ def contents_of(
 
     extra = [f"loop {x.name}: {x.kind} between {x.link_a} and {x.link_b}" for x in model.loops.values()]
     extra += [
-        f"spring {x.name}: {number(x.stiffness)} N/m between {x.link_a} and {x.link_b}" for x in model.springs.values()
+        f"spring {x.name}: {x.stiffness:.4g} N/m between {x.link_a} and {x.link_b}" for x in model.springs.values()
     ]
-    extra += [f"no contact: {a} and {b}" for a, b in model.apart]
+    if model.apart:
+        extra.append("no contact: " + ", ".join(f"{a} – {b}" for a, b in model.apart))
     return {
         "name": name or model.name,
         "links": [link_of(root, None) for root in model.roots()],
@@ -69,7 +69,7 @@ def _totals(model: Model, at: Mapping[str, float], posture: str | None) -> dict[
     poses = model.poses(at)
     shapes = [(s, poses[link] @ p) for link, described in model.links.items() for part in described.parts
               for s, p in (*seen(part), *touched(part))]  # fmt: skip
-    totals = {"mass": f"{number(whole.mass)} kg"}
+    totals = {"mass": f"{whole.mass:.4g} kg"}
     if shapes:
         low, high = bounds_of(shapes)
         totals["size"] = " × ".join(f"{edge:.3g}" for edge in high - low) + " m (x, y, z)"
@@ -111,11 +111,11 @@ def _axis(joint: Joint) -> str:
 
 def _motor(motor: Motor, joint: Joint) -> str:
     unit = ("N/m", "N·s/m", "N") if joint.is_linear else ("N·m/rad", "N·m·s/rad", "N·m")
-    says = [f"motor in {motor.mode} mode"]
-    says += [f"stiffness {number(motor.stiffness)} {unit[0]}"] if motor.stiffness else []
-    says += [f"damping {number(motor.damping)} {unit[1]}"] if motor.damping else []
-    says += [f"at most {number(motor.limit)} {unit[2]}"] if math.isfinite(motor.limit) else []
-    says += [f"reduction {motor.reduction:g}"] if motor.reduction != 1 else []
+    says = [f"{motor.mode} motor"]
+    says += [f"{motor.stiffness:.4g} {unit[0]}"] if motor.stiffness else []
+    says += [f"{motor.damping:.4g} {unit[1]}"] if motor.damping else []
+    says += [f"up to {motor.limit:.4g} {unit[2]}"] if math.isfinite(motor.limit) else []
+    says += [f"{motor.reduction:g}:1"] if motor.reduction != 1 else []
     return ", ".join(says)
 
 

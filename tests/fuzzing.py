@@ -1,0 +1,80 @@
+"""Robot and mesh files spoilt at random: readers take them or refuse them by name, and nothing else.
+
+``scripts/fuzz`` does this for minutes; what it finds is kept in tests/found and tried again by every run of the tests.
+"""
+
+from __future__ import annotations
+
+import io
+import tempfile
+import warnings
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import trimesh
+from hypothesis import strategies as st
+
+import veldrain as vd
+from tests.helpers import DEMO
+from veldrain.formats import load_robot
+
+TOKENS = [b"nan", b"1e999", b"-1", b"0", b"", b"<", b"/>", b"&x;", b"<!DOCTYPE r [<!ENTITY x 'y'>]>", b"../../x.stl", b'"',
+          b"http://here/x.stl", b"\xff\xfe", b"\x00" * 8, b"4294967295", b"continuous", b"link", b"9" * 400]  # fmt: skip
+
+
+def seeds() -> dict[str, list[bytes]]:
+    """Whole files by their ending."""
+    robots = DEMO / "robots"
+    found = {"urdf": [(robots / n).read_bytes() for n in ("gripper.urdf", "broken_crawler.urdf")]}
+    box = trimesh.creation.box((1, 2, 3))
+    for kind in ("stl", "stl_ascii", "obj", "ply", "glb", "gltf", "dae"):
+        made = box.export(file_type=kind) if kind != "gltf" else _with_its_buffers(box)
+        found.setdefault(kind.partition("_")[0], []).append(made.encode() if isinstance(made, str) else made)
+    return found
+
+
+@st.composite
+def spoilt(draw: Callable[..., object], whole: list[bytes]) -> bytes:
+    """A file with some of it replaced, doubled or taken out."""
+    data = bytearray(draw(st.sampled_from(whole)))  # type: ignore[arg-type]
+    for _ in range(int(draw(st.integers(1, 6)))):  # type: ignore[call-overload]
+        at = int(draw(st.integers(0, len(data))))  # type: ignore[call-overload]
+        long = int(draw(st.integers(0, 30)))  # type: ignore[call-overload]
+        new = draw(st.one_of(st.sampled_from(TOKENS), st.binary(max_size=12), st.just(bytes(data[at : at + 2 * long]))))
+        data[at : at + long] = new  # type: ignore[assignment]
+    return bytes(data)
+
+
+def read(kind: str, data: bytes) -> str:
+    """What becomes of a file: ``read``, or the error that refuses it.
+
+    Raises:
+        Exception: any but a VeldrainError.
+    """
+    with tempfile.TemporaryDirectory() as folder, warnings.catch_warnings(), np.errstate(all="ignore"):
+        warnings.simplefilter("ignore")
+        (Path(folder) / "meshes").mkdir()
+        path = Path(folder) / f"spoilt.{kind}"
+        path.write_bytes(data)
+        try:
+            if kind == "urdf":
+                for mesh in ("hull", "wheel", "mast"):
+                    (path.parent / "meshes" / f"{mesh}.stl").write_bytes(TRIANGLE)
+                load_robot(path, draft=True)
+            else:
+                mesh = vd.Mesh(path)
+                assert np.isfinite(mesh.corners).all() and len(mesh.triangles)
+        except vd.VeldrainError as error:
+            assert "\n" not in str(error)
+            return str(error)
+    return "read"
+
+
+def _with_its_buffers(box: trimesh.Trimesh) -> bytes:
+    return bytes(trimesh.exchange.gltf.export_gltf(trimesh.Scene([box]), embed_buffers=True)["model.gltf"])
+
+
+_stl = io.BytesIO()
+trimesh.creation.box((0.1, 0.1, 0.1)).export(_stl, file_type="stl")
+TRIANGLE = _stl.getvalue()
