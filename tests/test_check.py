@@ -9,8 +9,8 @@ import unittest
 from pathlib import Path
 
 import veldrain as vd
-from tests.check_cases import CASES
-from tests.helpers import DEMO, command
+from tests.check_cases import CASES, cart, on_ground, source
+from tests.helpers import DEMO, ROOT, command
 from veldrain.check import RULES
 from veldrain.check.rules import FAULTS
 
@@ -28,6 +28,43 @@ class Rules(unittest.TestCase):
                 self.assertTrue(all(f.problem and f.cure for f in hits))
                 self.assertEqual([str(f) for f in found if f.rule not in (rule, "not-looked-at")], [])
                 self.assertEqual([str(f) for f in vd.check(make(True))], [])
+
+    def test_statements_and_the_page(self) -> None:
+        """Each rule has a statement in one line and a reason; docs/check.md shows each with its case as it is."""
+        page = (ROOT / "docs" / "check.md").read_text(encoding="utf-8")
+        for name, rule in RULES.items():
+            with self.subTest(rule=name):
+                self.assertTrue(rule.statement.endswith(".") and len(rule.statement) < 100)
+                self.assertGreater(len(rule.reason), 40)
+                self.assertIn(f"**`{name}`** ({rule.severity}). {rule.statement}", page)
+        for name in CASES:
+            with self.subTest(case=name):
+                self.assertIn(source(name), page, "make docs")
+
+    def test_scenarios_and_studies(self) -> None:
+        """They are looked at with their own step."""
+        world = on_ground(cart().mount(vd.Imu(period="2.5 ms"), "imu", "hull"))
+        for step, count in (("1 ms", 1), ("0.5 ms", 0)):
+            scenario = vd.Scenario(world, "1 s", step=step)
+            study = vd.Study(
+                scenario,
+                controllers={"none": {}},
+                vary={"cart.x": vd.uniform(0, 1)},
+                trials=2,
+                metrics=[vd.FinishTime("t", "x")],
+            )
+            for thing in (scenario, study):
+                with self.subTest(step=step, thing=type(thing).__name__):
+                    self.assertEqual(len(vd.check(thing).of("uneven-period")), count)
+
+    def test_a_model_in_a_posture_of_its_own(self) -> None:
+        m = cart().link("flap", vd.Box((0.1, 0.2, 0.02)), mass=0.4)
+        m.joint("hinge", "hull", "flap", "revolute", vd.Pose((0.4, 0, 0)), axis=(0, 1, 0), limits=("10 deg", "90 deg"))
+        self.assertEqual([f.rule for f in vd.check(m)], ["start-outside-limits"])
+        self.assertIn("10° to 90°", vd.check(m)[0].problem)
+        self.assertEqual(list(vd.check(m.posture("up", {"hinge": "60 deg"}), posture="up")), [])
+        with self.assertRaisesRegex(vd.VeldrainError, "no posture 'down'"):
+            vd.check(m, posture="down")
 
 
 class Reviews(unittest.TestCase):

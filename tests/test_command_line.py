@@ -180,7 +180,7 @@ class Commands(unittest.TestCase):
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         out = self.folder / "veldrain-demo-2"
         self.assertEqual(list((self.folder / "veldrain-demo").iterdir()), [])
-        self.assertEqual({p.name for p in out.iterdir()}, {p.name for p in DEMO.glob("*.yaml")} | {"results"})
+        self.assertEqual({p.name for p in out.iterdir()}, {p.name for p in DEMO.glob("*.yaml")} | {"results", "robots"})
         for words in (
             "offset, RMS (m)",
             "too few pairs",

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+import os
 import shutil
 import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 import trimesh
@@ -251,6 +253,51 @@ class Meshes(Folder):
         )
         self.assertAlmostEqual(slab.links["a"].mass_properties.mass, 12.0, 4)
 
+    def test_what_is_kept_can_be_deleted_or_spoilt(self) -> None:
+        box = trimesh.creation.box((1, 2, 3))
+        box.export(self.folder / "box.stl")
+        with patch.dict(os.environ, XDG_CACHE_HOME=str(self.folder / "cache")):
+            for spoil in (lambda kept: None, lambda kept: kept.write_bytes(b"PK"), lambda kept: kept.unlink()):
+                self.assertAlmostEqual(vd.Mesh(self.folder / "box.stl").volume, 6, 5)
+                (kept,) = (self.folder / "cache").rglob("*.npz")
+                spoil(kept)
+            self.assertAlmostEqual(vd.Mesh(self.folder / "box.stl").volume, 6, 5)
+
+    def test_buffers_of_gltf_stay_in_its_folder(self) -> None:
+        files = trimesh.exchange.gltf.export_gltf(trimesh.Scene([trimesh.creation.box((1, 2, 3))]), merge_buffers=True)
+        for name, content in files.items():
+            (self.folder / name).write_bytes(content)
+        self.assertAlmostEqual(vd.Mesh(self.folder / "model.gltf").volume, 6, 5)
+        (buffer,) = (n for n in files if n.endswith(".bin"))
+        (self.folder / "inner").mkdir()
+        out = files["model.gltf"].replace(buffer.encode(), f"../{buffer}".encode())
+        (self.folder / "inner" / "model.gltf").write_bytes(out)
+        self.refused("leads out of the file's folder", lambda: vd.Mesh(self.folder / "inner" / "model.gltf"))
+
+    def test_refused(self) -> None:
+        box = trimesh.creation.box((1, 2, 3))
+        box.export(self.folder / "box.stl")
+        flat = [(0, 0, 0), (1, 0, 0), (0, 1, 0), (1, 1, 0)]
+        for pattern, act in (
+            ("no such mesh file", lambda: vd.Mesh(self.folder / "gone.stl")),
+            ("'bx'; did you mean 'box'", lambda: vd.Mesh(self.folder / "box.stl", collide="bx")),
+            ("no way to fit 'best'", lambda: vd.Mesh(self.folder / "box.stl", collide="box", fit="best")),
+            ("unit", lambda: vd.Mesh(self.folder / "box.stl", unit="kg")),
+            ("scale 0", lambda: vd.Mesh(self.folder / "box.stl", scale=0)),
+            ("scale \\(1, 2\\)", lambda: vd.Mesh(self.folder / "box.stl", scale=(1, 2))),
+            ("flat", lambda: vd.Mesh.of(flat, [(0, 1, 2), (1, 3, 2)], "box").touched),
+            ("mass and density", lambda: vd.Model("m").link("a", vd.Sphere(1), mass=1, density=2)),
+            (
+                "no colour 'redd'",
+                lambda: vd.save_robot(
+                    vd.Model("m").link("a", vd.Part(vd.Sphere(1), colour="redd")), self.folder / "c.urdf"
+                ),
+            ),
+            ("cannot be written", lambda: vd.save_robot(vd.Model("m").link("a"), self.folder / "box.stl" / "c.urdf")),
+        ):
+            with self.subTest(pattern=pattern):
+                self.refused(pattern, act)
+
     def test_fitted_shapes(self) -> None:
         turned = vd.Pose((0.3, -0.2, 0.5), rpy=(0.4, -0.7, 1.1))
         for made, kind, sizes in (
@@ -437,6 +484,86 @@ accept: [{rule: no-limits, at: arm/swing, because: a slip ring}]
         loaded = vd.load_world(self.folder / "w.world.yaml")
         self.assertTrue(same(plain(loaded), plain(by_hand)))
         self.assertEqual([a.rule for a in loaded.accepted], ["no-limits"])
+
+    def test_poses_are_those_of_the_engine(self) -> None:
+        """Every kind of joint, at random positions."""
+        kinds = vd.Model("chain").link("l0", vd.Sphere(0.05), mass=1)
+        for k, kind in enumerate(("revolute", "planar", "prismatic", "ball", "continuous", "fixed", "revolute")):
+            kinds.link(f"l{k + 1}", vd.Sphere(0.05), mass=1)
+            kinds.joint(
+                f"j{k}", f"l{k}", f"l{k + 1}", kind, vd.Pose((0.1, 0.2, 0.3), rpy=(0.3 * k, -0.2, 0.5)), axis=(1, k, 2)
+            )
+        kinds.link("led", vd.Sphere(0.05), mass=1).joint("led", "l2", "led", "revolute", mimic=("j0", -0.5, 0.2))
+        random = np.random.default_rng(11)
+        for model in (kinds, *(vd.load_robot(p) for p in ROBOTS.glob("*.urdf") if "broken" not in p.name)):
+            at = {}
+            for name, (joint, _) in model.coordinates().items():
+                low, high = joint.limits or (-1.0, 1.0)
+                at |= {} if joint.mimic else {name: random.uniform(low, high)}
+            place = vd.Pose((1, -2, 3), rpy=(0.4, 0.2, -0.9))
+            sim = vd.Simulation(vd.World().place(model, "robot", place, fixed=True, joints=at))
+            for link, pose in model.poses(at).items():
+                with self.subTest(model=model.name, link=link):
+                    found = sim["robot"].pose(link)
+                    np.testing.assert_allclose(found.position, (place @ pose).position, atol=1e-9)
+                    np.testing.assert_allclose(found.matrix, (place @ pose).matrix, atol=1e-9)
+
+    def test_joined_with_loops_springs_and_faults(self) -> None:
+        press = (
+            vd.Model("press")
+            .link("frame", mass=5)
+            .link("ram", mass=1)
+            .joint("slide", "frame", "ram", "prismatic", limits=(0, 1))
+        )
+        press.spring("coil", "frame", "ram", stiffness=50).close("leash", "frame", "ram", "rope", length=2).accept(
+            "sags", "slide", "held"
+        )
+        m = (
+            vd.Model("cell")
+            .link("floor", mass=50)
+            .attach(press, on="floor")
+            .attach(press, on="floor", name="second", pose=vd.Pose((1, 0, 0)))
+        )
+        self.assertEqual(
+            [(s.link_a, s.link_b) for s in m.springs.values()],
+            [("press/frame", "press/ram"), ("second/frame", "second/ram")],
+        )
+        self.assertEqual([a.at for a in m.accepted], ["press/slide", "second/slide"])
+        self.assertEqual(list(m.scaled(3).loops["second/leash"].pose_a.position), [0, 0, 0])
+        self.assertEqual(
+            (m.scaled(3).loops["press/leash"].length, m.scaled(3).joints["press/slide"].limits), (6, (0, 3))
+        )
+        broken = vd.load_robot(ROBOTS / "broken_crawler.urdf", draft=True).joint("foot", "hull", "antenna", "fixed")
+        tray = vd.Model("tray", draft=True).link("tray", mass=9).attach(broken, on="tray")
+        self.refused(
+            "broken_crawler.urdf:125: tray/crawler/rear_right_wheel: no body has", lambda: vd.World().place(tray)
+        )
+        tray.change_link("crawler/rear_right_wheel", inertia=None)
+        self.refused("tray/crawler/bumper_spring: limits", lambda: vd.World().place(tray))
+        for wrong in (lambda: m.attach(press, on="roof"), lambda: m.attach(press, on="floor"), lambda: m.scaled(0),
+                      lambda: m.posture("p", {"slide": 1}), lambda: m.defaults(colour="red"),
+                      lambda: m.attach(press, on="floor", name="x", pose=vd.Pose(), in_root=vd.Pose())):  # fmt: skip
+            self.refused(".", wrong)
+
+    def test_a_world_over_another_in_its_own_folder(self) -> None:
+        """Files that the base names stay beside the base."""
+        shutil.copytree(ROBOTS, self.folder / "drawings" / "robots")
+        path = self.write("runs/w.world.yaml", """veldrain: world/1
+base: ../drawings/robots/sluice.world.yaml
+models: {sluice: {links: {rack: {parts: [{mesh: {file: ../drawings/robots/meshes/mast.stl, collide: capsule}}], mass: 1}},
+  joints: {foot: {parent: frame, child: rack, kind: fixed}}}}
+place: {sluice: {posture: open}, second: {model: sluice, fixed: true, pose: {xyz: [3, 0, 0]}}}
+""")  # fmt: skip
+        world = vd.load_world(path)
+        self.assertEqual(world.placed["sluice"].joints, {"lift": 0.75})
+        self.assertEqual(world.placed["second"].joints, {})
+        self.assertEqual([len(link.parts) for link in world.placed["second"].model.links.values()], [2, 2, 1])
+        sim = vd.Simulation(world)
+        self.assertAlmostEqual(sim["sluice"].pose("blade").position[2] - sim["second"].pose("blade").position[2], 0.75)
+        draft = vd.load_world(
+            self.write("d.yaml", "veldrain: world/1\nobstacles: {a: {box: [1, 2]}}\nplace: {p: {model: q}}"), draft=True
+        )
+        self.assertEqual([f.error.where.partition("d.yaml:")[2][0] for f in draft.faults], ["2", "3"])
 
     def test_mistakes_of_files(self) -> None:
         shutil.copy(ROBOTS / "gripper.urdf", self.folder)

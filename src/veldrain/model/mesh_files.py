@@ -101,6 +101,8 @@ class _SameFolder:
             raise ValueError(f"'{name}' leads out of the file's folder")
         return path.read_bytes()
 
+    __getitem__ = get
+
 
 def _parsed(content: bytes, kind: str, path: Path) -> tuple[Array, NDArray[np.int64], float]:
     import trimesh  # takes a while
