@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import copy
 import math
 import os
+import pickle
 import shutil
 import tempfile
 import unittest
@@ -273,6 +275,15 @@ class Meshes(Folder):
         out = files["model.gltf"].replace(buffer.encode(), f"../{buffer}".encode())
         (self.folder / "inner" / "model.gltf").write_bytes(out)
         self.refused("leads out of the file's folder", lambda: vd.Mesh(self.folder / "inner" / "model.gltf"))
+
+    def test_goes_to_other_processes(self) -> None:
+        ball = trimesh.creation.icosphere(3, 0.1)
+        mesh = vd.Mesh.of(ball.vertices, ball.faces)
+        world = vd.World().ground().body("ball", mesh, 1, vd.Pose((0, 0, 0.1)))
+        vd.Simulation(world).advance(0.01)  # hull and trees are made by now
+        self.assertEqual(pickle.loads(pickle.dumps(world)).bodies["ball"].part.shape, mesh)
+        self.assertLess(len(pickle.dumps(mesh)), 3 * (mesh.corners.nbytes + mesh.triangles.nbytes))
+        self.assertIs(copy.deepcopy(world).bodies["ball"].part.shape, mesh)
 
     def test_refused(self) -> None:
         box = trimesh.creation.box((1, 2, 3))

@@ -9,7 +9,7 @@ import numpy as np
 from veldrain.check.look import RobotLook, extent, figure, mm, model_change, solid_volume
 from veldrain.check.rules import Found, found, rule
 from veldrain.model import Mesh, Part
-from veldrain.model.inertia import of_parts
+from veldrain.model.inertia import is_solid, of_parts
 from veldrain.model.volumes import bounds_of
 
 DENSEST, LIGHTEST = 12e3, 10.0  # kg/m³: lead, and a light foam
@@ -44,14 +44,11 @@ def inertia_of_its_shapes(robot: RobotLook) -> Found:
         body, parts = link.mass_properties, _for_mass(robot, name)
         if body.mass <= 0 or not parts or name in robot.out_of_size:
             continue
-        try:
-            even = of_parts(parts, body.mass)
-        except Exception:  # an open mesh: there is no volume to spread it over
+        if all(is_solid(p.shape) for p in parts):
+            even_trace = float(np.trace(of_parts(parts, body.mass).inertia))
+        else:  # as if it filled its box
             low, high = bounds_of([(p.shape, p.pose) for p in parts])
-            edges = high - low
-            even_trace = body.mass * float(edges @ edges) / 6
-        else:
-            even_trace = float(np.trace(even.inertia))
+            even_trace = body.mass * float((high - low) @ (high - low)) / 6
         factor = float(np.trace(body.inertia)) / even_trace
         if 1 / FAR <= factor <= FAR:
             continue

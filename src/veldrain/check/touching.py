@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections import Counter
 from itertools import combinations
+from typing import Any
 
 import numpy as np
 
-from veldrain.check.look import Look, RobotLook, figure, mm, model_change
+from veldrain.check.look import Look, RobotLook, figure, mm
 from veldrain.check.rules import Found, found, rule
 from veldrain.errors import VeldrainError
 from veldrain.model import GROUND
@@ -37,17 +38,16 @@ def overlapping_links(robot: RobotLook) -> Found:
         joint = next((j.name for j in robot.model.joints.values() if {j.parent, j.child} == {a, b}), None)
         always, tried = how_often.get(frozenset((a, b)), 0), POSTURES if how_often else 1
         jump = max(0.0, depth - left.get(frozenset((a, b)), depth))
-        thrown = (
-            f"; the first step moves them {mm(jump)} apart, as if at {figure(jump / look.step)} m/s" if jump else ""
-        )
+        speed = figure(jump / look.step)
+        thrown = f"; the first step moves them {mm(jump)} apart, as if at {speed} m/s" if jump else ""
         beside = f", which joint '{joint}' joins," if joint else ""
-        switch = model_change(robot, {}) | {"models": {robot.model.name: {"no_contact": [[a, b]]}}}
+        fix: dict[str, Any] = {}
         if always == tried or not how_often:
             how = f" at every posture tried ({tried})" if tried > 1 else ""
-            cure, fix = f"they overlap{how}: switch the pair off with no_contact: [[{a}, {b}]]", switch
+            cure = f"they overlap{how}: switch the pair off with no_contact: [[{a}, {b}]]"
+            fix = {"models": {robot.model.name: {"no_contact": [[a, b]]}}}
         else:
             cure = f"they overlap at {always} of {tried} postures: start in another, or make a shape smaller"
-            fix = {}
         yield found(
             "overlapping-links", robot, a, f"overlaps {b}{beside} by {mm(depth)}{thrown}", cure,
             severity=None if depth > DEEP else "warning", numbers={"depth m": depth, "jump m": jump}, fix=fix,

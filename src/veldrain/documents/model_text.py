@@ -372,8 +372,7 @@ def _begun(source: Source, name: str, text: ModelText) -> Model:
             raise VeldrainError(
                 f"'{text.make}' gives {type(model).__name__}, not a Model", cure="name a function that makes one"
             )
-        if not isinstance(found, Model) and model.name == name:
-            model = model.copy()  # what is changed here is changed of no other
+        model = model.copy(name)  # what is changed here is changed of no other
     else:
         model = Model(name, draft=source.is_draft)
     return model.scaled(text.scale) if text.scale is not None else model

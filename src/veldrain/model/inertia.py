@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.model.shapes import Part
+from veldrain.model.shapes import Part, Shape
 from veldrain.pose import Array, Pose
 
 
@@ -40,6 +40,14 @@ def combined(bodies: Sequence[MassProperties]) -> MassProperties:
         d = b.com - com
         inertia += b.inertia + b.mass * (d @ d * np.eye(3) - np.outer(d, d))
     return MassProperties(mass, com, inertia)
+
+
+def is_solid(shape: Shape) -> bool:
+    """True for a shape with a volume; a mesh that is not closed has none."""
+    try:
+        return shape.volume > 0
+    except VeldrainError:
+        return False
 
 
 def solid_parts(parts: Sequence[Part]) -> list[Part]:

@@ -223,6 +223,14 @@ class Mesh(Shape):
     def unit_inertia(self) -> Array:
         return self._body[2]
 
+    def __deepcopy__(self, memo: dict[int, Any]) -> Mesh:
+        return self  # it is never changed, and what was made of it is worth keeping
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What describes it, without what was made of it: for another process."""
+        words = ("path", "source", "scale", "file_unit", "corners", "triangles", "collide", "fit")
+        return {word: getattr(self, word) for word in words} | {"kept": {}}
+
     def __eq__(self, other: object) -> bool:
         return (
             isinstance(other, Mesh)

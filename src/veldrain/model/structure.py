@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.inertia import NOTHING, MassProperties, checked_inertia, of_parts, volume_of
+from veldrain.model.inertia import NOTHING, MassProperties, checked_inertia, is_solid, of_parts, volume_of
 from veldrain.model.pieces import (
     JOINT_KINDS,
     LOOP_KINDS,
@@ -138,7 +138,9 @@ class Structure:
                     return MassProperties(kg, np.array(triple(com, "length", where)), tensor)
                 return MassProperties(kg, of_parts(parts, kg).com if parts else np.zeros(3), tensor)
         # A link without shapes is a point: small, but not so small that turning it is ill-conditioned.
-        made = of_parts(parts, kg) if parts else MassProperties(kg, np.zeros(3), kg * 1e-4 * np.eye(3))
+        made = MassProperties(kg, np.zeros(3), kg * 1e-4 * np.eye(3))
+        if parts and (inertia is None or all(is_solid(p.shape) for p in parts)):
+            made = of_parts(parts, kg)
         return replace(made, com=np.array(triple(com, "length", where))) if com is not None else made
 
     def joint(
