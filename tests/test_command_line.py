@@ -180,7 +180,9 @@ class Commands(unittest.TestCase):
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         out = self.folder / "veldrain-demo-2"
         self.assertEqual(list((self.folder / "veldrain-demo").iterdir()), [])
-        self.assertEqual({p.name for p in out.iterdir()}, {p.name for p in DEMO.glob("*.yaml")} | {"results", "robots"})
+        self.assertEqual(
+            {p.name for p in out.iterdir()}, {p.name for p in DEMO.glob("*.yaml")} | {"results", "robots", "worlds"}
+        )
         for words in (
             "offset, RMS (m)",
             "too few pairs",

@@ -14,6 +14,7 @@ _WHERE = {
     "veldrain.model": [
         *("Box", "Capsule", "Cone", "Cylinder", "Ellipsoid", "HeightField", "Mesh", "Sphere"),
         *("Model", "Part", "Surface", "World"),
+        *("Channel", "Pipe", "Ramp", "Row", "Stairs", "Strewn", "Wall"),
     ],
     "veldrain.sensing": ["Encoders", "Imu", "Lidar", "TrueClearance", "TruePose"],
     "veldrain.simulation": ["Simulation"],
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
     from veldrain.formats import save_robot as save_robot
     from veldrain.model import Box as Box
     from veldrain.model import Capsule as Capsule
+    from veldrain.model import Channel as Channel
     from veldrain.model import Cone as Cone
     from veldrain.model import Cylinder as Cylinder
     from veldrain.model import Ellipsoid as Ellipsoid
@@ -49,8 +51,14 @@ if TYPE_CHECKING:
     from veldrain.model import Mesh as Mesh
     from veldrain.model import Model as Model
     from veldrain.model import Part as Part
+    from veldrain.model import Pipe as Pipe
+    from veldrain.model import Ramp as Ramp
+    from veldrain.model import Row as Row
     from veldrain.model import Sphere as Sphere
+    from veldrain.model import Stairs as Stairs
+    from veldrain.model import Strewn as Strewn
     from veldrain.model import Surface as Surface
+    from veldrain.model import Wall as Wall
     from veldrain.model import World as World
     from veldrain.pose import Pose as Pose
     from veldrain.recording import Recording as Recording

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 DEMO_FILES = ("culvert.world.yaml", "culvert.scenario.yaml", "culvert.study.yaml")
 DEMO_FOLDER = "veldrain-demo"
-ROBOTS = "robots"
+MORE = ("robots", "worlds")
 REPORT = "report.html"
 
 
@@ -34,7 +34,7 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say(f"  open {result.folder / REPORT}")
     first = result.trials.iloc[0]["file"]
     say(f"  veldrain streams {result.folder / str(first)}")
-    say(f"  veldrain check {folder / ROBOTS / 'broken.world.yaml'}")
+    say(f"  veldrain check {folder / 'robots' / 'broken.world.yaml'}")
     say(f"  edit gain or damping in {folder / DEMO_FILES[2]}, then")
     say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
 
@@ -65,9 +65,10 @@ def copy_demo(folder: Path) -> None:
         for name in DEMO_FILES:
             if not (folder / name).exists():
                 (folder / name).write_text(shipped.joinpath(name).read_text(encoding="utf-8"), encoding="utf-8")
-        if not (folder / ROBOTS).exists():
-            with as_file(shipped.joinpath(ROBOTS)) as robots:
-                shutil.copytree(robots, folder / ROBOTS)
+        for name in MORE:
+            if not (folder / name).exists():
+                with as_file(shipped.joinpath(name)) as more:
+                    shutil.copytree(more, folder / name)
     except OSError as error:
         raise VeldrainError(
             f"cannot be written ({error.strerror})", where=str(folder), cure="name another with --out"

@@ -80,11 +80,34 @@ class MeshText(Document):
     fit: Literal["volume", "overlap"] = "volume"
 
 
-class HeightsText(Document):
-    """Heights of a ground over a grid, row by row along x."""
+class RoughText(Document):
+    """Rough ground, drawn from a seed."""
 
-    heights: list[list[float]]
-    spacing: Quantity
+    size: Row
+    height: Quantity
+    length: Quantity
+    spacing: Quantity = 0.05
+    seed: int = 0
+
+
+class HeightsText(Document):
+    """Heights of a ground over a grid, row by row along x (``.nan``: a hole), or from a picture, or rough ground."""
+
+    heights: list[list[float]] | None = None
+    image: str | None = None
+    rough: RoughText | None = None
+    height: Quantity = 1.0
+    spacing: Quantity = 0.1
+
+    def make(self, folder: Path) -> HeightField:
+        ways = [word for word in ("heights", "image", "rough") if getattr(self, word) is not None]
+        if len(ways) != 1:
+            raise VeldrainError(f"{len(ways)} ways to say heights", cure="give one of heights, image and rough")
+        if self.image is not None:
+            return HeightField.of_image(folder / self.image, self.height, self.spacing)
+        if self.rough is not None:
+            return HeightField.rough(**given(self.rough))
+        return HeightField(self.heights or [], self.spacing)
 
 
 _SHAPES: dict[str, Callable[[Any, Path], Shape]] = {
@@ -95,7 +118,7 @@ _SHAPES: dict[str, Callable[[Any, Path], Shape]] = {
     "cone": lambda t, _: Cone(t.radius, t.length),
     "ellipsoid": lambda t, _: Ellipsoid(t),
     "mesh": lambda t, folder: Mesh(folder / t.file, t.scale, t.collide, t.unit, t.fit),
-    "height_field": lambda t, _: HeightField(t.heights, t.spacing),
+    "height_field": lambda t, folder: t.make(folder),
 }
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import Any
 
 from veldrain.documents.model_text import (
     AcceptText,
@@ -11,12 +13,15 @@ from veldrain.documents.model_text import (
     PoseText,
     Row,
     SurfaceText,
+    given,
     make_model,
 )
 from veldrain.documents.source import Document, Source
-from veldrain.errors import unknown
-from veldrain.model import Model, Part, World
+from veldrain.errors import VeldrainError, unknown
+from veldrain.model import Channel, Model, Part, Pipe, Ramp, Stairs, Strewn, Wall, World
+from veldrain.model import Row as RowOf
 from veldrain.model.pieces import Fault
+from veldrain.model.structures import Built
 from veldrain.units import Quantity
 
 
@@ -29,6 +34,100 @@ class GroundText(Document):
 
 class ObstacleText(PartText):
     """A shape fixed in the world."""
+
+
+class WallText(Document):
+    """A wall along a line through points of the ground."""
+
+    points: list[Row]
+    height: Quantity = 1.0
+    thickness: Quantity = 0.1
+    closed: bool = False
+
+
+class StairsText(Document):
+    """Stairs that climb along x."""
+
+    steps: int
+    rise: Quantity = 0.17
+    going: Quantity = 0.29
+    width: Quantity = 1.0
+
+
+class RampText(Document):
+    """A wedge that rises along x."""
+
+    length: Quantity
+    rise: Quantity
+    width: Quantity = 1.0
+
+
+class PipeText(Document):
+    """A round pipe along x."""
+
+    radius: Quantity
+    length: Quantity
+    thickness: Quantity = 0.02
+    sides: int = 48
+
+
+class ChannelText(Document):
+    """An open channel along x."""
+
+    width: Quantity
+    depth: Quantity
+    length: Quantity
+    thickness: Quantity = 0.1
+
+
+class RowText(PartText):
+    """A shape again and again, each a step from the one before."""
+
+    count: int
+    step: Row
+
+
+class StrewnText(Document):
+    """Shapes strewn over a rectangle, none overlapping."""
+
+    shapes: list[PartText]
+    count: int
+    size: Row
+    seed: int = 0
+    gap: Quantity = 0.0
+
+
+_BUILT: dict[str, Callable[[Any, Path], Built]] = {
+    "wall": lambda t, _: Wall(**given(t)),
+    "stairs": lambda t, _: Stairs(**given(t)),
+    "ramp": lambda t, _: Ramp(**given(t)),
+    "pipe": lambda t, _: Pipe(**given(t)),
+    "channel": lambda t, _: Channel(**given(t)),
+    "row": lambda t, folder: RowOf(t.shape(folder), t.count, t.step, t.pose.make()),
+    "strewn": lambda t, folder: Strewn([s.shape(folder) for s in t.shapes], **given(t, "shapes")),
+}
+
+
+class BuildText(Document):
+    """Something built from several shapes."""
+
+    wall: WallText | None = None
+    stairs: StairsText | None = None
+    ramp: RampText | None = None
+    pipe: PipeText | None = None
+    channel: ChannelText | None = None
+    row: RowText | None = None
+    strewn: StrewnText | None = None
+    pose: PoseText = PoseText()
+    surface: SurfaceText | None = None
+    colour: str | None = None
+    mass: Quantity | None = None
+
+    def make(self, folder: Path) -> Built:
+        kinds = [kind for kind in _BUILT if getattr(self, kind) is not None]
+        if len(kinds) != 1:
+            raise VeldrainError(f"{len(kinds)} things to build", cure=f"give one of {', '.join(_BUILT)}")
+        return _BUILT[kinds[0]](getattr(self, kinds[0]), folder)
 
 
 class PatchText(Document):
@@ -68,9 +167,11 @@ class WorldText(Document):
     """A world file."""
 
     base: str | None = None
+    surfaces: dict[str, SurfaceText] = {}
     gravity: Row = [0.0, 0.0, -9.81]
     ground: GroundText | None = None
     obstacles: dict[str, ObstacleText] = {}
+    build: dict[str, BuildText] = {}
     patches: dict[str, PatchText] = {}
     bodies: dict[str, BodyText] = {}
     frames: dict[str, PoseText] = {}
@@ -78,6 +179,29 @@ class WorldText(Document):
     place: dict[str, PlacedText] = {}
     no_contact: list[tuple[str, str]] = []
     accept: list[AcceptText] = []
+
+
+def with_named_surfaces(source: Source) -> Any:
+    """The file's data with ``surface: name`` replaced by what ``surfaces:`` says of that name.
+
+    Raises:
+        VeldrainError: there is no surface of that name.
+    """
+    tree = source.tree
+    known = tree.get("surfaces") or {}
+
+    def filled(node: Any, place: tuple[str | int, ...]) -> Any:
+        if isinstance(node, Mapping):
+            return {key: filled(value, (*place, key)) for key, value in node.items()}
+        if isinstance(node, list):
+            return [filled(value, (*place, k)) for k, value in enumerate(node)]
+        if place and place[-1] == "surface" and isinstance(node, str):
+            if node not in known:
+                raise unknown("surface", node, known, source.line(place))
+            return known[node]
+        return node
+
+    return filled(tree, ())
 
 
 def load_world(path: str | Path, draft: bool = False) -> World:
@@ -94,6 +218,7 @@ def load_world(path: str | Path, draft: bool = False) -> World:
     0.2
     """
     source = Source(path, "world", draft)
+    source.tree = with_named_surfaces(source)
     text, folder = source.read(WorldText), source.path.parent
     world = World(draft=source.is_draft)
     with source.at("gravity"):
@@ -106,6 +231,11 @@ def load_world(path: str | Path, draft: bool = False) -> World:
         with source.at("obstacles", name):
             surface = o.surface.make() if o.surface else None
             world.obstacle(name, Part(o.shape(folder), role=o.role, colour=o.colour), o.pose.make(), surface)
+    for name, built in text.build.items():
+        world.where[name] = source.line(("build", name))
+        with source.at("build", name):
+            surface = built.surface.make() if built.surface else None
+            world.build(name, built.make(folder), built.pose.make(), surface, built.colour, built.mass)
     for name, p in text.patches.items():
         with source.at("patches", name):
             world.patch(name, p.size, p.pose.make(), p.surface.make())

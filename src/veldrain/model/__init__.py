@@ -6,6 +6,7 @@ from veldrain.model.model import Model
 from veldrain.model.pieces import Frame, Joint, Link, Loop, Motor, Mounted, Spring
 from veldrain.model.sensor import Mount, Sensor
 from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere, Surface
+from veldrain.model.structures import Channel, Pipe, Ramp, Row, Stairs, Strewn, Wall
 from veldrain.model.world import GROUND, Body, Obstacle, Patch, Placed, World
 
 __all__ = [
@@ -13,6 +14,7 @@ __all__ = [
     "Body",
     "Box",
     "Capsule",
+    "Channel",
     "Cone",
     "Cylinder",
     "Ellipsoid",
@@ -30,11 +32,17 @@ __all__ = [
     "Obstacle",
     "Part",
     "Patch",
+    "Pipe",
     "Placed",
+    "Ramp",
+    "Row",
     "Sensor",
     "Shape",
     "Sphere",
     "Spring",
+    "Stairs",
+    "Strewn",
     "Surface",
+    "Wall",
     "World",
 ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
@@ -14,7 +14,7 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.model.mesh_files import is_mesh, joined, kept_parts, read_mesh
 from veldrain.model.shapes import Shape
 from veldrain.pose import Array, Pose
-from veldrain.units import Quantity, quantity
+from veldrain.units import Quantity, quantities, quantity
 
 Collide = Literal["hull", "parts", "triangles", "box", "sphere", "cylinder", "capsule"]
 COLLIDE = ("hull", "parts", "triangles", "box", "sphere", "cylinder", "capsule")
@@ -250,11 +250,12 @@ class HeightField(Mesh):
     """A ground of given heights over a level grid, fixed in the world; touched from above.
 
     Args:
-        heights: (rows, columns) in m: rows go along x, columns along y. The grid's middle is the shape's origin.
+        heights: (rows, columns) in m: rows go along x, columns along y. The grid's middle is the shape's origin. Where
+            a height is not a number there is a hole: no ground.
         spacing: between neighbours, m.
 
     Raises:
-        VeldrainError: less than 2 × 2 heights, a height that is no number.
+        VeldrainError: less than 2 × 2 heights, one that is infinite, or nothing but holes.
 
     >>> HeightField(np.zeros((3, 5)), spacing="50 cm").corners[-1].tolist()
     [0.5, 1.0, 0.0]
@@ -264,15 +265,86 @@ class HeightField(Mesh):
         z = np.asarray(heights, float)
         gap = quantity(spacing, "length", "spacing")
         self.path, self.source, self.scale, self.file_unit = None, "height field", (1.0, 1.0, 1.0), 1.0
-        if z.ndim != 2 or min(z.shape) < 2 or not np.isfinite(z).all() or not 0 < gap < np.inf:
+        if z.ndim != 2 or min(z.shape) < 2 or np.isinf(z).any() or not 0 < gap < np.inf:
             raise VeldrainError(
                 f"heights of shape {z.shape} {gap:g} m apart", where=self.source,
                 cure="give at least 2 × 2 finite heights and a spacing above zero",
             )  # fmt: skip
         rows, columns = z.shape
-        x, y = np.meshgrid(np.arange(rows) - (rows - 1) / 2, np.arange(columns) - (columns - 1) / 2, indexing="ij")
-        corners = np.stack([x * gap, y * gap, z], axis=-1).reshape(-1, 3)
+        x, y = np.meshgrid(_middled(rows), _middled(columns), indexing="ij")
         k = np.arange(rows * columns).reshape(z.shape)
         a, b, c, d = k[:-1, :-1], k[1:, :-1], k[1:, 1:], k[:-1, 1:]
         triangles = np.concatenate([np.stack(t, axis=-1).reshape(-1, 3) for t in ((a, b, c), (a, c, d))])
+        triangles = triangles[np.isfinite(z).ravel()[triangles].all(axis=1)]
+        if len(triangles) == 0:
+            raise VeldrainError("nothing but holes", where=self.source, cure="give heights that are numbers")
+        self.holes = int(np.isnan(z).sum())
+        corners = np.stack([x * gap, y * gap, np.nan_to_num(z)], axis=-1).reshape(-1, 3)
         self._take(corners, triangles, "triangles")
+
+    @classmethod
+    def of_function(
+        cls, height: Callable[[Array, Array], ArrayLike], size: Sequence[Quantity], spacing: Quantity = 0.1
+    ) -> HeightField:
+        """Heights from a function of x and y (arrays, m) over a rectangle of edges ``size`` about the origin.
+
+        >>> HeightField.of_function(lambda x, y: 0.1 * np.sin(x), (6, 2), spacing="50 cm").corners.shape
+        (65, 3)
+        """
+        gap = quantity(spacing, "length", "spacing")
+        x, y = np.meshgrid(*_axes(size, gap), indexing="ij")
+        return cls(np.broadcast_to(np.asarray(height(x, y), float), x.shape), gap)
+
+    @classmethod
+    def of_image(cls, path: str | Path, height: Quantity, spacing: Quantity = 0.1) -> HeightField:
+        """Heights from a picture: black is 0, white is ``height``; its top is ahead (x), its left is left (y).
+
+        Raises:
+            VeldrainError: the file is not there or no picture.
+        """
+        from PIL import Image, UnidentifiedImageError
+
+        try:
+            with Image.open(path) as picture:
+                deep = picture.mode.startswith("I")
+                levels = np.asarray(picture if deep else picture.convert("L"), float) / (65535 if deep else 255)
+        except (OSError, UnidentifiedImageError) as error:
+            said = "no such picture" if isinstance(error, FileNotFoundError) else "is no picture"
+            raise VeldrainError(said, where=str(path), cure="give a PNG or JPEG file") from error
+        return cls(levels[::-1, ::-1] * quantity(height, "length", "height"), spacing)
+
+    @classmethod
+    def rough(
+        cls, size: Sequence[Quantity], height: Quantity, length: Quantity, spacing: Quantity = 0.05, seed: int = 0
+    ) -> HeightField:
+        """Rough ground over a rectangle: smooth noise of a mean of 0, whose heights deviate by ``height`` (RMS, m).
+
+        Args:
+            size: edges of the rectangle, m.
+            height: standard deviation of the heights, m.
+            length: over which they are correlated: e^(−d²/length²) at a distance d.
+            spacing: of the grid, m.
+            seed: the same seed, the same ground.
+        """
+        from scipy.ndimage import gaussian_filter
+
+        gap, far = (quantity(value, "length", "rough") for value in (spacing, length))
+        rows, columns = (len(axis) for axis in _axes(size, gap))
+        noise = np.random.default_rng(seed).standard_normal((rows, columns))
+        # Noise that is smoothed by a bell of deviation s is correlated by e^(−d²/4s²).
+        smooth = gaussian_filter(noise, far / 2 / gap, mode="wrap")
+        deviation = smooth.std()
+        level = (smooth - smooth.mean()) / deviation if deviation > 0 else smooth
+        return cls(level * quantity(height, "length", "rough"), gap)
+
+
+def _middled(count: int) -> Array:
+    return np.arange(float(count)) - (count - 1) / 2
+
+
+def _axes(size: Sequence[Quantity], gap: float) -> list[Array]:
+    edges = quantities(size, "length", "height field", 2)
+    if not all(0 < gap <= edge < np.inf for edge in edges):
+        told = f"a size of {edges[0]:g} × {edges[1]:g} m with heights {gap:g} m apart"
+        raise VeldrainError(told, where="height field", cure="give a size larger than the spacing")
+    return [_middled(round(edge / gap) + 1) * gap for edge in edges]

@@ -13,6 +13,7 @@ from veldrain.model.model import Model
 from veldrain.model.pieces import Accepted, Fault
 from veldrain.model.shapes import Box, Part, Shape, Surface
 from veldrain.model.structure import checked_name
+from veldrain.model.structures import Built
 from veldrain.pose import Pose
 from veldrain.units import Quantity, Triple, quantity, triple
 
@@ -114,6 +115,38 @@ class World:
         part = shape if isinstance(shape, Part) else Part(shape)
         self._claim(name)
         self.obstacles[name] = Obstacle(name, part, pose or Pose(), surface or part.surface or Surface())
+        return self
+
+    def build(
+        self,
+        name: str,
+        built: Built,
+        pose: Pose | None = None,
+        surface: Surface | None = None,
+        colour: str | None = None,
+        mass: Quantity | None = None,
+    ) -> World:
+        """Build a wall, stairs, a ramp, a pipe, a channel, a row, or things strewn about.
+
+        Its pieces are called ``name/1``, ``name/2``, …; ``name`` stands for all of them.
+
+        Args:
+            name: of all of it.
+            built: what is built.
+            pose: of its frame.
+            surface: of all pieces.
+            colour: of all pieces.
+            mass: of each piece, kg, which then moves freely. None: they are fixed in the world.
+
+        >>> World().ground().build("steps", Stairs(steps=3))
+        World(ground, steps/1, steps/2, steps/3)
+        """
+        for k, (shape, place) in enumerate(built.pieces(), start=1):
+            at = (pose or Pose()) @ place
+            if mass is None:
+                self.obstacle(f"{name}/{k}", Part(shape, colour=colour), at, surface)
+            else:
+                self.body(f"{name}/{k}", Part(shape, colour=colour), mass, at, surface)
         return self
 
     def patch(
