@@ -324,6 +324,13 @@ def heavy_sensor(mended: bool) -> vd.Model:
     return m.mount(vd.Imu(), "imu", "head")
 
 
+@case("never-closes", "gate/top")
+def never_closes(mended: bool) -> vd.Model:
+    m = vd.Model("gate").link("frame", mass=40).link("blade", vd.Box((0.05, 0.8, 0.6)), mass=15)
+    m.joint("lift", "frame", "blade", "prismatic", limits=(0, "60 cm"))
+    return m.mount(vd.EndSwitch("lift", at=0.58 if mended else 0.62), "top", "frame")
+
+
 @case("uneven-period", "cart/imu")
 def uneven_period(mended: bool) -> vd.Model:
     return cart().mount(vd.Imu(period="2 ms" if mended else "2.5 ms"), "imu", "hull")

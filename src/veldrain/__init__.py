@@ -16,7 +16,9 @@ _WHERE = {
         *("Model", "Part", "Surface", "World"),
         *("Channel", "Pipe", "Ramp", "Row", "Stairs", "Strewn", "Wall"),
     ],
-    "veldrain.sensing": ["Encoders", "Imu", "Lidar", "TrueClearance", "TruePose"],
+    "veldrain.sensing": [
+        *("Encoders", "EndSwitch", "FootPressure", "ForceTorque", "Imu", "Lidar", "Touch", "TrueClearance", "TruePose"),
+    ],
     "veldrain.simulation": ["Simulation"],
     "veldrain.control": ["CentreLine", "Controller"],
     "veldrain.recording": ["Recording"],
@@ -68,8 +70,12 @@ if TYPE_CHECKING:
     from veldrain.scenario import run as run
     from veldrain.scenario import touching as touching
     from veldrain.sensing import Encoders as Encoders
+    from veldrain.sensing import EndSwitch as EndSwitch
+    from veldrain.sensing import FootPressure as FootPressure
+    from veldrain.sensing import ForceTorque as ForceTorque
     from veldrain.sensing import Imu as Imu
     from veldrain.sensing import Lidar as Lidar
+    from veldrain.sensing import Touch as Touch
     from veldrain.sensing import TrueClearance as TrueClearance
     from veldrain.sensing import TruePose as TruePose
     from veldrain.simulation import Simulation as Simulation

@@ -52,7 +52,9 @@ class _Mount:
     def __init__(self, engine: Engine, robot: Robot, mounted: Mounted) -> None:
         self._engine, self._robot = engine, robot
         self.robot, self.name = robot.name, f"{robot.name}/{mounted.name}"
-        link = engine.place_of(f"{robot.name}/{mounted.link}")
+        self._link = f"{robot.name}/{mounted.link}"
+        self._mechanics = Mechanics(engine, robot)
+        link = engine.place_of(self._link)
         self._place = LinkPlace(link.node, link.pose @ mounted.pose)
         self._axes = self._place.pose.matrix
         if link.node >= 0:
@@ -78,6 +80,29 @@ class _Mount:
         if thing not in self._sides:
             self._sides[thing] = self._engine.geoms_of(self.robot), self._engine.geoms_of(thing)
         return self._engine.clearance(*self._sides[thing])
+
+    def touches(self) -> tuple[list[str], Array, Array, Array]:
+        found = self._engine.forces()
+        touched = np.linalg.norm(found.force, axis=1) > 0
+        names, points, normals, forces = [], [], [], []
+        for k in np.flatnonzero(touched):
+            for side, sign in ((0, 1.0), (1, -1.0)):
+                if found.sides[k, side] == self._link:
+                    names.append(str(found.sides[k, 1 - side]))
+                    points.append(found.point[k])
+                    normals.append(sign * found.normal[k])
+                    forces.append(sign * found.force[k])
+        at, normal, force = (np.array(rows, float).reshape(-1, 3) for rows in (points, normals, forces))
+        return names, at, normal, force
+
+    def load(self) -> Callable[[], tuple[Array, Array, Array]]:
+        assert self._robot.model is not None
+        link = self._link.removeprefix(f"{self.robot}/")
+        joint = next((j.name for j in self._robot.model.joints.values() if j.child == link), None)
+        if joint is None:
+            raise VeldrainError(f"no joint holds link '{link}'", where=self.name, cure="mount it on a link below")
+        place = self._engine.place_of(self._link)
+        return lambda: (*self._mechanics.reaction(joint), self._engine.position(place))
 
     def joints(self, names: Sequence[str]) -> tuple[tuple[str, ...], Callable[[], tuple[Array, Array, Array]]]:
         for name in names:

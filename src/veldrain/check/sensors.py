@@ -175,6 +175,24 @@ def heavy_sensor(robot: RobotLook) -> Found:
             )  # fmt: skip
 
 
+@rule("never-closes", "warning", "sensors")
+def never_closes(robot: RobotLook) -> Found:
+    """A switch at the end of a travel is within the joint's limits.
+
+    One that the joint never comes to leaves the drive running into its stop.
+    """
+    for mounted in robot.model.sensors.values():
+        joint = robot.model.joints.get(str(getattr(mounted.sensor, "joint", "")))
+        at: Any = getattr(mounted.sensor, "at", None)
+        if joint and joint.limits and at is not None and not joint.limits[0] <= at <= joint.limits[1]:
+            low, high = (joint.told(limit) for limit in joint.limits)
+            yield found(
+                "never-closes", robot, mounted.name,
+                f"it switches at {joint.told(at)}, and {joint.name} goes from {low} to {high}",
+                "write at: within these limits", kind="sensor", numbers={"at": float(at)},
+            )  # fmt: skip
+
+
 @rule("uneven-period", "error", "sensors")
 def uneven_period(robot: RobotLook) -> Found:
     """A sensor's times are whole numbers of steps.

@@ -41,6 +41,14 @@ class Mount(Protocol):
     def clearance(self, thing: str) -> float:
         """Least distance (m) between the touchable shapes of the sensor's robot and those of a thing."""
 
+    def touches(self) -> tuple[Sequence[str], Array, Array, Array]:
+        """Contacts of the sensor's link in the last step that carry force: names of what touches it (n), points,
+        normals towards the link, and forces on it, (n, 3) each, world axes."""
+
+    def load(self) -> Callable[[], tuple[Array, Array, Array]]:
+        """The function that gives force (3,) and torque (3,) through the joint that holds the sensor's link, of the
+        parent on the child in the last step, and the joint's origin (3,) that the torque is about; world axes."""
+
     def joints(self, names: Sequence[str]) -> tuple[tuple[str, ...], Callable[[], tuple[Array, Array, Array]]]:
         """Names of the robot's movable joints (all of them for no names), and the function that gives their
         positions, velocities and motor efforts now."""

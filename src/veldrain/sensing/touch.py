@@ -1,0 +1,261 @@
+"""What a robot feels: contacts of a link, the pressure under a foot, the load in a joint, switches at its ends."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from types import SimpleNamespace as Fields
+
+import numpy as np
+
+from veldrain.errors import VeldrainError
+from veldrain.model import Mount
+from veldrain.pose import Array
+from veldrain.sensing.noise import not_negative, timing
+from veldrain.units import Quantity, quantity
+
+
+def _wrench(force: Array, torque: Array) -> Fields:
+    (fx, fy, fz), (tx, ty, tz) = force.tolist(), torque.tolist()
+    return Fields(wrench=Fields(force=Fields(x=fx, y=fy, z=fz), torque=Fields(x=tx, y=ty, z=tz)))
+
+
+@dataclass(frozen=True)
+class Touching:
+    """What touches a link over the last step, in the sensor's axes; empty where nothing does.
+
+    Attributes:
+        others: name paths of what touches it, one a point (n).
+        points: (n, 3), m.
+        normals: (n, 3), towards the link.
+        forces: (n, 3) on the link, N.
+        force: (3,) in all, N.
+        torque: (3,) in all about the sensor's origin, N·m.
+    """
+
+    others: tuple[str, ...]
+    points: Array
+    normals: Array
+    forces: Array
+    force: Array
+    torque: Array
+
+
+class Touch:
+    """A skin on the link that it is mounted on: what touches it, where, and with which force.
+
+    Args:
+        period: s.
+        threshold: a point with less force is not felt, N.
+        noise: standard deviation of each component of the total force, N.
+        latency: from the sample to its arrival at a controller, s.
+        first: time of the first sample, s; None: one period.
+
+    >>> Touch(threshold="0.5 N").message
+    'geometry_msgs/msg/WrenchStamped'
+    """
+
+    truth = False
+    message = "geometry_msgs/msg/WrenchStamped"
+
+    def __init__(
+        self,
+        period: Quantity = 0.01,
+        threshold: Quantity = 0.0,
+        noise: Quantity = 0.0,
+        latency: Quantity = 0.0,
+        first: Quantity | None = None,
+    ) -> None:
+        self.period, self.latency, self.first = timing(self, period, latency, period if first is None else first)
+        self.threshold = not_negative(threshold, "force", "Touch threshold")
+        self.noise = not_negative(noise, "force", "Touch noise")
+
+    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Touching]:
+        def measure() -> Touching:
+            others, points, normals, forces = mount.touches()
+            felt = np.linalg.norm(forces, axis=1) > self.threshold
+            axes = mount.axes()
+            points = (points[felt] - mount.position()) @ axes
+            normals, forces = normals[felt] @ axes, forces[felt] @ axes
+            total = forces.sum(axis=0) + random.standard_normal(3) * self.noise
+            names = tuple(name for name, is_felt in zip(others, felt, strict=True) if is_felt)
+            return Touching(names, points, normals, forces, total, np.cross(points, forces).sum(axis=0))
+
+        return measure
+
+    def to_message(self, reading: Touching) -> Fields:
+        return _wrench(reading.force, reading.torque)
+
+
+@dataclass(frozen=True)
+class Load:
+    """A number: the force on a sole, N."""
+
+    force: float
+
+
+class FootPressure:
+    """The force that a link, such as a foot, is pressed with: along the normals of its contacts, in all.
+
+    Args:
+        period: s.
+        most: what is more reads as this, N.
+        noise: standard deviation of a sample, N.
+        latency: from the sample to its arrival at a controller, s.
+        first: time of the first sample, s; None: one period.
+
+    >>> FootPressure(most="500 N").most
+    500.0
+    """
+
+    truth = False
+    message = "std_msgs/msg/Float64"
+
+    def __init__(
+        self,
+        period: Quantity = 0.01,
+        most: Quantity = math.inf,
+        noise: Quantity = 0.0,
+        latency: Quantity = 0.0,
+        first: Quantity | None = None,
+    ) -> None:
+        self.period, self.latency, self.first = timing(self, period, latency, period if first is None else first)
+        self.most = quantity(most, "force", "FootPressure most")
+        self.noise = not_negative(noise, "force", "FootPressure noise")
+        if not self.most > 0:
+            raise VeldrainError(f"most is {self.most:g} N", where="FootPressure", cure="give a force above zero")
+
+    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Load]:
+        def measure() -> Load:
+            _, _, normals, forces = mount.touches()
+            pressed = float(np.einsum("ij,ij->", normals, forces)) + random.standard_normal() * self.noise
+            return Load(min(max(pressed, 0.0), self.most))
+
+        return measure
+
+    def to_message(self, reading: Load) -> Fields:
+        return Fields(data=reading.force)
+
+
+@dataclass(frozen=True)
+class Wrench:
+    """Force (3,) in N and torque (3,) in N·m about the sensor's origin, in its axes."""
+
+    force: Array
+    torque: Array
+
+
+class ForceTorque:
+    """A load cell in a joint: what the parent gives the child through it, over the last step, fixed joints too.
+
+    It is mounted on a link and measures in the joint that holds that link, in the axes of its mount, about its origin.
+
+    Args:
+        period: s.
+        force_noise: standard deviation of a sample, N.
+        torque_noise: standard deviation of a sample, N·m.
+        most_force: each component is cut off there, N.
+        most_torque: each component is cut off there, N·m.
+        latency: from the sample to its arrival at a controller, s.
+        first: time of the first sample, s; None: one period.
+
+    Raises:
+        VeldrainError: no joint holds the link.
+
+    >>> ForceTorque(most_force="200 N").message
+    'geometry_msgs/msg/WrenchStamped'
+    """
+
+    truth = False
+    message = "geometry_msgs/msg/WrenchStamped"
+
+    def __init__(
+        self,
+        period: Quantity = 0.01,
+        force_noise: Quantity = 0.0,
+        torque_noise: Quantity = 0.0,
+        most_force: Quantity = math.inf,
+        most_torque: Quantity = math.inf,
+        latency: Quantity = 0.0,
+        first: Quantity | None = None,
+    ) -> None:
+        self.period, self.latency, self.first = timing(self, period, latency, period if first is None else first)
+        self.force_noise = not_negative(force_noise, "force", "ForceTorque force_noise")
+        self.torque_noise = not_negative(torque_noise, "torque", "ForceTorque torque_noise")
+        self.most_force = quantity(most_force, "force", "ForceTorque most_force")
+        self.most_torque = quantity(most_torque, "torque", "ForceTorque most_torque")
+
+    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Wrench]:
+        load = mount.load()
+
+        def measure() -> Wrench:
+            force, torque, at = load()
+            axes = mount.axes()
+            about = torque + np.cross(at - mount.position(), force)
+            force = axes.T @ force + random.standard_normal(3) * self.force_noise
+            about = axes.T @ about + random.standard_normal(3) * self.torque_noise
+            return Wrench(np.clip(force, -self.most_force, self.most_force),
+                          np.clip(about, -self.most_torque, self.most_torque))  # fmt: skip
+
+        return measure
+
+    def to_message(self, reading: Wrench) -> Fields:
+        return _wrench(reading.force, reading.torque)
+
+
+@dataclass(frozen=True)
+class Closed:
+    """True where the switch is closed."""
+
+    closed: bool
+
+
+class EndSwitch:
+    """A switch that a joint closes when it comes to a position, and opens when it has gone back by its hysteresis.
+
+    Args:
+        joint: name of a joint that turns or slides.
+        at: position, rad or m.
+        above: True: closed from there on upward; False: downward.
+        hysteresis: rad or m.
+        period: s.
+        latency: from the sample to its arrival at a controller, s.
+        first: time of the first sample, s.
+
+    >>> EndSwitch("lift", at=0.75).message
+    'std_msgs/msg/Bool'
+    """
+
+    truth = False
+    message = "std_msgs/msg/Bool"
+
+    def __init__(
+        self,
+        joint: str,
+        at: float,
+        above: bool = True,
+        hysteresis: float = 0.0,
+        period: Quantity = 0.01,
+        latency: Quantity = 0.0,
+        first: Quantity = 0.0,
+    ) -> None:
+        self.period, self.latency, self.first = timing(self, period, latency, first)
+        self.joint, self.at, self.above, self.hysteresis = joint, float(at), above, float(hysteresis)
+        if not self.hysteresis >= 0:
+            raise VeldrainError(f"hysteresis is {hysteresis:g}", where="EndSwitch", cure="give 0 or more")
+
+    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Closed]:
+        _, read = mount.joints((self.joint,))
+        way, closed = 1.0 if self.above else -1.0, False
+
+        def measure() -> Closed:
+            nonlocal closed
+            beyond = way * (float(read()[0][0]) - self.at)
+            closed = beyond >= (-self.hysteresis if closed else 0.0)
+            return Closed(closed)
+
+        return measure
+
+    def to_message(self, reading: Closed) -> Fields:
+        return Fields(data=reading.closed)
