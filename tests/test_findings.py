@@ -252,6 +252,16 @@ class Silence(unittest.TestCase):
             .accept("sags", "crane", because="all of it is braced")
         )
         self.assertEqual(len(vd.check(w).silenced), 1)  # a name path stands for all below it
+        twice = (
+            vd.World()
+            .ground()
+            .place(bad.copy().accept("sags", "lift", because="braced"), "one", fixed=True, pose=vd.Pose((0, 0, 1)))
+        )
+        twice.place(bad, "other", fixed=True, pose=vd.Pose((2, 0, 1)))
+        self.assertEqual(
+            ([f.path for f in vd.check(twice)], [s.finding.path for s in vd.check(twice).silenced]),
+            (["other/lift"], ["one/lift"]),
+        )
         vain = vd.check(
             boom(2, mode="position", stiffness=5000, damping=10).accept("sags", "lift", because="once it did")
         )

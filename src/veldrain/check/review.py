@@ -53,9 +53,9 @@ def check(thing: Any, step: Quantity | None = None, posture: str | None = None) 
         return Findings([_mistake(error) for error in unread])
     found = [_of_fault(fault, world.where.get(fault.error.where.partition("/")[0], "")) for fault in world.faults]
     whole = True
-    for model in {id(p.model): p.model for p in world.placed.values()}.values():
-        found += _described(model)
-        whole = whole and len(model.roots()) == 1
+    for name, placed in world.placed.items():
+        found += _described(placed.model, name)
+        whole = whole and len(placed.model.roots()) == 1
     accepted = [*world.accepted, *(_at(a, robot) for robot, p in world.placed.items() for a in p.model.accepted)]
     if whole:
         found += _applied(Look(world, length, integrator))
@@ -64,29 +64,26 @@ def check(thing: Any, step: Quantity | None = None, posture: str | None = None) 
 
 def _check_model(model: Model, step: float, posture: str | None) -> Findings:
     """A model by itself: held still, with nothing around it."""
-    found = _described(model)
+    found = _described(model, model.name)
     if len(model.roots()) == 1:
         world = World(draft=True)
-        has_mass = model.links[model.root()].mass_properties.mass > 0
         world.place(model, fixed=True, posture=posture)
         found += [_of_fault(fault, model.line_of(fault.error.where)) for fault in world.faults]
         found += _applied(Look(world, step, is_bare=True))
-        if not has_mass and len(model.links) == 1:
-            found = [f for f in found if f.rule != "no-mass"]
     return _silenced(found, [_at(a, model.name) for a in model.accepted])
 
 
-def _described(model: Model) -> list[Finding]:
-    """What the reader of a model found: its faults, what it did not use, and links that nothing holds."""
-    found = [_of_fault(fault, model.line_of(fault.error.where)) for fault in model.faults]
+def _described(model: Model, robot: str) -> list[Finding]:
+    """What the reader of a robot's model found: its faults, what it did not use, and links that nothing holds."""
+    found = [_of_fault(fault, model.line_of(fault.error.where), robot) for fault in model.faults]
     for note in model.notes:
         line, _, text = note.partition(": ")
-        found.append(Finding("not-used", "note", model.name, text, "take it out, or say it in the world file", line))
+        found.append(Finding("not-used", "note", robot, text, "take it out, or say it in the world file", line))
     if len(model.roots()) != 1:
         look = Look(World(draft=True), 1e-3)
-        found += RULES["held-by-nothing"].act(RobotLook(look, Placed(model.name, model, Pose(), True)))
+        found += RULES["held-by-nothing"].act(RobotLook(look, Placed(robot, model, Pose(), True)))
         left = "what follows from where its parts are was not looked at"
-        found.append(Finding("not-looked-at", "note", model.name, left, "mend the links that nothing holds first"))
+        found.append(Finding("not-looked-at", "note", robot, left, "mend the links that nothing holds first"))
     return found
 
 
@@ -98,12 +95,14 @@ def _applied(look: Look) -> list[Finding]:
     return found
 
 
-def _of_fault(fault: Fault, line: str) -> Finding:
+def _of_fault(fault: Fault, line: str, robot: str = "") -> Finding:
+    """A fault of a draft as a finding; one of a model is told by the name of the robot."""
     error = fault.error
     severity = "error" if fault.is_grave else "warning"
-    model = error.where.partition("/")[0]
+    model, sep, part = error.where.partition("/")
+    path = f"{robot or model}{sep}{part}"
     fix = {"models": {model: {"change": fault.fix}}} if fault.is_sure else {}
-    return Finding(fault.rule, severity, error.where, error.problem, error.cure, line, fix=fix)  # type: ignore[arg-type]
+    return Finding(fault.rule, severity, path, error.problem, error.cure, line, fix=fix)  # type: ignore[arg-type]
 
 
 def _mistake(error: VeldrainError) -> Finding:
