@@ -28,7 +28,7 @@ def rig(
         .link("box", vd.Part(vd.Box((0.1, 0.1, 0.1)), role="collision"), mass=1)
         .mount(sensor, "eye", "box", pose)
     )
-    return vd.Simulation((world or vd.World()).place(m, pose=at, **place), seed=place.get("seed", 3))
+    return vd.Simulation((world or vd.World()).place(m, pose=at, **place), seed=3)
 
 
 class Rays(unittest.TestCase):
@@ -167,6 +167,8 @@ class Lidars(unittest.TestCase):
             ("period is 0 s", lambda: vd.Lidar(period=0)),
             ("not zero or more", lambda: vd.Imu(gyro_noise=-1)),
             ("not an angular speed", lambda: vd.Imu(gyro_noise="1 m/s")),
+            ("gyro_noise and gyro_density", lambda: vd.Imu(gyro_noise=1, gyro_density=1)),
+            ("bandwidth is 0", lambda: vd.Imu(bandwidth=0)),
             ("0 ticks", lambda: vd.Encoders(ticks=0)),
         ):
             with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
@@ -220,6 +222,56 @@ class Inertial(unittest.TestCase):
         np.testing.assert_allclose(np.std(rates, axis=0), 0.02, rtol=0.06)
         np.testing.assert_allclose(np.std(forces, axis=0), 0.1, rtol=0.06)
         self.assertTrue((abs(np.mean(rates, axis=0)) > 0.005).any())  # a bias, the same all through the trial
+
+    def test_allan_deviation(self) -> None:
+        """White noise of density N gives N/√τ, a bias that walks by K per √s gives K·√(τ/3) (IEEE 952-1997, annex C)."""
+        period, N, K = 0.01, 2e-3, 1e-3
+        sim = rig(vd.Imu(period=period, gyro_density=N, force_walk=K), fixed=True)
+        rows = []
+        for _ in range(60_000):
+            sim.advance(period)
+            reading = sim["rig"].read("eye")
+            rows.append((*reading.rate, *reading.force))  # type: ignore[union-attr]
+        angle = np.vstack([np.zeros(6), np.cumsum(rows, axis=0)]) * period
+        for tau, rate, force in ((0.1, N / math.sqrt(0.1), K * math.sqrt(0.1 / 3)), (1.0, N, K * math.sqrt(1 / 3))):
+            m = round(tau / period)
+            second = angle[2 * m :] - 2 * angle[m:-m] + angle[: -2 * m]
+            allan = np.sqrt((second**2).mean(axis=0) / 2) / tau
+            np.testing.assert_allclose(allan[:3], rate, rtol=0.08)
+            np.testing.assert_allclose(allan[3:], force, rtol=0.15)
+
+    def test_ends_steps_and_misaligned_axes(self) -> None:
+        sim = rig(vd.Imu(force_most="4 m/s^2"), fixed=True)
+        sim.advance(0.1)
+        self.assertEqual(sim["rig"].read("eye").force[2], 4)  # type: ignore[union-attr]
+        sim = rig(vd.Imu(force_resolution=0.25, force_noise=0.3), fixed=True)
+        for _ in range(20):
+            sim.advance(0.01)
+            steps = sim["rig"].read("eye").force / 0.25  # type: ignore[union-attr]
+            np.testing.assert_allclose(steps, np.round(steps), atol=1e-9)
+        turns = []
+        sim = rig(vd.Imu(misalignment="2 deg"), fixed=True)
+        for seed in range(60):
+            sim.reset(seed)
+            sim.advance(0.01)
+            force = sim["rig"].read("eye").force  # type: ignore[union-attr]
+            self.assertAlmostEqual(float(np.linalg.norm(force)), G, 9)
+            turns.append(np.degrees(force[:2] / G))
+        np.testing.assert_allclose(np.std(turns, axis=0), 2, rtol=0.25)
+
+    def test_bandwidth(self) -> None:
+        """A step in the rate is followed by 1 − e^(−2π f t)."""
+        m = vd.Model("table").link("post").link("disc", vd.Cylinder(0.5, 0.05), mass=4)
+        m.joint("turn", "post", "disc", kind="continuous").mount(
+            vd.Imu(period="1 ms", bandwidth="20 Hz"), "eye", "disc"
+        )
+        sim = vd.Simulation(vd.World().place(m, fixed=True))
+        sim.advance(0.05)
+        sim["table"].velocities = [2.0]
+        for k in range(1, 60):
+            sim.advance(1e-3)
+            expected = 2 * (1 - math.exp(-2 * math.pi * 20 * k * 1e-3))
+            self.assertAlmostEqual(sim["table"].read("eye").rate[2], expected, 6)  # type: ignore[union-attr]
 
 
 class Clocks(unittest.TestCase):

@@ -2,19 +2,29 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from types import SimpleNamespace as Fields
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
+from veldrain.errors import VeldrainError
 from veldrain.model import Mount
 from veldrain.pose import Array
 from veldrain.sensing.noise import Wander, not_negative, timing
-from veldrain.units import Quantity
+from veldrain.units import Quantity, quantity
 
 _NOT_MEASURED = np.array([-1.0] + 8 * [0.0])  # the message's own sign for an orientation that is not measured
 _EYE = np.eye(3).ravel()
+
+
+def _above_zero(value: Quantity, kind: str, word: str) -> float:
+    number = quantity(value, kind, f"Imu {word}")
+    if not number > 0:
+        raise VeldrainError(f"{word} is {number:g}", where="Imu", cure="give a number above zero, or leave it out")
+    return number
 
 
 @dataclass(frozen=True)
@@ -37,6 +47,16 @@ class Imu:
         gyro_bias: standard deviation, over trials, of the constant bias, rad/s.
         force_noise: standard deviation of a sample, m/s².
         force_bias: standard deviation, over trials, of the constant bias, m/s².
+        gyro_density: instead of gyro_noise: noise density N, rad/s/√Hz; a sample's deviation is N/√period.
+        force_density: instead of force_noise: m/s²/√Hz.
+        gyro_walk: random walk of the bias, rad/s/√s.
+        force_walk: the same, m/s²/√s.
+        gyro_most: rates are cut off there, rad/s.
+        force_most: forces are cut off there, m/s².
+        gyro_resolution: of the digits, rad/s.
+        force_resolution: of the digits, m/s².
+        bandwidth: of both, Hz: a first-order low pass. Infinite: none.
+        misalignment: standard deviation, over trials, of the turn of its axes about each of the mount's, rad.
         latency: from the sample to its arrival at a controller, s.
         first: time of the first sample, s; None: one period.
 
@@ -56,19 +76,47 @@ class Imu:
         force_bias: Quantity = 0.0,
         latency: Quantity = 0.0,
         first: Quantity | None = None,
+        gyro_density: float = 0.0,
+        force_density: float = 0.0,
+        gyro_walk: float = 0.0,
+        force_walk: float = 0.0,
+        gyro_most: Quantity = math.inf,
+        force_most: Quantity = math.inf,
+        gyro_resolution: Quantity = 0.0,
+        force_resolution: Quantity = 0.0,
+        bandwidth: Quantity = math.inf,
+        misalignment: Quantity = 0.0,
     ) -> None:
         self.period, self.latency, self.first = timing(self, period, latency, period if first is None else first)
         self.gyro_noise = not_negative(gyro_noise, "angular speed", "Imu gyro_noise")
         self.gyro_bias = not_negative(gyro_bias, "angular speed", "Imu gyro_bias")
         self.force_noise = not_negative(force_noise, "acceleration", "Imu force_noise")
         self.force_bias = not_negative(force_bias, "acceleration", "Imu force_bias")
+        for density, noise, word in ((gyro_density, "gyro_noise", "gyro"), (force_density, "force_noise", "force")):
+            if density:
+                if getattr(self, noise):
+                    raise VeldrainError(f"{noise} and {word}_density", where="Imu", cure="give one of them")
+                setattr(self, noise, not_negative(density, "ratio", f"Imu {word}_density") / math.sqrt(self.period))
+        self.gyro_walk = not_negative(gyro_walk, "ratio", "Imu gyro_walk")
+        self.force_walk = not_negative(force_walk, "ratio", "Imu force_walk")
+        self.gyro_most = _above_zero(gyro_most, "angular speed", "gyro_most")
+        self.force_most = _above_zero(force_most, "acceleration", "force_most")
+        self.gyro_resolution = not_negative(gyro_resolution, "angular speed", "Imu gyro_resolution")
+        self.force_resolution = not_negative(force_resolution, "acceleration", "Imu force_resolution")
+        self.bandwidth = _above_zero(bandwidth, "frequency", "bandwidth")
+        self.misalignment = not_negative(misalignment, "angle", "Imu misalignment")
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Inertial]:
-        gyro = Wander(random, self.gyro_bias, self.gyro_noise)
-        force = Wander(random, self.force_bias, self.force_noise)
+        gyro = Wander(random, self.gyro_bias, self.gyro_noise, self.gyro_walk, self.period, self.gyro_resolution,
+                      self.gyro_most, self.bandwidth)  # fmt: skip
+        force = Wander(random, self.force_bias, self.force_noise, self.force_walk, self.period, self.force_resolution,
+                       self.force_most, self.bandwidth)  # fmt: skip
+        turn = np.eye(3)
+        if self.misalignment > 0:
+            turn = Rotation.from_rotvec(random.standard_normal(3) * self.misalignment).as_matrix()
 
         def measure() -> Inertial:
-            to_sensor = mount.axes().T
+            to_sensor = (mount.axes() @ turn).T
             _, angular, acceleration = mount.motion()
             rate = to_sensor @ angular
             felt = to_sensor @ (acceleration - mount.gravity())

@@ -30,18 +30,45 @@ def timing(owner: object, period: Quantity, latency: Quantity, first: Quantity) 
 
 
 class Wander:
-    """A bias drawn once, and white noise at every sample: three axes.
+    """What a triad of axes makes of true values: bandwidth, bias and its walk, white noise, steps, and an end.
 
     Args:
         random: the sensor's own stream.
-        bias: standard deviation of the constant bias.
+        bias: standard deviation of the bias at the start.
         noise: standard deviation of a sample's noise.
+        walk: of the bias, in units per √s: after t seconds it has gone astray by walk·√t (standard deviation).
+        period: between samples, s.
+        resolution: readings are whole multiples of this; 0: any.
+        most: readings end there, on both sides.
+        bandwidth: Hz: a first-order low pass, y' = 2π·bandwidth·(x − y), exact over each period; infinite: none.
     """
 
-    def __init__(self, random: np.random.Generator, bias: float, noise: float) -> None:
+    def __init__(
+        self,
+        random: np.random.Generator,
+        bias: float,
+        noise: float,
+        walk: float = 0.0,
+        period: float = 1.0,
+        resolution: float = 0.0,
+        most: float = math.inf,
+        bandwidth: float = math.inf,
+    ) -> None:
         self._random, self._noise = random, noise
         self._bias: Array = random.standard_normal(3) * bias
+        self._stray = walk * math.sqrt(period)
+        self._resolution, self._most = resolution, most
+        self._follows = 1.0 - math.exp(-2.0 * math.pi * bandwidth * period)
+        self._smooth: Array | None = None
 
     def add_to(self, values: Array) -> Array:
-        """The values with bias and noise."""
-        return values + self._bias + self._random.standard_normal(3) * self._noise
+        """What is read for true values (3,)."""
+        if self._stray > 0:  # no draw without it, so that other sensors' readings stay as they are
+            self._bias = self._bias + self._random.standard_normal(3) * self._stray
+        if self._follows < 1.0:
+            self._smooth = values if self._smooth is None else self._smooth + self._follows * (values - self._smooth)
+            values = self._smooth
+        read: Array = values + self._bias + self._random.standard_normal(3) * self._noise
+        if self._resolution > 0:
+            read = np.round(read / self._resolution) * self._resolution
+        return np.clip(read, -self._most, self._most) if self._most < math.inf else read
