@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.model import Cylinder, Joint, MassProperties, Mesh, Model, Part, Placed, Shape, Sphere, World
+from veldrain.model import Cylinder, Joint, MassProperties, Mesh, Part, Placed, Shape, Sphere, World
 from veldrain.model.fitting import fitted
 from veldrain.model.inertia import combined
 from veldrain.model.volumes import Grid, bounds, bounds_of, filled, seen, touched
@@ -298,6 +298,3 @@ def mm(length: float) -> str:
 def model_change(robot: RobotLook, words: Mapping[str, Any]) -> dict[str, Any]:
     """A fix that changes a robot's model."""
     return {"models": {robot.model.name: {"change": dict(words)}}}
-
-
-__all__ = ["Look", "Model", "RobotLook"]
