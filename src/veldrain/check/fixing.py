@@ -84,7 +84,7 @@ def overlay(findings: Findings, start: Mapping[str, Any], folder: Path) -> str:
     from ruamel.yaml import YAML
 
     words: Any = dict(start)
-    mended = [f for f in findings if f.fix]
+    mended = sure(findings)
     for finding in mended:
         words = laid_over(words, finding.fix)
     yaml, out = YAML(), io.StringIO()

@@ -33,11 +33,11 @@ def overlapping_links(robot: RobotLook) -> Found:
         return
     overlapping = overlaps_within(robot, look.engine)
     how_often = _how_often(robot) if overlapping else {}
-    left = _after_a_step(robot) if overlapping else {}
+    left = _after_a_step(robot) if overlapping else None
     for a, b, depth in overlapping:
         joint = next((j.name for j in robot.model.joints.values() if {j.parent, j.child} == {a, b}), None)
         always, tried = how_often.get(frozenset((a, b)), 0), POSTURES if how_often else 1
-        jump = max(0.0, depth - left.get(frozenset((a, b)), depth))
+        jump = max(0.0, depth - left.get(frozenset((a, b)), 0.0)) if left is not None else 0.0
         speed = figure(jump / look.step)
         thrown = f"; the first step moves them {mm(jump)} apart, as if at {speed} m/s" if jump else ""
         beside = f", which joint '{joint}' joins," if joint else ""
@@ -119,7 +119,7 @@ def _reach(plant: object, own: list[int]) -> Array:
 
 def _how_often(robot: RobotLook) -> Counter[frozenset[str]]:
     """At how many of some postures within the limits pairs of links overlap; empty where nothing can be bent."""
-    random, look, engine = np.random.default_rng(7), robot.look, robot.look.trial()
+    random, engine = np.random.default_rng(7), robot.look.trial()
     dofs = engine.compiled.robots[robot.name].joints
     joints = [j for j in robot.model.joints.values() if j.kind in SIMPLE_KINDS and not j.mimic]
     counts: Counter[frozenset[str]] = Counter()
@@ -136,20 +136,17 @@ def _how_often(robot: RobotLook) -> Counter[frozenset[str]]:
                 engine.plant.q[coord] = value
         engine.refresh()
         counts.update(frozenset((a, b)) for a, b, _ in overlaps_within(robot, engine))
-    look.trial()
     return counts
 
 
-def _after_a_step(robot: RobotLook) -> dict[frozenset[str], float]:
-    """Depths (m) of overlaps after the first step."""
+def _after_a_step(robot: RobotLook) -> dict[frozenset[str], float] | None:
+    """Depths (m) of the overlaps that are left after the first step; None where it cannot be taken."""
     engine = robot.look.trial()
     try:
         engine.advance(1)
     except VeldrainError:
-        return {}
-    found_here = overlaps_within(robot, engine)
-    pairs = {frozenset((a, b)): 0.0 for a, b, _ in overlaps_within(robot, robot.look.engine or engine)}
-    return pairs | {frozenset((a, b)): depth for a, b, depth in found_here}
+        return None
+    return {frozenset((a, b)): depth for a, b, depth in overlaps_within(robot, engine)}
 
 
 def things_of(look: Look, engine: Engine) -> dict[str, list[int]]:

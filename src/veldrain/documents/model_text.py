@@ -171,20 +171,25 @@ class MotorText(Document):
     reduction: float | None = None
 
 
-class JointWords(Document):
+class JointFigures(Document):
+    """What a joint has that defaults can say."""
+
+    limits: tuple[Quantity, Quantity] | None = None
+    damping: Quantity | None = None
+    friction: Quantity | None = None
+    stiffness: Quantity | None = None
+    rest: Quantity | None = None
+    effort: Quantity | None = None
+    speed: Quantity | None = None
+
+
+class JointWords(JointFigures):
     """What a joint has beside its links and kind."""
 
     pose: PoseText = PoseText()
     axis: list[float] = [0.0, 0.0, 1.0]
-    limits: tuple[Quantity, Quantity] | None = None
-    damping: Quantity | None = None
-    friction: Quantity | None = None
     mimic: tuple[str, float, Quantity] | None = None
-    stiffness: Quantity | None = None
-    rest: Quantity | None = None
     collide: bool = False
-    effort: Quantity | None = None
-    speed: Quantity | None = None
 
 
 class JointText(JointWords):
@@ -203,18 +208,11 @@ class JointChangeText(JointWords):
     kind: JointKind | None = None
 
 
-class DefaultsText(Document):
+class DefaultsText(JointFigures):
     """What joints have where their own description leaves it out."""
 
     joints: str = "*"
     kind: JointKind | None = None
-    limits: tuple[Quantity, Quantity] | None = None
-    damping: Quantity | None = None
-    friction: Quantity | None = None
-    stiffness: Quantity | None = None
-    rest: Quantity | None = None
-    effort: Quantity | None = None
-    speed: Quantity | None = None
     motor: MotorText | None = None
 
 
