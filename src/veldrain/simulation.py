@@ -74,7 +74,7 @@ class _Mount:
         return self._engine.plant.gravity
 
     def cast(self, origins: Array, directions: Array, reach: float) -> Array:
-        return self._engine.cast(origins, directions, reach)[0]
+        return self._engine.scene.cast(origins, directions, reach)[0]
 
     def clearance(self, thing: str) -> float:
         if thing not in self._sides:
@@ -501,13 +501,16 @@ class Simulation:
         columns |= {"gap": found.gap, "normal_force": normal, "friction_force": sideways}
         return pd.DataFrame(columns | dict(zip(("fx", "fy", "fz"), found.force.T, strict=True)))
 
-    def cast(self, origins: Array, directions: Array, reach: Quantity) -> tuple[Array, list[str | None], Array]:
+    def cast(
+        self, origins: Array, directions: Array, reach: Quantity, sees: str = "visual"
+    ) -> tuple[Array, list[str | None], Array]:
         """Send rays through the world, as a lidar does.
 
         Args:
             origins: (n, 3) or (3,), m.
             directions: (n, 3) or (3,), of any length.
             reach: m.
+            sees: ``visual``: the shapes that sensors see; ``collision``: those that are touched.
 
         Returns:
             Distances (n,) in m (inf: nothing), names of what was met (None: nothing), normals (n, 3).
@@ -517,8 +520,9 @@ class Simulation:
         lengths = np.linalg.norm(ends, axis=1, keepdims=True)
         if (lengths == 0).any():
             raise VeldrainError("a ray without direction", where="cast", cure="give directions of non-zero length")
-        found = self.engine.cast(np.ascontiguousarray(starts), ends / lengths, quantity(reach, "length", "reach"))
-        names = self.engine.compiled.geom_names
+        scene = self.engine.scene_of(sees)
+        found = scene.cast(np.ascontiguousarray(starts), ends / lengths, quantity(reach, "length", "reach"))
+        names = scene.names
         return found[0], [names[g] if g >= 0 else None for g in found[1]], found[2]
 
     def push(

@@ -38,14 +38,9 @@ class Look:
     @cached_property
     def _built(self) -> Engine | VeldrainError:
         try:
-            return Engine(self.world, self.step, is_blind=self._is_blind)
+            return Engine(self.world, self.step)
         except VeldrainError as error:
             return error
-
-    @property
-    def _is_blind(self) -> bool:
-        return not any(hasattr(s.sensor, "directions") for p in self.world.placed.values()
-                       for s in p.model.sensors.values())  # fmt: skip
 
     @property
     def engine(self) -> Engine | None:
@@ -59,7 +54,7 @@ class Look:
 
     @cached_property
     def _spare(self) -> tuple[Engine, Snapshot]:
-        engine = Engine(self.world, self.step, is_blind=True)
+        engine = Engine(self.world, self.step)
         return engine, engine.snapshot()
 
     def trial(self) -> Engine:

@@ -39,9 +39,9 @@ def _cast(robot: RobotLook, pose: Pose, directions: Array, reach: float) -> tupl
     engine = robot.look.engine
     assert engine
     origins = np.repeat(pose.position[None], len(directions), axis=0)
-    distances, geoms, _ = engine.cast(origins, np.ascontiguousarray(directions), reach)
-    names = np.array([*engine.compiled.geom_names, ""], object)
-    return distances, names[geoms]
+    distances, sights, _ = engine.scene.cast(origins, np.ascontiguousarray(directions), reach)
+    names = np.array([*engine.scene.names, ""], object)
+    return distances, names[sights]
 
 
 @rule("inside-a-solid", "error", "sensors")

@@ -98,7 +98,7 @@ class Mesh(Shape):
 
     def colliding(self, collide: Collide, fit: Literal["volume", "overlap"] = "volume") -> Mesh:
         """The same mesh, touched in another way."""
-        made = type(self).__new__(type(self))
+        made = Mesh.__new__(Mesh)
         made.path, made.source, made.scale, made.file_unit = self.path, self.source, self.scale, self.file_unit
         made._take(self.corners, self.triangles, collide, fit)
         return made
@@ -228,7 +228,8 @@ class Mesh(Shape):
 
     def __getstate__(self) -> dict[str, Any]:
         """What describes it, without what was made of it: for another process."""
-        words = ("path", "source", "scale", "file_unit", "corners", "triangles", "collide", "fit")
+        words = [*("path", "source", "scale", "file_unit", "corners", "triangles", "collide", "fit")]
+        words += [word for word in ("heights", "spacing", "holes") if word in self.__dict__]
         return {word: getattr(self, word) for word in words} | {"kept": {}}
 
     def __eq__(self, other: object) -> bool:
@@ -279,6 +280,7 @@ class HeightField(Mesh):
         if len(triangles) == 0:
             raise VeldrainError("nothing but holes", where=self.source, cure="give heights that are numbers")
         self.holes = int(np.isnan(z).sum())
+        self.heights, self.spacing = z, gap
         corners = np.stack([x * gap, y * gap, np.nan_to_num(z)], axis=-1).reshape(-1, 3)
         self._take(corners, triangles, "triangles")
 

@@ -29,7 +29,7 @@ def clearance(geoms, probe, poly, corners, faces, side_a, side_b):
     for i in range(len(geoms)):
         for j in range(len(geoms)):
             a, b = geoms[i], geoms[j]
-            if side_a[i] == 0 or side_b[j] == 0 or a.touch == 0 or b.touch == 0:
+            if side_a[i] == 0 or side_b[j] == 0:
                 continue
             if a.kind == PLANE or a.kind == MESH:
                 a, b = b, a

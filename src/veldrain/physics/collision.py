@@ -79,9 +79,7 @@ def is_skipped(skipped, key):
 def are_near(a, b):
     """True where two shapes may touch: they are made to, on different nodes, and their boxes overlap."""
     return (
-        a.touch == 1
-        and b.touch == 1
-        and a.node != b.node
+        a.node != b.node
         and a.box[1] <= b.box[4]
         and b.box[1] <= a.box[4]
         and a.box[2] <= b.box[5]

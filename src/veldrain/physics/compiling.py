@@ -32,6 +32,7 @@ from veldrain.model.inertia import combined
 from veldrain.model.pieces import Joint, Loop
 from veldrain.physics import plant as p
 from veldrain.physics.paths import table_of_path
+from veldrain.physics.scene import Sight
 from veldrain.physics.solids import Solids
 from veldrain.pose import Array, Pose, z_to
 
@@ -73,6 +74,7 @@ class Compiled:
     geom_names: list[str]
     dof_names: list[str]
     loop_names: list[str]
+    sights: list[Sight]
 
 
 _LOOPS = {
@@ -88,8 +90,9 @@ _ROWS = {p.CLOSED_FIXED: 6, p.CLOSED_REVOLUTE: 5, p.CLOSED_PRISMATIC: 5, p.CLOSE
 class _Builder:
     """Collects rows for the plant's arrays."""
 
-    def __init__(self, step: float, is_blind: bool = False) -> None:
-        self.step, self.is_blind = step, is_blind
+    def __init__(self, step: float) -> None:
+        self.step = step
+        self.sights: list[Sight] = []
         self.trees: list[dict[str, int]] = []
         self.nodes: list[dict[str, int]] = []
         self.poses: list[Pose] = []  # of each node's joint in the parent
@@ -111,40 +114,37 @@ class _Builder:
     def add_part(self, name: str, node: int, pose: Pose, part: Part, surface: Surface) -> list[int]:
         """A part on a node; the numbers of its shapes.
 
-        A mesh is seen as its triangles and touched as what stands for it, so that it is several shapes.
+        A mesh is seen as its triangles and touched as what stands for it.
         """
         surface = part.surface or surface
         place = pose @ part.pose
-        if not isinstance(part.shape, Mesh) or (part.shape.collide == "triangles" and part.role == "both"):
-            fields, at = _shape_fields(part.shape, place, self.solids)
-            return [self.add_shape(name, node, fields, at, surface, part.role != "visual", part.role != "collision")]
+        if part.role != "collision":
+            self.sights.append(Sight(name, node, place, part.shape, part, is_touched=False))
+        if part.role == "visual":
+            return []
         made = []
-        if part.role != "collision" and not self.is_blind:
-            fields, origin = self.solids.add(part.shape, exact=True)
-            made.append(self.add_shape(name, node, fields, place @ Pose(origin), surface, touch=False))
-        if part.role != "visual":
-            for shape, turn in part.shape.touched:
-                fields, at = _shape_fields(shape, place @ turn, self.solids)
-                made.append(self.add_shape(name, node, fields, at, surface, seen=False))
+        for shape, turn in part.shape.touched if isinstance(part.shape, Mesh) else ((part.shape, Pose()),):
+            fields, at = _shape_fields(shape, place @ turn, self.solids)
+            made.append(self.add_shape(name, node, fields, at, surface))
+            self.sights.append(Sight(name, node, place @ turn, shape, part, is_touched=True))
         return made
 
-    def add_shape(self, name: str, node: int, fields: dict[str, Any], pose: Pose, surface: Surface,
-                  touch: bool = True, seen: bool = True) -> int:  # fmt: skip
+    def add_shape(self, name: str, node: int, fields: dict[str, Any], pose: Pose, surface: Surface) -> int:
         """One shape on a node; its number."""
-        if fields["kind"] == p.MESH and node >= 0 and touch:
+        if fields["kind"] == p.MESH and node >= 0:
             raise VeldrainError("a mesh of exact triangles on something that moves", where=name,
                                 cure="use collide='hull', or simpler shapes")  # fmt: skip
         least = float(min(s for s in fields["size"] if s > 0)) if fields["kind"] != p.MESH else 0.0
         if fields["kind"] == p.HULL:
             least = fields["size"][0]
-        self.add_geom(name, node, fields, pose, surface, touch=touch, seen=seen, core=min(0.1 * least, DEEPEST_CORE))
+        self.add_geom(name, node, fields, pose, surface, core=min(0.1 * least, DEEPEST_CORE))
         return len(self.geoms) - 1
 
     def add_geom(self, name: str, node: int, fields: dict[str, Any], pose: Pose, surface: Surface, **more: Any) -> None:
         """One row of shapes."""
         place = {"place": pose.position, "turn": pose.matrix, "pos": pose.position, "rot": pose.matrix}
         feel = {"surface": _row(surface), "belt": surface.belt}
-        self.geoms.append({"node": node, "touch": True, "seen": True} | fields | place | feel | more)
+        self.geoms.append({"node": node} | fields | place | feel | more)
         self.geom_names.append(name)
 
     def add_free(self, name: str, pose: Pose, body: MassProperties, v: tuple[float, ...], is_led: bool = False) -> int:
@@ -259,7 +259,7 @@ class _Builder:
         dofs, geoms, loops = _records(p.DOF, self.dofs), _records(p.GEOM, self.geoms), _records(p.LOOP, self.loops)
         probe = np.zeros(1, p.GEOM)
         probe["kind"], probe["end_corner"], probe["end_face"], probe["size"] = p.HULL, 3, 1, 1.0
-        probe["rot"], probe["touch"] = np.eye(3), 1
+        probe["rot"] = np.eye(3)
         closed = int(sum(loop["rows"] for loop in self.loops if loop["kind"] in (*_ROWS, p.MIMIC)))
         patches = np.zeros(len(world.patches), p.PATCH)
         for row, patch in zip(patches, world.patches.values(), strict=True):
@@ -334,18 +334,17 @@ def _shape_fields(shape: Shape, pose: Pose, solids: Solids) -> tuple[dict[str, A
     raise VeldrainError(f"the engine has no shape {type(shape).__name__}", cure="use Box, Sphere, Cylinder, Mesh, …")
 
 
-def compile_world(world: World, step: float, watches: int = 0, is_blind: bool = False) -> Compiled:
+def compile_world(world: World, step: float, watches: int = 0) -> Compiled:
     """The plant of a world for steps of a length (s), with the names of all its parts and room for so many watches.
-
-    A blind one leaves out the meshes that are only seen: for what sends no rays.
 
     Raises:
         VeldrainError: a link that moves and has no mass, a loop without a way to close, a mesh that cannot move.
     """
-    b = _Builder(step, is_blind)
+    b = _Builder(step)
     if world.floor:
         level = Pose((0, 0, world.floor.height))
         b.add_geom(GROUND, -1, {"kind": p.PLANE}, level, world.floor.surface)
+        b.sights += [Sight(GROUND, -1, level, None, None, is_touched) for is_touched in (False, True)]
         b.links[GROUND] = LinkPlace(-1, level)
     for obstacle in world.obstacles.values():
         b.add_part(obstacle.name, -1, obstacle.pose, obstacle.part, obstacle.surface)
@@ -363,7 +362,9 @@ def compile_world(world: World, step: float, watches: int = 0, is_blind: bool = 
         _RobotBuilder(b, placed).build()
     _keep_apart(b, [(x, y) for x, y in world.apart])
     names = list(b.links)
-    return Compiled(b.plant(world, watches), b.links, names, b.robots, b.geom_names, b.dof_names, b.loop_names)
+    return Compiled(
+        b.plant(world, watches), b.links, names, b.robots, b.geom_names, b.dof_names, b.loop_names, b.sights
+    )
 
 
 def _keep_apart(b: _Builder, pairs: list[tuple[str, str]]) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -19,11 +20,12 @@ from veldrain.physics import plant as p
 from veldrain.physics.clearances import clearance
 from veldrain.physics.compiling import LinkPlace, Robot, compile_world
 from veldrain.physics.loops import all_openings
-from veldrain.physics.rays import cast_rays
+from veldrain.physics.scene import Scene
 from veldrain.physics.stepping import advance, refresh
 from veldrain.pose import Array, Pose
 
 INTEGRATORS = ("semi-implicit", "rk4")
+SCENES = ("visual", "collision")
 _ROUGH = {
     p.ROUGH_PATH: "a root that follows a path",
     p.ROUGH_STOP: "a joint at its limit",
@@ -66,7 +68,6 @@ class Engine:
         step: length of a step in s.
         watches: pairs of name paths whose first touch is noted.
         integrator: ``semi-implicit``, or ``rk4`` for mechanisms that nothing touches.
-        is_blind: True leaves out meshes that are only seen.
     """
 
     def __init__(
@@ -75,13 +76,12 @@ class Engine:
         step: float,
         watches: Sequence[tuple[str, str]] = (),
         integrator: str = "semi-implicit",
-        is_blind: bool = False,
     ) -> None:
         if integrator not in INTEGRATORS:
             raise unknown("integrator", integrator, INTEGRATORS)
         self.step = step
         self._has_warned = False
-        self.compiled = compile_world(world, step, len(watches), is_blind)
+        self.compiled = compile_world(world, step, len(watches))
         self.plant = self.compiled.plant
         self.plant.counts["smooth"] = integrator == "rk4"
         nodes = self.plant.nodes
@@ -215,6 +215,8 @@ class Engine:
         """1 for each shape of a thing: of a link, of a whole robot, or of all whose names start with ``path/``."""
         found = [name == path or name.startswith(f"{path}/") for name in self.compiled.geom_names]
         if not any(found):
+            if any(path in prefixes(s.name) for s in self.compiled.sights):
+                raise VeldrainError("has no shape that can be touched", where=path, cure="give it one, of role 'both'")
             raise unknown("thing with shapes", path, {n for g in self.compiled.geom_names for n in prefixes(g)})
         return np.array(found, np.int64)
 
@@ -223,22 +225,21 @@ class Engine:
         a = self.plant
         return float(clearance(a.geoms, a.probe, a.poly, a.corners, a.faces, geoms_a, geoms_b))
 
-    def cast(self, origins: Array, directions: Array, reach: float) -> tuple[Array, p.Ints, Array]:
-        """Distances (n,), shapes (n,) (−1: nothing) and normals (n, 3) along rays of unit directions (n, 3)."""
-        distances, geoms = np.empty(len(origins)), np.empty(len(origins), np.int64)
-        normals = np.empty((len(origins), 3))
-        cast_rays(
-            self.plant.geoms,
-            self.plant.faces,
-            self.plant.branches,
-            origins,
-            directions,
-            reach,
-            distances,
-            geoms,
-            normals,
-        )
-        return distances, geoms, normals
+    @cached_property
+    def scene(self) -> Scene:
+        """What can be seen, for rays."""
+        return Scene([s for s in self.compiled.sights if not s.is_touched], self.plant.nodes)
+
+    @cached_property
+    def touchable(self) -> Scene:
+        """What can be touched, for rays."""
+        return Scene([s for s in self.compiled.sights if s.is_touched], self.plant.nodes)
+
+    def scene_of(self, sees: str) -> Scene:
+        """The scene of what can be seen (``visual``) or touched (``collision``)."""
+        if sees not in SCENES:
+            raise unknown("kind of shapes to see", sees, SCENES)
+        return self.scene if sees == "visual" else self.touchable
 
     def move_to(self, robot: Robot, pose: Pose, velocity: Array, spin: Array) -> None:
         """Put the root of a free robot somewhere, with a velocity of its origin and a spin."""
@@ -330,4 +331,4 @@ def prepare() -> None:
     engine.advance(1)
     Mechanics(engine, engine.compiled.robots["box"]).warm_up()
     engine.clearance(engine.geoms_of("box"), engine.geoms_of("ground"))
-    engine.cast(np.zeros((1, 3)), np.array([[0.0, 0.0, 1.0]]), 1.0)
+    engine.scene.cast(np.zeros((1, 3)), np.array([[0.0, 0.0, 1.0]]), 1.0)

@@ -50,19 +50,33 @@ def kernel(function: F) -> F:
     return njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, **_OPTIONS)(function)
 
 
-def entry(function: F) -> F:
-    """A kernel that Python calls: its compiled code is kept between runs."""
+def inlined(function: F) -> F:
+    """A kernel that becomes part of each that calls it, whatever its size: a view's arrays are a long list to hand on."""
+    return njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, forceinline=True, **_OPTIONS)(function)
+
+
+def entry(function: F, has_vectors: bool = False) -> F:
+    """A kernel that Python calls: its compiled code is kept between runs.
+
+    Most have nothing for LLVM's vectorisers, which take a third of the time to compile to find that out.
+    """
     with _settings(CACHE_DIR=str(cache_folder())):  # read when the cache of this one function is set up
         dispatcher: Any = njit(cache=True, no_cfunc_wrapper=True, **_OPTIONS)(function)
+    if has_vectors:
+        return dispatcher
     compile_it = dispatcher.compile
 
     def compile_without_vectors(signature: Any) -> Any:
-        # These kernels have nothing for LLVM's vectorisers, which take a third of the time to find that out.
         with _settings(LOOP_VECTORIZE=0, SLP_VECTORIZE=0):
             return compile_it(signature)
 
     dispatcher.compile = compile_without_vectors
     return dispatcher
+
+
+def vector_entry(function: F) -> F:
+    """The same for a kernel that gains by several numbers in one instruction."""
+    return entry(function, has_vectors=True)
 
 
 @contextmanager

@@ -19,8 +19,9 @@ Records = NDArray[np.void]
 
 # Kinds of node, by the joint that holds it. A ball joint is a row of three nodes, of which the last has the mass.
 TURNING, SLIDING, FREE, BALL = 0, 1, 2, 3
-# Kinds of shape. A MESH is a set of triangles, each of which meets others as a HULL of one face.
-PLANE, BOX, SPHERE, CYLINDER, CAPSULE, CONE, ELLIPSOID, HULL, MESH = range(9)
+# Kinds of shape. A MESH is a set of triangles, each of which meets others as a HULL of one face; a FIELD of heights is
+# for rays only.
+PLANE, BOX, SPHERE, CYLINDER, CAPSULE, CONE, ELLIPSOID, HULL, MESH, FIELD = range(10)
 # Kinds of closed loops, and what else acts between two points.
 CLOSED_FIXED, CLOSED_REVOLUTE, CLOSED_PRISMATIC, CLOSED_BALL, ROPE, SPRING, MIMIC = range(7)
 # Modes of a motor.
@@ -81,7 +82,7 @@ DOF = _record(
 )
 GEOM = _record(
     # Of a HULL its corners and faces, of a MESH its triangles (faces) and the root of its tree of boxes.
-    "kind node touch seen first_corner end_corner first_face end_face branch",
+    "kind node first_corner end_corner first_face end_face branch",
     "core",  # how far the core that normals come from lies inside the shape
     size=3,  # box: half edges; ellipsoid: half axes; hull: inner and outer radius; others: radius, half length
     place=3,

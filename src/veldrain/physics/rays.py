@@ -1,4 +1,4 @@
-"""Where rays meet the exact shapes: closed forms of a line with each of them, and triangle by triangle for meshes.
+"""Where rays meet the exact shapes: closed forms of a line with each of them, and with one triangle.
 
 A ray that starts inside a shape meets its far side, as light inside a housing would.
 """
@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import entry, kernel
-from veldrain.physics.plant import BOX, CAPSULE, CONE, CYLINDER, ELLIPSOID, HULL, MESH, PLANE
-from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple, turned, turned_back
+from veldrain.physics.kernel import inlined, kernel
+from veldrain.physics.plant import BOX, CONE, CYLINDER, ELLIPSOID, PLANE
+from veldrain.physics.spatial import add, cross, dot, minus, scaled
 
+BESIDE = 1e-12  # of a triangle's size
 NOTHING = (math.inf, 0.0, 0.0, 0.0)
 
 
@@ -132,78 +133,30 @@ def meet_ellipsoid(o, d, size, best):
     return t, n[0], n[1], n[2]
 
 
-@kernel
-def meet_hull(g, o, d, best, faces):
-    """The same at a convex hull: the common part of what its faces leave."""
-    enter, leave, face_in, face_out = -math.inf, math.inf, g.first_face, g.first_face
-    for k in range(g.first_face, g.end_face):
-        n = triple(faces[k].normal)
-        height, speed = dot(n, minus(triple(faces[k].at[0]), o)), dot(n, d)
-        if speed == 0.0:
-            if height < 0.0:
-                return NOTHING
-        elif speed < 0.0 and height / speed > enter:
-            enter, face_in = height / speed, k
-        elif speed > 0.0 and height / speed < leave:
-            leave, face_out = height / speed, k
-    if enter > leave or leave < 0.0:
-        return NOTHING
-    t, face = (enter, face_in) if enter >= 0.0 else (leave, face_out)
-    n = faces[face].normal
-    return (t, n[0], n[1], n[2]) if t < best else NOTHING
+@inlined
+def meet_three(a, u, w, o, d, best):
+    """Distance to a triangle a, a + u, a + w and the shares of u and w there, from both sides; inf where it is missed.
 
-
-@kernel
-def misses_box(box, o, d, best):
-    """True for a ray that does not meet a box before ``best``."""
-    enter, leave = 0.0, best
-    for r in range(3):
-        if d[r] == 0.0:
-            if o[r] < box[r] or o[r] > box[3 + r]:
-                return True
-            continue
-        one, other = (box[r] - o[r]) / d[r], (box[3 + r] - o[r]) / d[r]
-        enter, leave = max(enter, min(one, other)), min(leave, max(one, other))
-    return enter > leave
-
-
-@kernel
-def meet_triangle(face, o, d, best):
-    """The same at a triangle, from both sides (T. Möller, B. Trumbore, J. Graphics Tools 2(1), 1997)."""
-    a = triple(face.at[0])
-    u, w = minus(triple(face.at[1]), a), minus(triple(face.at[2]), a)
+    T. Möller, B. Trumbore, J. Graphics Tools 2(1), 1997.
+    """
     p = cross(d, w)
     det = dot(u, p)
     if det == 0.0:
-        return NOTHING
+        return math.inf, 0.0, 0.0
     s = minus(o, a)
     q = cross(s, u)
-    x, y, t = dot(s, p) / det, dot(d, q) / det, dot(w, q) / det
-    if x < 0.0 or y < 0.0 or x + y > 1.0 or not 0.0 <= t < best:
-        return NOTHING
-    return t, face.normal[0], face.normal[1], face.normal[2]
+    side = math.copysign(1.0, det)
+    x, y, size = side * dot(s, p), side * dot(d, q), side * det
+    # What is just beside an edge counts, so that no ray slips between two triangles.
+    if x < -BESIDE * size or y < -BESIDE * size or x + y > (1.0 + BESIDE) * size:
+        return math.inf, 0.0, 0.0
+    t = dot(w, q) / det
+    return (t, x / size, y / size) if 0.0 <= t < best else (math.inf, 0.0, 0.0)
 
 
 @kernel
-def meet_mesh(g, o, d, best, faces, branches):
-    """The same at a mesh of triangles."""
-    hit = NOTHING
-    k, end = g.branch, branches[g.branch].skip
-    while k < end:
-        branch = branches[k]
-        if misses_box(branch.box, o, d, min(best, hit[0])):
-            k = branch.skip
-            continue
-        for f in range(branch.first, branch.end):
-            hit = nearer(hit, meet_triangle(faces[f], o, d, min(best, hit[0])))
-        k += 1
-    return hit
-
-
-@kernel
-def meet(g, o, d, best, faces, branches):
+def meet(kind, size, o, d, best):
     """Distance and local normal where a local ray first meets a shape nearer than ``best``; inf: nowhere."""
-    kind, size = g.kind, g.size
     if kind == PLANE:
         t = -o[2] / d[2] if d[2] != 0.0 else -1.0
         return (t, 0.0, 0.0, 1.0) if 0.0 <= t < best else NOTHING
@@ -216,10 +169,6 @@ def meet(g, o, d, best, faces, branches):
         return meet_cone(o, d, size[0], size[1], best)
     if kind == ELLIPSOID:
         return meet_ellipsoid(o, d, size, best)
-    if kind == HULL:
-        return meet_hull(g, o, d, best, faces)
-    if kind == MESH:
-        return meet_mesh(g, o, d, best, faces, branches)
     if size[1] == 0.0:
         return meet_sphere(o, d, size[0], 0.0, best)
     return meet_capsule(o, d, size, best)
@@ -234,36 +183,3 @@ def meet_capsule(o, d, size, best):
         if ball[0] < hit[0] and end * (o[2] + ball[0] * d[2]) >= size[1]:
             hit = ball
     return hit
-
-
-@kernel
-def passes_by(g, o, d, reach):
-    """True for a ray that misses the ball around a shape: most do, and this tells at once."""
-    if g.kind == PLANE:
-        return False
-    size = g.size
-    radius = size[0] + size[1]
-    ball = radius * radius if g.kind == CAPSULE else dot(triple(size), triple(size))
-    to = minus(triple(g.pos), o)
-    along = dot(to, d)
-    square = dot(to, to)
-    return square > ball and (along < 0.0 or square - along * along > ball or along - math.sqrt(ball) > reach)
-
-
-@entry
-def cast_rays(geoms, faces, branches, origins, directions, reach, distances, hits, normals):
-    """Fill distances (n,), shapes (n,) and world normals (n, 3) of rays with unit directions."""
-    for k in range(len(origins)):
-        best, found, normal = reach, -1, (0.0, 0.0, 0.0)
-        o, d = triple(origins[k]), triple(directions[k])
-        for i in range(len(geoms)):
-            g = geoms[i]
-            if g.seen == 0 or passes_by(g, o, d, best):
-                continue
-            local = turned_back(g.rot, minus(o, triple(g.pos)))
-            t, x, y, z = meet(g, local, turned_back(g.rot, d), best, faces, branches)
-            if t < best:
-                best, found, normal = t, i, turned(g.rot, (x, y, z))
-        distances[k] = best if found >= 0 else math.inf
-        hits[k] = found
-        put(normals[k], normal)

@@ -42,9 +42,9 @@ class Solids:
         self._branches: list[NDArray[np.void]] = []
         self._known: dict[tuple[int, bool], tuple[Mesh, dict[str, Any], Array]] = {}
 
-    def add(self, mesh: Mesh, exact: bool = False) -> tuple[dict[str, Any], Array]:
+    def add(self, mesh: Mesh) -> tuple[dict[str, Any], Array]:
         """Fields of GEOM for a mesh's hull or its exact triangles, and the point of it that is the shape's origin."""
-        exact = exact or mesh.collide == "triangles"
+        exact = mesh.collide == "triangles"
         key = id(mesh), exact
         if key not in self._known:
             solid = mesh.kept.get(exact) or (_triangles(mesh) if exact else _hull(mesh))
@@ -122,8 +122,7 @@ def _triangles(mesh: Mesh) -> Solid:
     order, branches = _tree_of_boxes(at)
     faces = np.zeros(len(at), p.FACE)
     faces["corners"], faces["normal"] = 3, normals[order]
-    if mesh.collide == "triangles":
-        faces["lean"] = _leans(at, normals)[order]
+    faces["lean"] = _leans(at, normals)[order]
     faces["at"][:, :3] = at[order]
     size = np.maximum((high - low) / 2, 1e-9)
     return Solid(p.MESH, size, origin, np.zeros((0, 3)), faces, branches)

@@ -1,0 +1,349 @@
+"""What can be seen, or touched, of a world, as rays meet it.
+
+Two levels of hierarchies: one over all shapes, whose boxes follow the motion, and one over the triangles of each mesh,
+in its own frame. Endless planes stand beside them. The shapes themselves are met exactly.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Mesh, Part, Shape, Sphere
+from veldrain.physics import plant as p
+from veldrain.physics.fields import corner, meet_field
+from veldrain.physics.hierarchy import DEPTH, WIDE, Hierarchy, grown, refit
+from veldrain.physics.kernel import entry, inlined, kernel, vector_entry
+from veldrain.physics.plant import FIELD, MESH, PLANE
+from veldrain.physics.rays import meet, meet_three
+from veldrain.physics.spatial import add, cross, dot, minus, multiply, put, scaled, triple, turned, turned_back
+from veldrain.physics.threads import in_parts, threads
+from veldrain.pose import Array, Pose
+
+SIGHT = np.dtype(
+    [(name, np.int64) for name in ("kind", "node", "first", "rows", "columns")]  # first: node of a mesh, or height
+    + [(name, np.float64, 3) for name in ("size", "place", "middle", "half", "pos")]  # middle, half: of its box
+    + [(name, np.float64, (3, 3)) for name in ("turn", "rot")]
+)
+FEWEST = 2000  # rays that are worth a thread
+
+
+@dataclass(frozen=True)
+class Sight:
+    """A shape on a node (−1: the world), for the scene of what is seen or of what is touched; no shape: the ground."""
+
+    name: str
+    node: int
+    pose: Pose
+    shape: Shape | None
+    part: Part | None
+    is_touched: bool
+
+
+class View(NamedTuple):
+    """The arrays of a scene, as kernels take them."""
+
+    planes: int  # sights before this are endless planes, the others are items of the hierarchy
+    sights: NDArray[np.void]
+    low: Array  # corners of the sights' boxes
+    high: Array
+    boxes: Array
+    sides: NDArray[np.int64]
+    order: NDArray[np.int64]
+    mesh_boxes: Array
+    mesh_sides: NDArray[np.int64]
+    triangles: Array  # (n, 9): corner, and the ways to the two others
+    heights: Array
+
+
+class Scene:
+    """Shapes as rays meet them.
+
+    Args:
+        sights: what there is.
+        nodes: the plant's nodes, which the shapes move with.
+    """
+
+    def __init__(self, sights: Sequence[Sight], nodes: NDArray[np.void]) -> None:
+        self.sights = sorted(sights, key=lambda s: s.shape is not None)
+        self.names = [s.name for s in self.sights]
+        self._nodes = nodes
+        records = np.zeros(len(self.sights), SIGHT)
+        meshes: dict[int, int] = {}
+        parts: list[tuple[Array, NDArray[np.int64], Array]] = []
+        heights: list[Array] = []
+        used = np.zeros(3, np.int64)  # branches, triangles, heights
+        for number, (record, sight) in enumerate(zip(records, self.sights, strict=True)):
+            record["node"], record["place"], record["turn"] = sight.node, sight.pose.position, sight.pose.matrix
+            shape = sight.shape
+            if isinstance(shape, HeightField):
+                z = shape.heights
+                record["kind"], record["first"], record["rows"], record["columns"] = FIELD, used[2], *z.shape
+                record["size"] = shape.spacing, np.nanmin(z), np.nanmax(z)
+                heights.append(z.ravel())
+                used[2] += z.size
+            elif isinstance(shape, Mesh):
+                if id(shape) not in meshes:
+                    tree, rows = _seen_mesh(shape)
+                    inner = tree.sides > 0
+                    sides = np.where(inner, tree.sides + used[0], tree.sides - 16 * used[1]).astype(np.int32)
+                    meshes[id(shape)] = int(used[0])
+                    parts.append((tree.boxes, sides, rows))
+                    used[:2] += len(sides), len(rows)
+                record["kind"], record["first"] = MESH, meshes[id(shape)]
+            else:
+                record["kind"], record["size"] = _plain(shape)
+            record["middle"], record["half"] = _extent(shape, record)
+        planes = sum(s.shape is None for s in self.sights)
+        low, high = np.zeros((len(records), 3)), np.zeros((len(records), 3))
+        _follow(records, nodes, low, high)
+        top = grown(low[planes:], high[planes:], leaf=2)
+        none = np.zeros((0, 6, WIDE), np.float32), np.zeros((0, WIDE), np.int32), np.zeros((0, 9))
+        boxes, sides, triangles = (np.concatenate(rows) for rows in zip(none, *parts, strict=True))
+        self.view = View(planes, records, low, high, top.boxes, top.sides, top.order + planes, boxes, sides, triangles,
+                         np.concatenate([np.zeros(0), *heights]))  # fmt: skip
+        self._moves = bool((records["node"] >= 0).any())
+        self._stacks: list[tuple[NDArray[np.int64], Array]] = []
+
+    def follow(self) -> None:
+        """Bring the shapes' places and their boxes up to date with the nodes."""
+        if self._moves:
+            v = self.view
+            follow(v.sights, self._nodes, v.low, v.high, v.boxes, v.sides, v.order)
+
+    def stack(self, thread: int) -> tuple[NDArray[np.int64], Array]:
+        """Room for one thread to work in."""
+        while len(self._stacks) < threads():
+            self._stacks.append((np.zeros(2 * WIDE, np.float32), np.zeros(2 * WIDE * DEPTH, np.int32), np.zeros(2 * WIDE * DEPTH, np.float32)))
+        return self._stacks[thread]
+
+    def cast(self, origins: Array, directions: Array, reach: float) -> tuple[Array, p.Ints, Array]:
+        """Distances (n,), sights (n,) (−1: nothing) and world normals (n, 3) along rays of unit directions (n, 3)."""
+        self.follow()
+        count = len(origins)
+        distances, hits, normals = np.empty(count), np.empty(count, np.int64), np.empty((count, 3))
+        self.stack(0)
+
+        def part(first: int, end: int, thread: int) -> None:
+            rows = slice(first, end)
+            cast_rays(self.view, *self._stacks[thread], origins[rows], directions[rows], reach, distances[rows],
+                      hits[rows], normals[rows])  # fmt: skip
+
+        in_parts(count, FEWEST, part)
+        return distances, hits, normals
+
+
+def _plain(shape: Shape | None) -> tuple[int, tuple[float, ...]]:
+    """Kind and size of a shape with a closed form."""
+    if shape is None:
+        return PLANE, (0.0, 0.0, 0.0)
+    if isinstance(shape, Box):
+        return p.BOX, tuple(np.array(shape.size) / 2)
+    if isinstance(shape, Sphere):
+        return p.SPHERE, (shape.radius, 0.0, 0.0)
+    if isinstance(shape, Ellipsoid):
+        return p.ELLIPSOID, shape.half_axes
+    assert isinstance(shape, Cylinder | Capsule | Cone)
+    kind = {Cylinder: p.CYLINDER, Capsule: p.CAPSULE, Cone: p.CONE}[type(shape)]
+    return kind, (shape.radius, shape.length / 2, 0.0)
+
+
+def _extent(shape: Shape | None, record: Any) -> tuple[Array, Array]:
+    """Middle and half edges of the box around a shape, in its frame; a hair wider than the shape."""
+    if isinstance(shape, Mesh):
+        corners = shape.corners
+        low, high = corners.min(axis=0), corners.max(axis=0)
+    else:
+        a, b, _ = record["size"]
+        half = {p.BOX: record["size"], p.ELLIPSOID: record["size"], p.SPHERE: (a, a, a), p.CAPSULE: (a, a, a + b)}
+        high = np.array(half.get(int(record["kind"]), (a, a, b)))
+        low = -high
+    return (low + high) / 2, (high - low) / 2 * (1 + 1e-9) + 1e-9
+
+
+def _seen_mesh(mesh: Mesh) -> tuple[Hierarchy, Array]:
+    """The hierarchy over a mesh's triangles and their rows in its order; kept with the mesh."""
+    if "sight" not in mesh.kept:
+        at = mesh.corners[mesh.triangles]
+        low, high = at.min(axis=1), at.max(axis=1)
+        slack = 1e-9 * (1.0 + np.abs(at).max())
+        tree = grown(low - slack, high + slack, 8)
+        rows = np.concatenate([at[:, 0], at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]], axis=1)[tree.order]
+        mesh.kept["sight"] = tree, np.ascontiguousarray(rows)
+    kept: tuple[Hierarchy, Array] = mesh.kept["sight"]
+    return kept
+
+
+@entry
+def _follow(sights, nodes, low, high):
+    """Bring the shapes' places, and the corners of the boxes around them, up to date."""
+    place_all(sights, nodes, low, high)
+
+
+@entry
+def follow(sights, nodes, low, high, boxes, sides, order):
+    """The same, and the hierarchy over them."""
+    place_all(sights, nodes, low, high)
+    refit(boxes, sides, order, low, high)
+
+
+@kernel
+def place_all(sights, nodes, low, high):
+    """Bring the shapes' places, and the corners of the boxes around them, up to date."""
+    for k in range(len(sights)):
+        s = sights[k]
+        if s.node >= 0:
+            n = nodes[s.node]
+            multiply(n.rot, s.turn, s.rot)
+            put(s.pos, add(triple(n.pos), turned(n.rot, triple(s.place))))
+        else:
+            for i in range(3):
+                s.pos[i] = s.place[i]
+                for j in range(3):
+                    s.rot[i, j] = s.turn[i, j]
+        middle = add(triple(s.pos), turned(s.rot, triple(s.middle)))
+        for i in range(3):
+            half = abs(s.rot[i, 0]) * s.half[0] + abs(s.rot[i, 1]) * s.half[1] + abs(s.rot[i, 2]) * s.half[2]
+            low[k, i], high[k, i] = middle[i] - half, middle[i] + half
+
+
+@kernel
+def inverse(x):
+    """1/x, and something huge for what is as good as nothing."""
+    return 1.0 / x if abs(x) > 1e-30 else math.copysign(1e30, x)
+
+
+@inlined
+def next_node(boxes, sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best):
+    """Stack the sides of an inner node that a ray enters before ``best``, the nearest last; gives the stack's new top."""
+    limit, nought = np.float32(best), np.float32(0.0)
+    for k in range(boxes.shape[2]):  # a count that LLVM does not know is not unrolled, but done eight at a time
+        a, b = (boxes[node, 0, k] - ox) * ix, (boxes[node, 3, k] - ox) * ix
+        c, d = (boxes[node, 1, k] - oy) * iy, (boxes[node, 4, k] - oy) * iy
+        e, f = (boxes[node, 2, k] - oz) * iz, (boxes[node, 5, k] - oz) * iz
+        enter, leave = (a if a < b else b), (b if a < b else a)
+        enter, leave = (enter if enter > nought else nought), (leave if leave < limit else limit)
+        x, y = (c if c < d else d), (d if c < d else c)
+        enter, leave = (x if x > enter else enter), (y if y < leave else leave)
+        x, y = (e if e < f else f), (f if e < f else e)
+        enter, leave = (x if x > enter else enter), (y if y < leave else leave)
+        room[k] = enter
+        room[WIDE + k] = leave
+    bottom = top
+    for k in range(WIDE):
+        enter = room[k]
+        if enter <= room[WIDE + k]:
+            j = top
+            while j > bottom and near[j - 1] < enter:
+                stack[j], near[j] = stack[j - 1], near[j - 1]
+                j -= 1
+            stack[j], near[j] = sides[node, k], enter
+            top += 1
+    return top
+
+
+@inlined
+def popped(stack, near, bottom, top, best):
+    """The next stacked node that is nearer than what was met (0: none), and the stack's new top."""
+    while top > bottom:
+        top -= 1
+        if near[top] < best:
+            return stack[top], top
+    return 0, top
+
+
+@inlined
+def trace_mesh(v, root, room, stack, near, bottom, o, d, best, any_hit):
+    """Distance, triangle (its place in the view) and shares of its two ways; inf: missed."""
+    ix, iy, iz = np.float32(inverse(d[0])), np.float32(inverse(d[1])), np.float32(inverse(d[2]))
+    ox, oy, oz = np.float32(o[0]), np.float32(o[1]), np.float32(o[2])
+    hit = (math.inf, 0, 0.0, 0.0)
+    top = next_node(v.mesh_boxes, v.mesh_sides, root, room, stack, near, bottom, ox, oy, oz, ix, iy, iz, best)
+    while True:
+        node, top = popped(stack, near, bottom, top, best)
+        if node == 0:
+            return hit
+        if node > 0:
+            top = next_node(v.mesh_boxes, v.mesh_sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best)
+            continue
+        first = (-1 - node) // 16
+        for k in range(first, first + (-1 - node) % 16):
+            row = v.triangles[k]
+            t, x, y = meet_three(triple(row), triple(row[3:]), triple(row[6:]), o, d, best)
+            if t < best:
+                best, hit = t, (t, k, x, y)
+        if any_hit and hit[0] < math.inf:
+            return hit
+
+
+@inlined
+def meet_sight(v, k, room, stack, near, top, o, d, best, any_hit):
+    """Where a ray in world axes meets a sight: distance, local normal, triangle and its shares."""
+    s = v.sights[k]
+    local, way = turned_back(s.rot, minus(o, triple(s.pos))), turned_back(s.rot, d)
+    if s.kind == MESH:
+        t, triangle, x, y = trace_mesh(v, s.first, room, stack, near, top, local, way, best, any_hit)
+        n = (0.0, 0.0, 0.0)
+        if t < best:
+            row = v.triangles[triangle]
+            n = cross(triple(row[3:]), triple(row[6:]))
+    elif s.kind == FIELD:
+        t, triangle, x, y = meet_field(s, v.heights, local, way, best)
+        n = (0.0, 0.0, 0.0)
+        if t < best:
+            cell, odd = triangle // 2, triangle % 2
+            i, j = cell // (s.columns - 1), cell % (s.columns - 1)
+            a, c = corner(s, v.heights, i, j), corner(s, v.heights, i + 1, j + 1)
+            b = corner(s, v.heights, i, j + 1) if odd else corner(s, v.heights, i + 1, j)
+            n = cross(minus(c, a), minus(b, a))
+            n = scaled(n, math.copysign(1.0, n[2]))  # upward
+    else:
+        t, nx, ny, nz = meet(s.kind, s.size, local, way, best)
+        return t, nx, ny, nz, -1, 0.0, 0.0
+    length = math.sqrt(dot(n, n))
+    if length > 0.0:
+        n = scaled(n, 1.0 / length)
+    return t, n[0], n[1], n[2], triangle, x, y
+
+
+@inlined
+def trace(v, room, stack, near, o, d, best, any_hit):
+    """Where a ray first meets anything nearer than ``best``, or anywhere at all before it.
+
+    Gives distance (inf: nowhere), sight, local normal, triangle (−1: none) and the shares of its two ways.
+    """
+    found, hit = -1, (math.inf, 0.0, 0.0, 0.0, -1, 0.0, 0.0)
+    for k in range(v.planes):
+        one = meet_sight(v, k, room, stack, near, 0, o, d, best, any_hit)
+        if one[0] < best:
+            best, found, hit = one[0], k, one
+    ix, iy, iz = np.float32(inverse(d[0])), np.float32(inverse(d[1])), np.float32(inverse(d[2]))
+    ox, oy, oz = np.float32(o[0]), np.float32(o[1]), np.float32(o[2])
+    top = next_node(v.boxes, v.sides, 0, room, stack, near, 0, ox, oy, oz, ix, iy, iz, best)
+    while not (any_hit and found >= 0):
+        node, top = popped(stack, near, 0, top, best)
+        if node == 0:
+            break
+        if node > 0:
+            top = next_node(v.boxes, v.sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best)
+            continue
+        first = (-1 - node) // 16
+        for k in v.order[first : first + (-1 - node) % 16]:
+            one = meet_sight(v, k, room, stack, near, top, o, d, best, any_hit)
+            if one[0] < best:
+                best, found, hit = one[0], k, one
+    return hit[0], found, hit[1], hit[2], hit[3], hit[4], hit[5], hit[6]
+
+
+@vector_entry
+def cast_rays(v, room, stack, near, origins, directions, reach, distances, hits, normals):
+    """Fill distances (n,), sights (n,) and world normals (n, 3) of rays with unit directions."""
+    for k in range(len(origins)):
+        t, sight, x, y, z, _, _, _ = trace(v, room, stack, near, triple(origins[k]), triple(directions[k]), reach, False)
+        distances[k], hits[k] = t, sight
+        put(normals[k], turned(v.sights[sight].rot, (x, y, z)) if sight >= 0 else (0.0, 0.0, 0.0))

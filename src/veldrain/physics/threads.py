@@ -1,0 +1,33 @@
+"""Several threads for kernels, which run without Python's lock; what they give does not depend on how many there are."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+
+VARIABLE = "VELDRAIN_THREADS"
+
+
+def threads() -> int:
+    """How many: what the environment variable VELDRAIN_THREADS says, else the cores that this process may use."""
+    return max(1, int(os.environ.get(VARIABLE) or len(os.sched_getaffinity(0))))
+
+
+@cache
+def _pool(process: int, workers: int) -> ThreadPoolExecutor:
+    """One pool a process: threads do not outlive a fork."""
+    return ThreadPoolExecutor(workers, "rays")
+
+
+def in_parts(count: int, least: int, act: Callable[[int, int, int], object]) -> None:
+    """Call ``act(first, end, thread)`` over the whole of range(count), in parts of ``least`` or more for each thread."""
+    parts = min(threads(), count // least)
+    if parts <= 1:
+        act(0, count, 0)
+        return
+    ends = [count * k // parts for k in range(parts + 1)]
+    pool = _pool(os.getpid(), threads())
+    for done in [pool.submit(act, ends[k], ends[k + 1], k) for k in range(parts)]:
+        done.result()
