@@ -126,7 +126,7 @@ class Lidars(unittest.TestCase):
         w = vd.World()
         for name, y in (("left", 1.05), ("right", -0.75)):
             w.obstacle(name, vd.Box((60, 0.1, 2)), pose=vd.Pose((0, y, 0)))
-        lidar = vd.Lidar(beams=91, field="180 deg", reach=25)
+        lidar = vd.Lidar(beams=91, field="180 deg", reach=25, turning=False)
         for yaw in (0.0, 0.4):
             with self.subTest(yaw=yaw):
                 sim = rig(lidar, vd.Pose((0, 0, 0.2)), w, at=vd.Pose(yaw=yaw), fixed=True) if yaw == 0 else None
@@ -145,7 +145,7 @@ class Lidars(unittest.TestCase):
 
     def test_nearest_reach_and_noise(self) -> None:
         w = vd.World().obstacle("wall", vd.Box((0.1, 9, 9)), pose=vd.Pose((2.05, 0, 0)))
-        sim = rig(vd.Lidar(beams=2000, field="20 deg", noise="2 cm", reach=2.03), world=w, fixed=True)
+        sim = rig(vd.Lidar(beams=2000, field="20 deg", noise="2 cm", reach=2.03, turning=False), world=w, fixed=True)
         scan = sim["rig"].read("eye")
         assert scan is not None
         seen = np.isfinite(scan.ranges)
@@ -153,7 +153,7 @@ class Lidars(unittest.TestCase):
         self.assertTrue((scan.ranges[seen] <= 2.03).all() and not seen.all())
         self.assertLess(abs(np.median(errors[np.isfinite(errors)])), 0.004)
         close = rig(
-            vd.Lidar(beams=3, nearest="3 m"),
+            vd.Lidar(beams=3, nearest="3 m", turning=False),
             world=vd.World().obstacle("w", vd.Sphere(1), pose=vd.Pose((3, 0, 0))),
             fixed=True,
         )
@@ -168,7 +168,7 @@ class Lidars(unittest.TestCase):
             ("not zero or more", lambda: vd.Imu(gyro_noise=-1)),
             ("not an angular speed", lambda: vd.Imu(gyro_noise="1 m/s")),
             ("gyro_noise and gyro_density", lambda: vd.Imu(gyro_noise=1, gyro_density=1)),
-            ("bandwidth is 0", lambda: vd.Imu(bandwidth=0)),
+            ("0 is not above zero", lambda: vd.Imu(bandwidth=0)),
             ("0 ticks", lambda: vd.Encoders(ticks=0)),
         ):
             with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
@@ -294,7 +294,7 @@ class Clocks(unittest.TestCase):
 
     def test_latency(self) -> None:
         """A sample reaches a controller only when its latency is over."""
-        sim = rig(vd.Lidar(period="10 ms", beams=2, latency="25 ms"), fixed=True)
+        sim = rig(vd.Lidar(period="10 ms", beams=2, latency="25 ms", turning=False), fixed=True)
         samples = sim.samples_of("rig/eye")
         arrived = {}
         for step in range(60):
@@ -315,7 +315,7 @@ class Clocks(unittest.TestCase):
             m = vd.Model("rig").link("box", mass=1)
             if more:
                 m.mount(vd.Imu(gyro_noise=1), "imu", "box")
-            m.mount(vd.Lidar(noise=0.1), "eye", "box")
+            m.mount(vd.Lidar(noise=0.1, turning=False), "eye", "box")
             w = vd.World().obstacle("wall", vd.Box((0.1, 9, 9)), pose=vd.Pose((2, 0, 0)))
             sim = vd.Simulation(w.place(m, fixed=True), seed=5)
             sim.advance(0.2)
@@ -325,7 +325,7 @@ class Clocks(unittest.TestCase):
     def test_seeds(self) -> None:
         def ranges(seed: int) -> np.ndarray:
             w = vd.World().obstacle("wall", vd.Box((0.1, 9, 9)), pose=vd.Pose((2, 0, 0)))
-            m = vd.Model("rig").link("box", mass=1).mount(vd.Lidar(noise=0.1), "eye", "box")
+            m = vd.Model("rig").link("box", mass=1).mount(vd.Lidar(noise=0.1, turning=False), "eye", "box")
             return np.asarray(vd.Simulation(w.place(m, fixed=True), seed=seed)["rig"].read("eye").ranges)  # type: ignore[union-attr]
 
         np.testing.assert_array_equal(ranges(1), ranges(1))

@@ -12,12 +12,14 @@ _WHERE = {
     "veldrain.errors": ["VeldrainError"],
     "veldrain.pose": ["Pose"],
     "veldrain.model": [
-        *("Box", "Capsule", "Cone", "Cylinder", "Ellipsoid", "HeightField", "Mesh", "Sphere"),
-        *("Model", "Part", "Surface", "World"),
-        *("Channel", "Pipe", "Ramp", "Row", "Stairs", "Strewn", "Wall"),
+        *("Air", "Box", "Capsule", "Channel", "Cone", "Cylinder", "Ellipsoid", "HeightField", "Lamp", "Look"),
+        *("Mesh", "Model", "Part", "Pipe", "Ramp", "Row", "Sky", "Sphere", "Stairs", "Strewn", "Sun"),
+        *("Surface", "Wall", "World"),
     ],
     "veldrain.sensing": [
-        *("Encoders", "EndSwitch", "FootPressure", "ForceTorque", "Imu", "Lidar", "Touch", "TrueClearance", "TruePose"),
+        *("Barometer", "Camera", "Encoders", "EndSwitch", "Failure", "FootPressure", "ForceTorque", "Gnss"),
+        *("Imu", "Infrared", "Lidar", "Magnetometer", "MotorCurrent", "Odometer", "Radar", "SpinningLidar"),
+        *("Touch", "TrueClearance", "TrueFrames", "TruePose", "TrueRelative", "Ultrasonic"),
     ],
     "veldrain.simulation": ["Simulation"],
     "veldrain.control": ["CentreLine", "Controller"],
@@ -26,6 +28,7 @@ _WHERE = {
     "veldrain.study": ["FinishTime", "Metric", "Result", "Study", "normal", "one_of", "uniform"],
     "veldrain.formats": ["load_robot", "save_robot"],
     "veldrain.check": ["Finding", "check"],
+    "veldrain.report.picture": ["look"],
     "veldrain.documents": ["load_scenario", "load_study", "load_world"],
 }
 _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names}
@@ -43,6 +46,7 @@ if TYPE_CHECKING:
     from veldrain.errors import VeldrainError as VeldrainError
     from veldrain.formats import load_robot as load_robot
     from veldrain.formats import save_robot as save_robot
+    from veldrain.model import Air as Air
     from veldrain.model import Box as Box
     from veldrain.model import Capsule as Capsule
     from veldrain.model import Channel as Channel
@@ -50,34 +54,52 @@ if TYPE_CHECKING:
     from veldrain.model import Cylinder as Cylinder
     from veldrain.model import Ellipsoid as Ellipsoid
     from veldrain.model import HeightField as HeightField
+    from veldrain.model import Lamp as Lamp
+    from veldrain.model import Look as Look
     from veldrain.model import Mesh as Mesh
     from veldrain.model import Model as Model
     from veldrain.model import Part as Part
     from veldrain.model import Pipe as Pipe
     from veldrain.model import Ramp as Ramp
     from veldrain.model import Row as Row
+    from veldrain.model import Sky as Sky
     from veldrain.model import Sphere as Sphere
     from veldrain.model import Stairs as Stairs
     from veldrain.model import Strewn as Strewn
+    from veldrain.model import Sun as Sun
     from veldrain.model import Surface as Surface
     from veldrain.model import Wall as Wall
     from veldrain.model import World as World
     from veldrain.pose import Pose as Pose
     from veldrain.recording import Recording as Recording
+    from veldrain.report.picture import look as look
     from veldrain.scenario import Scenario as Scenario
     from veldrain.scenario import clearance as clearance
     from veldrain.scenario import distance as distance
     from veldrain.scenario import run as run
     from veldrain.scenario import touching as touching
+    from veldrain.sensing import Barometer as Barometer
+    from veldrain.sensing import Camera as Camera
     from veldrain.sensing import Encoders as Encoders
     from veldrain.sensing import EndSwitch as EndSwitch
+    from veldrain.sensing import Failure as Failure
     from veldrain.sensing import FootPressure as FootPressure
     from veldrain.sensing import ForceTorque as ForceTorque
+    from veldrain.sensing import Gnss as Gnss
     from veldrain.sensing import Imu as Imu
+    from veldrain.sensing import Infrared as Infrared
     from veldrain.sensing import Lidar as Lidar
+    from veldrain.sensing import Magnetometer as Magnetometer
+    from veldrain.sensing import MotorCurrent as MotorCurrent
+    from veldrain.sensing import Odometer as Odometer
+    from veldrain.sensing import Radar as Radar
+    from veldrain.sensing import SpinningLidar as SpinningLidar
     from veldrain.sensing import Touch as Touch
     from veldrain.sensing import TrueClearance as TrueClearance
+    from veldrain.sensing import TrueFrames as TrueFrames
     from veldrain.sensing import TruePose as TruePose
+    from veldrain.sensing import TrueRelative as TrueRelative
+    from veldrain.sensing import Ultrasonic as Ultrasonic
     from veldrain.simulation import Simulation as Simulation
     from veldrain.study import FinishTime as FinishTime
     from veldrain.study import Metric as Metric

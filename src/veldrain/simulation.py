@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -14,11 +13,12 @@ from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model import Mounted, World
+from veldrain.model import GROUND, Look, Mounted, Sensor, Struck, World
 from veldrain.physics.compiling import LinkPlace, Robot
 from veldrain.physics.engine import Engine, Snapshot
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY, Ints
+from veldrain.physics.scene import Scene
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity, triple
 
@@ -49,8 +49,10 @@ class Reading:
 class _Mount:
     """The engine as one sensor sees it (``model.Mount``): views of the arrays, so that a sample is cheap."""
 
-    def __init__(self, engine: Engine, robot: Robot, mounted: Mounted) -> None:
-        self._engine, self._robot = engine, robot
+    def __init__(self, simulation: Simulation, robot: Robot, mounted: Mounted, slices: int) -> None:
+        self._sim, self._engine, self._robot = simulation, simulation.engine, robot
+        self.slices, self.world = slices, simulation.world
+        engine = self._engine
         self.robot, self.name = robot.name, f"{robot.name}/{mounted.name}"
         self._link = f"{robot.name}/{mounted.link}"
         self._mechanics = Mechanics(engine, robot)
@@ -73,8 +75,29 @@ class _Mount:
     def gravity(self) -> Array:
         return self._engine.plant.gravity
 
-    def cast(self, origins: Array, directions: Array, reach: float) -> Array:
-        return self._engine.scene.cast(origins, directions, reach)[0]
+    def now(self) -> float:
+        return self._sim.time
+
+    def strike(self, origins: Array, directions: Array, reach: float, sees: str = "visual") -> Struck:
+        return Struck(*self._engine.scene_of(sees).cast(origins, directions, reach))
+
+    def looks(self, sees: str = "visual") -> list[Look]:
+        return self._engine.scene_of(sees).looks
+
+    def velocities(self, sights: Ints, points: Array) -> Array:
+        return self._engine.velocities(self._engine.scene.nodes_of(sights), points)
+
+    def scene(self) -> Scene:
+        return self._engine.scene
+
+    def pose_of(self, path: str) -> Callable[[], tuple[Array, Array]]:
+        engine = self._engine
+        own = f"{self.robot}/{path}"
+        place = engine.place_of(own if own in engine.compiled.links else path)
+        return lambda: (engine.position(place), engine.axes(place))
+
+    def frames(self) -> tuple[tuple[str, ...], tuple[str, ...], Callable[[], tuple[Array, Array]]]:
+        return _frames(self.world, self._engine)
 
     def clearance(self, thing: str) -> float:
         if thing not in self._sides:
@@ -134,43 +157,135 @@ def _positions(engine: Engine, robot: Robot, names: Sequence[str]) -> Callable[[
     return read
 
 
+def _frames(world: World, engine: Engine) -> tuple[tuple[str, ...], tuple[str, ...], Callable[[], tuple[Array, Array]]]:
+    """The tree of frames that ``model.Mount.frames`` describes."""
+    places = {name: place for name, place in engine.compiled.links.items() if name != GROUND}
+    parents = dict.fromkeys(places, "")
+    for robot, placed in world.placed.items():
+        parents |= {f"{robot}/{j.child}": f"{robot}/{j.parent}" for j in placed.model.joints.values()}
+        parents |= {f"{robot}/{f.name}": f"{robot}/{f.link}" for f in placed.model.frames.values()}
+        for mounted in placed.model.sensors.values():
+            name, on = f"{robot}/{mounted.name}", f"{robot}/{mounted.link}"
+            turns = {"": (name, on)} | (
+                {"optical": (f"{name}/optical", name)} if hasattr(mounted.sensor, "optical") else {}
+            )
+            for kind, (frame, parent) in turns.items():
+                if frame not in places:  # a link of that name has the better claim
+                    pose = mounted.pose @ mounted.sensor.optical if kind else mounted.pose  # type: ignore[attr-defined]
+                    places[frame] = LinkPlace(places[on].node, places[on].pose @ pose)
+                    parents[frame] = parent
+    nodes = np.array([place.node for place in places.values()])
+    at = np.array([place.pose.position for place in places.values()])
+    axes = np.array([place.pose.matrix for place in places.values()])
+    moves = nodes >= 0
+
+    def read() -> tuple[Array, Array]:
+        found, turned = at.copy(), axes.copy()
+        held = engine.plant.nodes[nodes[moves]]
+        found[moves] = held["pos"] + np.einsum("nij,nj->ni", held["rot"], at[moves])
+        turned[moves] = held["rot"] @ axes[moves]
+        return found, turned
+
+    return tuple(places), tuple(parents[name] for name in places), read
+
+
 class Samples:
     """One sensor in one trial: when it is due, what it has measured, what has arrived."""
 
     def __init__(self, simulation: Simulation, robot: Robot, mounted: Mounted) -> None:
-        self.mounted, self.sensor = mounted, mounted.sensor
-        self.stream = f"{robot.name}/{mounted.name}"
+        self.mounted, self.stream = mounted, f"{robot.name}/{mounted.name}"
+        sensor: Any = mounted.sensor
+        is_exact = hasattr(sensor, "exactly") and (simulation.exact or sensor.exact)
+        self.sensor: Sensor = sensor.exactly() if is_exact else sensor
         self.period = simulation.steps_of(self.sensor.period, f"{self.stream}: period")
         self.latency = simulation.steps_of(self.sensor.latency, f"{self.stream}: latency", least=0)
-        self.due = simulation.steps_of(self.sensor.first, f"{self.stream}: first", least=0)
-        mount = _Mount(simulation.engine, robot, mounted)
-        random = randomness.stream(simulation.seed, self.stream)
+        self.first = simulation.steps_of(self.sensor.first, f"{self.stream}: first", least=0)
+        most = getattr(self.sensor, "slices", 1)
+        self.slices = max(n for n in range(1, most + 1) if self.period % n == 0)
+        self._mount = _Mount(simulation, robot, mounted, self.slices)
+        self._failing = Failing(simulation, self.stream, getattr(sensor, "failures", ()))
         try:
-            self._measure: Callable[[], Any] = self.sensor.start(mount, random)
+            self._measure = self._started(simulation.seed)
         except VeldrainError as error:
             raise error.at(self.stream) from error
+        self._under_way: list[tuple[int, Reading]] = []
+        self.forget(self.first)
+
+    def _started(self, seed: int) -> Callable[[], Any]:
+        return self.sensor.start(self._mount, randomness.stream(seed, self.stream))
+
+    def measured(self) -> Any:
+        """What the sensor would measure now, beside its own course: as if it had just been switched on."""
+        measure, data = self._started(0), None
+        for _ in range(self.slices):
+            data = measure()
+        return data
+
+    def forget(self, reading: int) -> None:
+        """Drop all readings, and let the next be taken at a step."""
         self.latest: Reading | None = None
         self._arrived: Reading | None = None
-        self._under_way: deque[tuple[int, Reading]] = deque()
-
-    def forget(self, due: int) -> None:
-        """Drop all readings, and measure next at a step."""
-        self.latest = self._arrived = None
         self._under_way.clear()
-        self.due = due
+        each = self.period // self.slices
+        self.due = reading - (self.slices - 1) * each
+        if self.due < 0:
+            raise VeldrainError(
+                "its first reading is over before it has begun", where=self.stream,
+                cure=f"write first: {self.period} steps or more, or leave it out",
+            )  # fmt: skip
 
-    def sample(self, step: int, stamp: int) -> Reading:
-        """Measure now."""
-        self.latest = Reading(stamp, self._measure())
-        self.due += self.period
-        self._under_way.append((step + self.latency, self.latest))
+    def sample(self, step: int, stamp: int) -> Reading | None:
+        """Measure now; None where there is no reading yet, or none because of a failure."""
+        data = self._measure()
+        self.due += self.period // self.slices
+        if data is None:
+            return None
+        data, late = self._failing.change(data, step)
+        if data is None:
+            return None
+        self.latest = Reading(stamp, data)
+        self._under_way.append((step + self.latency + late, self.latest))
         return self.latest
 
     def arrived(self, step: int) -> Reading | None:
         """The newest reading that has reached a controller by now; None before the first."""
-        while self._under_way and self._under_way[0][0] <= step:
-            self._arrived = self._under_way.popleft()[1]
+        there = [k for k, (when, _) in enumerate(self._under_way) if when <= step]
+        if there:  # readings overtaken on the way are of no use any more
+            self._arrived = self._under_way[there[-1]][1]
+            del self._under_way[: there[-1] + 1]
         return self._arrived
+
+
+class Failing:
+    """What a sensor's failures make of its readings in one trial."""
+
+    def __init__(self, simulation: Simulation, stream: str, failures: Sequence[Any]) -> None:
+        self._sim, self._failures = simulation, failures
+        self._random = randomness.stream(simulation.seed, f"{stream}/failures") if failures else None
+        self._good: Any = None
+
+    def change(self, data: Any, step: int) -> tuple[Any, int]:
+        """The reading as it comes out (None: it does not), and by how many steps late."""
+        now, late, is_stuck = step * self._sim.step, 0, False
+        for failure in self._failures:
+            if not failure.start - 1e-9 <= now < failure.end - 1e-9:
+                continue
+            if failure.kind == "dead":
+                return None, 0
+            if failure.kind == "dropped":
+                assert self._random is not None
+                if self._random.random() < failure.share:
+                    return None, 0
+            elif failure.kind == "delayed":
+                late += round(failure.by / self._sim.step)
+            elif failure.kind == "biased":
+                data = failure.bias(data)
+            else:
+                is_stuck = True
+        if is_stuck:
+            return self._good, late
+        self._good = data
+        return data, late
 
 
 class RobotInMotion:
@@ -363,6 +478,7 @@ class Simulation:
         seed: of the sensors' noise.
         integrator: ``semi-implicit``, or ``rk4``: of fourth order, for mechanisms that nothing touches, stops or rubs.
         watches: pairs of name paths whose first touch is to be noted, see ``touched``.
+        exact: True lets all sensors measure without errors of their own.
 
     >>> w = World().ground().body("ball", Sphere("10 cm"), mass=1, pose=Pose((0, 0, 1)))
     >>> sim = Simulation(w); sim.advance("2 s"); sim["ball"].pose().position.round(3).tolist()
@@ -376,8 +492,9 @@ class Simulation:
         seed: int = 0,
         integrator: str = "semi-implicit",
         watches: Sequence[tuple[str, str]] = (),
+        exact: bool = False,
     ) -> None:
-        self.world, self.seed = world, seed
+        self.world, self.seed, self.exact = world, seed, exact
         self.step = quantity(step, "time", "step")
         self.step_ns = round(self.step * 1e9)
         if self.step_ns < 1 or abs(self.step_ns * 1e-9 - self.step) > 1e-15:
@@ -452,7 +569,7 @@ class Simulation:
         for samples in self._samples.values():
             if samples.due == step:
                 reading = samples.sample(step, stamp)
-                if self.on_sample:
+                if reading and self.on_sample:
                     self.on_sample(samples, reading)
 
     def reset(self, seed: int | None = None) -> None:
@@ -472,9 +589,9 @@ class Simulation:
         """Go back to a snapshot of this simulation; sensors start over at their next whole period."""
         self.engine.restore(snapshot)
         for samples in self._samples.values():
-            first = self.steps_of(samples.sensor.first, samples.stream, least=0)
-            periods = max(0, -(-(self.engine.steps + 1 - first) // samples.period))
-            samples.forget(due=first + periods * samples.period)
+            begun = self.engine.steps + 1 + (samples.slices - 1) * (samples.period // samples.slices)
+            periods = max(0, -(-(begun - samples.first) // samples.period))
+            samples.forget(samples.first + periods * samples.period)
 
     def energy(self) -> tuple[float, float]:
         """Kinetic and potential energy in J."""

@@ -41,6 +41,10 @@ SI_UNITS = {
     "angular stiffness": "N*m/rad",
     "angular damping": "N*m*s/rad",
     "frequency": "Hz",
+    "pressure": "Pa",
+    "temperature": "K",
+    "current": "A",
+    "flux density": "T",
     "ratio": "",
 }
 _ANGULAR_UNITS = {"radian", "milliradian", "degree", "turn", "revolution", "revolutions_per_minute"}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
@@ -139,7 +140,7 @@ def _scaled_fix(robot: RobotLook, name: str, k: int, scale: float) -> dict[str, 
     parts = list(robot.links[name].parts)
     shape = parts[k].shape
     assert isinstance(shape, Mesh)
-    parts[k] = Part(shape.scaled(scale), parts[k].pose, parts[k].role, parts[k].colour, parts[k].surface)
+    parts[k] = replace(parts[k], shape=shape.scaled(scale))
     return model_change(robot, {"links": {name: {"parts": [part_words(p) for p in parts]}}})
 
 

@@ -154,9 +154,8 @@ def things_of(look: Look, engine: Engine) -> dict[str, list[int]]:
     robots = [*look.world.placed]
     made: dict[str, list[int]] = {}
     for k, name in enumerate(engine.compiled.geom_names):
-        if engine.plant.geoms["touch"][k]:
-            thing = next((r for r in robots if name.startswith(f"{r}/")), name)
-            made.setdefault(thing, []).append(k)
+        thing = next((r for r in robots if name.startswith(f"{r}/")), name)
+        made.setdefault(thing, []).append(k)
     return made
 
 

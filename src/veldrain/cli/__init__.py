@@ -124,6 +124,56 @@ def inspect(
     looking.inspect(file, posture, search or [], json)
 
 
+@app.command()
+def look(
+    file: Annotated[Path, typer.Argument(help="Robot, world, scenario or study file, or a recording (MCAP).")],
+    out: Annotated[Path | None, typer.Option(help="PNG or JPEG to write; default: a new one here.")] = None,
+    layer: Annotated[
+        list[str] | None,
+        typer.Option(help="collision, joints, frames, masses, contacts, beams, fields, trails, names; repeatable."),
+    ] = None,
+    at_time: Annotated[
+        str | None, typer.Option(help="Of a recording, such as 12s (default: its end); else how long to run first.")
+    ] = None,
+    eye: Annotated[str | None, typer.Option(help="Where to look from: x,y,z in m.")] = None,
+    at: Annotated[str | None, typer.Option(help="Where to look: x,y,z in m.")] = None,
+    side: Annotated[
+        str | None, typer.Option("--from", help="top, front, left, right or back: a parallel view.")
+    ] = None,
+    through: Annotated[str | None, typer.Option(help="A camera's stream: what it sees.")] = None,
+    panel: Annotated[
+        list[str] | None, typer.Option(help="Several pictures in one: around, a side or a camera's stream; repeatable.")
+    ] = None,
+    size: Annotated[str, typer.Option(help="Pixels, width x height.")] = "1280x800",
+    world: Annotated[Path | None, typer.Option(help="Of a recording: its world's file.")] = None,
+    posture: Annotated[str | None, typer.Option(help="Of a robot file: name of a posture.")] = None,
+    movie: Annotated[Path | None, typer.Option(help="Of a recording: an MP4 or GIF file instead of a picture.")] = None,
+    rate: Annotated[float, typer.Option(help="Pictures a second of a movie.")] = 20.0,
+    speed: Annotated[float, typer.Option(help="Of a movie: seconds of the trial in a second.")] = 1.0,
+) -> None:
+    """Draw a picture of a world, robot, scenario or recording, without a screen."""
+    from veldrain.cli import looking
+
+    with _interruptible("nothing was written"):
+        looking.look(
+            file,
+            out,
+            layer or [],
+            at_time,
+            eye,
+            at,
+            side,
+            through,
+            panel or [],
+            size,
+            world,
+            posture,
+            movie,
+            rate,
+            speed,
+        )
+
+
 def main() -> None:
     """Entry point: errors that a user can mend are one line and exit status 2."""
     try:

@@ -1,4 +1,4 @@
-"""``check`` and ``inspect``: what is wrong with a thing, and what is in it."""
+"""``check``, ``inspect`` and ``look``: what is wrong with a thing, what is in it, what it looks like."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from rich.padding import Padding
 from rich.text import Text
 from rich.tree import Tree
 
-from veldrain.cli.output import out, prepare_engine, say
+from veldrain.cli.output import out, prepare_engine, progress, say
 from veldrain.errors import VeldrainError
 
 if TYPE_CHECKING:
@@ -143,3 +143,64 @@ def print_robot(robot: dict[str, Any]) -> None:
         say(f"{name:<20}{value}")
     for note in robot["notes"]:
         say(f"not used: {note}")
+
+
+def look(
+    file: Path,
+    out_file: Path | None,
+    layers: Sequence[str],
+    at_time: str | None,
+    eye: str | None,
+    at: str | None,
+    side: str | None,
+    through: str | None,
+    panels: Sequence[str],
+    size: str,
+    world: Path | None,
+    posture: str | None,
+    movie_file: Path | None,
+    rate: float,
+    speed: float,
+) -> None:
+    """Draw a picture or a movie, and tell what is in it."""
+    from veldrain.cli.commands import unused
+    from veldrain.report.picture import movie, pictured
+    from veldrain.report.staging import staged
+    from veldrain.units import quantity
+
+    pixels = _numbers(size.replace("x", ","), 2, "--size")
+    view: dict[str, Any] = {
+        "eye": None if eye is None else _numbers(eye, 3, "--eye"),
+        "at": None if at is None else _numbers(at, 3, "--at"),
+        "side": side,
+        "through": through,
+        "panels": panels,
+    }
+    for given, option in ((out_file, "--out"), (movie_file, "--movie")):
+        if given is not None and given.exists():
+            raise VeldrainError("is there already", where=str(given), cure=f"name another file with {option}")
+    time = None if at_time is None else quantity(at_time, "time", "--at-time")
+    prepare_engine()
+    stage = staged(file, time, world, posture)
+    size_of = (round(pixels[0]), round(pixels[1]))
+    if movie_file is not None:
+        with progress("Pictures") as tell:
+            made = movie(stage, movie_file, layers, size_of, rate, speed, tell, **view)
+        written: Path = movie_file
+    else:
+        written = out_file or unused(Path(f"{file.name.split('.')[0]}.png"))
+        made = pictured(stage, written, layers, size_of, **view)
+    for line in made.told:
+        say(line)
+    say(f"Written: {written} ({made.pixels.shape[1]} × {made.pixels.shape[0]} pixels)")
+
+
+def _numbers(text: str, count: int, option: str) -> list[float]:
+    try:
+        found = [float(part) for part in text.split(",")]
+    except ValueError:
+        found = []
+    if len(found) != count:
+        shown = "1280x800" if count == 2 else "2,-1.5,1"
+        raise VeldrainError(f"cannot read '{text}'", where=option, cure=f"write it like {shown}")
+    return found

@@ -20,6 +20,7 @@ from veldrain.model import (
     Cylinder,
     Ellipsoid,
     HeightField,
+    Look,
     Mesh,
     Model,
     Part,
@@ -61,6 +62,20 @@ class SurfaceText(Document):
         return Surface(
             self.friction, self.restitution, self.rolling, self.spinning, self.stiffness, self.damping, self.belt
         )
+
+
+class LookText(Document):
+    """``{colour: white, checker: black, tile: 20 cm, image: marker.png, reflectance: 0.8}``"""
+
+    colour: str | None = None
+    checker: str | None = None
+    image: str | None = None
+    tile: Quantity | None = None
+    reflectance: float | None = None
+    echo: float | None = None
+
+    def make(self, folder: Path) -> Look:
+        return Look(**given(self, "image"), image=folder / self.image if self.image is not None else None)
 
 
 class RoundText(Document):
@@ -137,6 +152,7 @@ class PartText(Document):
     role: Literal["both", "visual", "collision"] = "both"
     colour: str | None = None
     surface: SurfaceText | None = None
+    look: LookText | None = None
 
     def shape(self, folder: Path) -> Shape:
         given = [k for k in _SHAPES if getattr(self, k) is not None]
@@ -146,7 +162,8 @@ class PartText(Document):
 
     def make(self, folder: Path) -> Part:
         surface = self.surface.make() if self.surface else None
-        return Part(self.shape(folder), self.pose.make(), self.role, self.colour, surface)
+        look = self.look.make(folder) if self.look else None
+        return Part(self.shape(folder), self.pose.make(), self.role, self.colour, surface, look)
 
 
 class LinkText(Document):

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from veldrain.documents.model_text import (
     AcceptText,
+    LookText,
     ModelText,
     PartText,
     PoseText,
@@ -18,10 +21,11 @@ from veldrain.documents.model_text import (
 )
 from veldrain.documents.source import Document, Source
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model import Channel, Model, Part, Pipe, Ramp, Stairs, Strewn, Wall, World
+from veldrain.model import Air, Channel, Lamp, Model, Pipe, Ramp, Sky, Stairs, Strewn, Sun, Wall, World
 from veldrain.model import Row as RowOf
 from veldrain.model.pieces import Fault
 from veldrain.model.structures import Built
+from veldrain.pose import Pose
 from veldrain.units import Quantity
 
 
@@ -30,6 +34,42 @@ class GroundText(Document):
 
     surface: SurfaceText = SurfaceText()
     height: Quantity = 0.0
+    look: LookText | None = None
+
+
+class SunText(Document):
+    """Where the sun stands, and how bright it is."""
+
+    elevation: Quantity = "40 deg"
+    azimuth: Quantity = "-125 deg"
+    lux: float = 50e3
+    colour: str = "#fff4e0"
+
+
+class SkyText(Document):
+    """Light from all around above."""
+
+    lux: float = 15e3
+    colour: str = "#9cc4ee"
+    horizon: str = "#e4ecf2"
+
+
+class LampText(Document):
+    """Light from a point of the world or of a link."""
+
+    position: Row
+    candela: float = 100.0
+    colour: str = "#ffffff"
+    link: str | None = None
+
+
+class AirText(Document):
+    """Fog, rain, pressure."""
+
+    visibility: Quantity = math.inf
+    rain: float = 0.0
+    pressure: Quantity = 101325.0
+    temperature: Quantity = 288.15
 
 
 class ObstacleText(PartText):
@@ -122,6 +162,7 @@ class BuildText(Document):
     surface: SurfaceText | None = None
     colour: str | None = None
     mass: Quantity | None = None
+    look: LookText | None = None
 
     def make(self, folder: Path) -> Built:
         kinds = [kind for kind in _BUILT if getattr(self, kind) is not None]
@@ -168,6 +209,11 @@ class WorldText(Document):
 
     base: str | None = None
     surfaces: dict[str, SurfaceText] = {}
+    looks: dict[str, LookText] = {}
+    sun: SunText | None = None
+    sky: SkyText | None = None
+    lamps: list[LampText] = []
+    air: AirText | None = None
     gravity: Row = [0.0, 0.0, -9.81]
     ground: GroundText | None = None
     obstacles: dict[str, ObstacleText] = {}
@@ -181,24 +227,25 @@ class WorldText(Document):
     accept: list[AcceptText] = []
 
 
-def with_named_surfaces(source: Source) -> Any:
-    """The file's data with ``surface: name`` replaced by what ``surfaces:`` says of that name.
+def with_names_filled(source: Source) -> Any:
+    """The file's data with ``surface: name`` and ``look: name`` replaced by what ``surfaces:`` and ``looks:`` say.
 
     Raises:
-        VeldrainError: there is no surface of that name.
+        VeldrainError: there is none of that name.
     """
     tree = source.tree
-    known = tree.get("surfaces") or {}
+    known = {word: tree.get(f"{word}s") or {} for word in ("surface", "look")}
 
     def filled(node: Any, place: tuple[str | int, ...]) -> Any:
         if isinstance(node, Mapping):
             return {key: filled(value, (*place, key)) for key, value in node.items()}
         if isinstance(node, list):
             return [filled(value, (*place, k)) for k, value in enumerate(node)]
-        if place and place[-1] == "surface" and isinstance(node, str):
-            if node not in known:
-                raise unknown("surface", node, known, source.line(place))
-            return known[node]
+        word = place[-1] if place else None
+        if word in known and isinstance(node, str):
+            if node not in known[word]:
+                raise unknown(word, node, known[word], source.line(place))
+            return known[word][node]
         return node
 
     return filled(tree, ())
@@ -218,24 +265,36 @@ def load_world(path: str | Path, draft: bool = False) -> World:
     0.2
     """
     source = Source(path, "world", draft)
-    source.tree = with_named_surfaces(source)
+    source.tree = with_names_filled(source)
     text, folder = source.read(WorldText), source.path.parent
     world = World(draft=source.is_draft)
     with source.at("gravity"):
         world = World(text.gravity, draft=source.is_draft)
     if text.ground:
         with source.at("ground"):
-            world.ground(text.ground.surface.make(), text.ground.height)
+            look = text.ground.look.make(folder) if text.ground.look else None
+            world.ground(text.ground.surface.make(), text.ground.height, look)
+    for word, text_of, kind in (("sun", text.sun, Sun), ("sky", text.sky, Sky)):
+        if text_of:
+            with source.at(word):
+                world.light(kind(**given(text_of)))
+    for k, lamp in enumerate(text.lamps):
+        with source.at("lamps", k):
+            world.light(Lamp(**given(lamp)))
+    if text.air:
+        with source.at("air"):
+            world.weather(Air(**given(text.air)))
     for name, o in text.obstacles.items():
         world.where[name] = source.line(("obstacles", name))
         with source.at("obstacles", name):
             surface = o.surface.make() if o.surface else None
-            world.obstacle(name, Part(o.shape(folder), role=o.role, colour=o.colour), o.pose.make(), surface)
+            world.obstacle(name, replace(o.make(folder), pose=Pose(), surface=None), o.pose.make(), surface)
     for name, built in text.build.items():
         world.where[name] = source.line(("build", name))
         with source.at("build", name):
             surface = built.surface.make() if built.surface else None
-            world.build(name, built.make(folder), built.pose.make(), surface, built.colour, built.mass)
+            look = built.look.make(folder) if built.look else None
+            world.build(name, built.make(folder), built.pose.make(), surface, built.colour, built.mass, look)
     for name, p in text.patches.items():
         with source.at("patches", name):
             world.patch(name, p.size, p.pose.make(), p.surface.make())
@@ -243,7 +302,7 @@ def load_world(path: str | Path, draft: bool = False) -> World:
         world.where[name] = source.line(("bodies", name))
         with source.at("bodies", name):
             surface = b.surface.make() if b.surface else None
-            part = Part(b.shape(folder), role=b.role, colour=b.colour)
+            part = replace(b.make(folder), pose=Pose(), surface=None)
             world.body(name, part, b.mass, b.pose.make(), surface, b.velocity, b.spin)
     for name, f in text.frames.items():
         with source.at("frames", name):
@@ -265,5 +324,6 @@ def load_world(path: str | Path, draft: bool = False) -> World:
     for k, accepted in enumerate(text.accept):
         with source.at("accept", k):
             world.accept(accepted.rule, accepted.at, accepted.because)
+    world.file = source.path.name
     world.faults += [Fault("file", mistake) for mistake in source.mistakes]
     return world

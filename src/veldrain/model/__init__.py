@@ -1,16 +1,19 @@
 """What a world is made of: pure data, no engine."""
 
 from veldrain.model.inertia import MassProperties
+from veldrain.model.lights import Air, Lamp, Sky, Sun
+from veldrain.model.looks import Look
 from veldrain.model.meshes import HeightField, Mesh
 from veldrain.model.model import Model
 from veldrain.model.pieces import Frame, Joint, Link, Loop, Motor, Mounted, Spring
-from veldrain.model.sensor import Mount, Sensor
+from veldrain.model.sensor import Mount, Sensor, Struck
 from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere, Surface
 from veldrain.model.structures import Channel, Pipe, Ramp, Row, Stairs, Strewn, Wall
 from veldrain.model.world import GROUND, Body, Obstacle, Patch, Placed, World
 
 __all__ = [
     "GROUND",
+    "Air",
     "Body",
     "Box",
     "Capsule",
@@ -21,7 +24,9 @@ __all__ = [
     "Frame",
     "HeightField",
     "Joint",
+    "Lamp",
     "Link",
+    "Look",
     "Loop",
     "MassProperties",
     "Mesh",
@@ -38,10 +43,13 @@ __all__ = [
     "Row",
     "Sensor",
     "Shape",
+    "Sky",
     "Sphere",
     "Spring",
     "Stairs",
     "Strewn",
+    "Struck",
+    "Sun",
     "Surface",
     "Wall",
     "World",

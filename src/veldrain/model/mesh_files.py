@@ -20,13 +20,14 @@ from veldrain.pose import Array
 
 KINDS = ("stl", "obj", "ply", "glb", "gltf", "dae")
 MOST = 200e6  # bytes of a file
-_VERSION = 2  # of what is kept
+_VERSION = 3  # of what is kept
 # What trimesh logs of a broken file is in our error; without a handler of the user's it would be printed.
 logging.getLogger("trimesh").addHandler(logging.NullHandler())
 
 
-def read_mesh(path: Path) -> tuple[Array, NDArray[np.int64], float]:
-    """Corners (n, 3), triangles (m, 3) and the length (m) of the file's unit where it states one, else 1.
+def read_mesh(path: Path) -> tuple[Array, NDArray[np.int64], float, Array]:
+    """Corners (n, 3), triangles (m, 3), the length (m) of the file's unit where it states one (else 1), and the texture
+    coordinates of the triangles' corners (m, 3, 2), or (0, 3, 2).
 
     Raises:
         VeldrainError: no such file, of a kind that is not read, too large, broken, or without faces.
@@ -53,12 +54,12 @@ def read_mesh(path: Path) -> tuple[Array, NDArray[np.int64], float]:
     if kept.is_file():
         try:
             with np.load(kept) as arrays:
-                return arrays["corners"], arrays["triangles"], float(arrays["unit"])
+                return arrays["corners"], arrays["triangles"], float(arrays["unit"]), arrays["uv"]
         except Exception:  # a broken file there is one to make anew
             kept.unlink(missing_ok=True)
-    corners, triangles, unit = _parsed(content, kind, path)
-    _keep(kept, corners=corners, triangles=triangles, unit=unit)
-    return corners, triangles, unit
+    corners, triangles, unit, uv = _parsed(content, kind, path)
+    _keep(kept, corners=corners, triangles=triangles, unit=unit, uv=uv)
+    return corners, triangles, unit, uv
 
 
 def _folder() -> Path:
@@ -104,7 +105,7 @@ class _SameFolder:
     __getitem__ = get
 
 
-def _parsed(content: bytes, kind: str, path: Path) -> tuple[Array, NDArray[np.int64], float]:
+def _parsed(content: bytes, kind: str, path: Path) -> tuple[Array, NDArray[np.int64], float, Array]:
     import trimesh  # takes a while
 
     unit = _unit_of_dae(content, path) if kind == "dae" else 1.0
@@ -120,7 +121,9 @@ def _parsed(content: bytes, kind: str, path: Path) -> tuple[Array, NDArray[np.in
     if not is_mesh(corners, triangles):
         raise VeldrainError("not a mesh: a corner is no point, or a face names one that there is not", where=str(path),
                             cure="export it anew")  # fmt: skip
-    return *joined(corners, triangles), unit
+    uv = np.asarray(getattr(mesh.visual, "uv", None) if hasattr(mesh, "visual") else None, float)
+    fits = uv.shape == (len(corners), 2) and np.isfinite(uv).all()
+    return *joined(corners, triangles), unit, uv[triangles] if fits else np.zeros((0, 3, 2))
 
 
 def is_mesh(corners: Array, triangles: NDArray[np.int64]) -> bool:

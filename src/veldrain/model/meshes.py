@@ -56,7 +56,7 @@ class Mesh(Shape):
     ) -> None:
         self.path: Path | None = Path(path)
         self.source = str(path)
-        corners, triangles, metres = read_mesh(self.path)
+        corners, triangles, metres, uv = read_mesh(self.path)
         self.file_unit = metres  # what the file says its numbers are in, m
         if unit is not None:
             metres = quantity(f"1 {unit}", "length", f"{self.source}: unit")
@@ -68,8 +68,8 @@ class Mesh(Shape):
             raise VeldrainError(f"scale {scale!r}", where=self.source, cure="give one number, or three, and no zero")
         self.scale: tuple[float, float, float] = tuple(factors.tolist())
         if np.prod(factors) < 0:  # mirrored: corners turn the other way
-            triangles = triangles[:, ::-1]
-        self._take(corners * factors, triangles, collide, fit)
+            triangles, uv = triangles[:, ::-1], uv[:, ::-1]
+        self._take(corners * factors, triangles, collide, fit, uv)
 
     @classmethod
     def of(
@@ -79,20 +79,31 @@ class Mesh(Shape):
         collide: Collide = "hull",
         name: str = "mesh",
         fit: Literal["volume", "overlap"] = "volume",
+        uv: ArrayLike | None = None,
     ) -> Mesh:
-        """A mesh from corners (n, 3) in m and triangles (m, 3) of their numbers."""
+        """A mesh from corners (n, 3) in m and triangles (m, 3) of their numbers.
+
+        ``uv`` (m, 3, 2) says where the corners of each triangle lie in a picture: (0, 0) is its lower left.
+        """
         made = cls.__new__(cls)
         made.path, made.source, made.scale, made.file_unit = None, name, (1.0, 1.0, 1.0), 1.0
-        made._take(np.asarray(corners, float), np.asarray(triangles, np.int64), collide, fit)
+        where = np.zeros((0, 3, 2)) if uv is None else np.asarray(uv, float)
+        made._take(np.asarray(corners, float), np.asarray(triangles, np.int64), collide, fit, where)
         return made
 
-    def _take(self, corners: Array, triangles: NDArray[np.int64], collide: str, fit: str = "volume") -> None:
+    def _take(
+        self, corners: Array, triangles: NDArray[np.int64], collide: str, fit: str = "volume", uv: Array | None = None
+    ) -> None:
         for what, word, known in (("way to collide", collide, COLLIDE), ("way to fit", fit, FITS)):
             if word not in known:
                 raise unknown(what, word, known, self.source)
         if not is_mesh(corners, triangles):
             cure = "give corners (n, 3) and triangles (m, 3) of them"
             raise VeldrainError("not a mesh", where=self.source, cure=cure)
+        self.uv = np.zeros((0, 3, 2)) if uv is None else uv
+        if self.uv.shape not in ((0, 3, 2), (len(triangles), 3, 2)):
+            raise VeldrainError(f"texture coordinates {self.uv.shape} of {len(triangles)} triangles", where=self.source,
+                                cure="give (m, 3, 2)")  # fmt: skip
         self.corners, self.triangles, self.collide, self.fit = corners, triangles, collide, fit
         self.kept: dict[Any, Any] = {}  # what others made of it, so that they make it once
 
@@ -100,12 +111,12 @@ class Mesh(Shape):
         """The same mesh, touched in another way."""
         made = Mesh.__new__(Mesh)
         made.path, made.source, made.scale, made.file_unit = self.path, self.source, self.scale, self.file_unit
-        made._take(self.corners, self.triangles, collide, fit)
+        made._take(self.corners, self.triangles, collide, fit, self.uv)
         return made
 
     def scaled(self, factor: float) -> Mesh:
         """The same mesh with all its lengths times a factor."""
-        made = Mesh.of(self.corners * factor, self.triangles, self.collide, self.source, self.fit)  # type: ignore[arg-type]
+        made = Mesh.of(self.corners * factor, self.triangles, self.collide, self.source, self.fit, self.uv)  # type: ignore[arg-type]
         x, y, z = self.scale
         made.path, made.scale, made.file_unit = self.path, (x * factor, y * factor, z * factor), self.file_unit
         return made
@@ -228,7 +239,7 @@ class Mesh(Shape):
 
     def __getstate__(self) -> dict[str, Any]:
         """What describes it, without what was made of it: for another process."""
-        words = [*("path", "source", "scale", "file_unit", "corners", "triangles", "collide", "fit")]
+        words = [*("path", "source", "scale", "file_unit", "corners", "triangles", "collide", "fit", "uv")]
         words += [word for word in ("heights", "spacing", "holes") if word in self.__dict__]
         return {word: getattr(self, word) for word in words} | {"kept": {}}
 

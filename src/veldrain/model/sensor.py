@@ -8,12 +8,25 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from types import SimpleNamespace
-from typing import Any, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, runtime_checkable
 
 import numpy as np
+from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError
+from veldrain.model.looks import Look
 from veldrain.pose import Array
+
+if TYPE_CHECKING:
+    from veldrain.model.world import World
+
+
+class Struck(NamedTuple):
+    """What rays meet: distances (n,) in m (inf: nothing), numbers of the shapes (n,) (−1: nothing), normals (n, 3)."""
+
+    distances: Array
+    sights: NDArray[np.int64]
+    normals: Array
 
 
 class Mount(Protocol):
@@ -21,6 +34,11 @@ class Mount(Protocol):
 
     name: str
     robot: str
+    slices: int  # how often the measuring function is called for one reading; its last call gives it
+    world: World
+
+    def now(self) -> float:
+        """Simulated time, s."""
 
     def position(self) -> Array:
         """Position (3,) of the sensor in the world, m."""
@@ -35,8 +53,24 @@ class Mount(Protocol):
     def gravity(self) -> Array:
         """Gravity (3,), world axes, m/s²."""
 
-    def cast(self, origins: Array, directions: Array, reach: float) -> Array:
-        """Distances (n,) along rays (n, 3) to the first thing that can be seen; inf: nothing in reach."""
+    def strike(self, origins: Array, directions: Array, reach: float, sees: str = "visual") -> Struck:
+        """What rays (n, 3) of unit directions first meet, of the shapes that are ``visual`` or of ``collision``."""
+
+    def looks(self, sees: str = "visual") -> Sequence[Look]:
+        """What each shape looks like, by the numbers in ``Struck.sights``."""
+
+    def velocities(self, sights: NDArray[np.int64], points: Array) -> Array:
+        """Velocities (n, 3) of points (n, 3) of seen shapes, world axes, m/s."""
+
+    def scene(self) -> Any:
+        """All that is seen, as ``physics.scene.Scene``, for those who paint it."""
+
+    def pose_of(self, path: str) -> Callable[[], tuple[Array, Array]]:
+        """The function that gives position (3,) and axes (3, 3) of a link, frame or thing in the world."""
+
+    def frames(self) -> tuple[tuple[str, ...], tuple[str, ...], Callable[[], tuple[Array, Array]]]:
+        """Names of all links, frames, sensors and things, names of what each is on ("": the world), and the function
+        that gives their positions (n, 3) and axes (n, 3, 3) in the world."""
 
     def clearance(self, thing: str) -> float:
         """Least distance (m) between the touchable shapes of the sensor's robot and those of a thing."""
@@ -76,7 +110,11 @@ class Sensor(Protocol):
     message: str
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Any]:
-        """The function that measures in one trial; what it returns is a reading, a small dataclass."""
+        """The function that measures in one trial; what it returns is a reading, a small dataclass.
+
+        A sensor with an attribute ``slices`` is called up to that often within a period, for readings that take time:
+        it returns None but for the last call.
+        """
 
     def to_message(self, reading: Any) -> SimpleNamespace:
         """A reading as the fields of the message, nested ones likewise, without its header."""

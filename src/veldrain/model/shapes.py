@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from veldrain.errors import VeldrainError
+from veldrain.model.looks import GREY, Look
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, Triple, quantity, triple
 
@@ -254,8 +255,9 @@ class Part:
         shape: the shape.
         pose: its pose in the link.
         role: ``"both"``, ``"visual"`` (seen by sensors, never touched) or ``"collision"`` (touched, never seen).
-        colour: a colour name or ``"#rrggbb"``, for pictures.
+        colour: a colour name or ``"#rrggbb"``.
         surface: its own surface; None: the link's.
+        look: what it looks like to sensors; None: plain, of that colour.
 
     >>> Part(Sphere(0.1), pose=Pose((0, 0, "20 cm")), role="visual").role
     'visual'
@@ -266,12 +268,18 @@ class Part:
     role: Role = "both"
     colour: str | None = None
     surface: Surface | None = None
+    look: Look | None = None
 
     def __post_init__(self) -> None:
         if not isinstance(self.shape, Shape):
             raise VeldrainError(f"{self.shape!r} is not a shape", where="part", cure="give a Box, Sphere, …")
         if self.role not in ROLES:
             raise VeldrainError(f"no role '{self.role}'", where="part", cure=f"Known: {', '.join(ROLES)}")
+
+    @property
+    def seen_as(self) -> Look:
+        """Its look, or a plain one of its colour."""
+        return self.look or Look(self.colour or GREY)
 
 
 def as_parts(shapes: Sequence[Shape | Part]) -> tuple[Part, ...]:

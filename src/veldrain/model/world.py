@@ -9,6 +9,8 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import MassProperties, of_parts
+from veldrain.model.lights import Air, Lamp, Sky, Sun
+from veldrain.model.looks import Look
 from veldrain.model.model import Model
 from veldrain.model.pieces import Accepted, Fault
 from veldrain.model.shapes import Box, Part, Shape, Surface
@@ -26,6 +28,7 @@ class Ground:
 
     height: float
     surface: Surface
+    look: Look | None = None
 
 
 @dataclass
@@ -87,6 +90,8 @@ class World:
 
     def __init__(self, gravity: Sequence[Quantity] = (0.0, 0.0, -9.81), draft: bool = False) -> None:
         self.gravity: Triple = triple(gravity, "acceleration", "gravity")
+        self.sun, self.sky, self.air = Sun(), Sky(), Air()
+        self.lamps: list[Lamp] = []
         self.floor: Ground | None = None
         self.obstacles: dict[str, Obstacle] = {}
         self.patches: dict[str, Patch] = {}
@@ -98,10 +103,37 @@ class World:
         self.faults: list[Fault] = []
         self.accepted: list[Accepted] = []
         self.where: dict[str, str] = {}  # file and line by name
+        self.file = ""  # name of the file that it comes from
 
-    def ground(self, surface: Surface | None = None, height: Quantity = 0.0) -> World:
+    def ground(self, surface: Surface | None = None, height: Quantity = 0.0, look: Look | None = None) -> World:
         """Lay a level, endless ground, named ``ground``, at a height in m."""
-        self.floor = Ground(quantity(height, "length", GROUND), surface or Surface())
+        self.floor = Ground(quantity(height, "length", GROUND), surface or Surface(), look)
+        return self
+
+    def light(self, *lights: Sun | Sky | Lamp) -> World:
+        """Light the world: one sun, one sky, any number of lamps. What is not said is a bright day.
+
+        >>> World().light(Sun(elevation="10 deg"), Lamp((0, 0, "3 m"))).sun.elevation < 0.2
+        True
+        """
+        for light in lights:
+            if isinstance(light, Sun):
+                self.sun = light
+            elif isinstance(light, Sky):
+                self.sky = light
+            elif isinstance(light, Lamp):
+                self.lamps.append(light)
+            else:
+                raise VeldrainError(f"{light!r} is no light", where="light", cure="give a Sun, a Sky or a Lamp")
+        return self
+
+    def weather(self, air: Air) -> World:
+        """Say what is in the air: fog, rain, its pressure.
+
+        >>> World().weather(Air(visibility="80 m")).air.rain
+        0.0
+        """
+        self.air = air
         return self
 
     def obstacle(
@@ -125,6 +157,7 @@ class World:
         surface: Surface | None = None,
         colour: str | None = None,
         mass: Quantity | None = None,
+        look: Look | None = None,
     ) -> World:
         """Build a wall, stairs, a ramp, a pipe, a channel, a row, or things strewn about.
 
@@ -137,16 +170,17 @@ class World:
             surface: of all pieces.
             colour: of all pieces.
             mass: of each piece, kg, which then moves freely. None: they are fixed in the world.
+            look: of all pieces.
 
         >>> World().ground().build("steps", Stairs(steps=3))
         World(ground, steps/1, steps/2, steps/3)
         """
         for k, (shape, place) in enumerate(built.pieces(), start=1):
-            at = (pose or Pose()) @ place
+            at, part = (pose or Pose()) @ place, Part(shape, colour=colour, look=look)
             if mass is None:
-                self.obstacle(f"{name}/{k}", Part(shape, colour=colour), at, surface)
+                self.obstacle(f"{name}/{k}", part, at, surface)
             else:
-                self.body(f"{name}/{k}", Part(shape, colour=colour), mass, at, surface)
+                self.body(f"{name}/{k}", part, mass, at, surface)
         return self
 
     def patch(

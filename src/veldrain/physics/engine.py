@@ -80,7 +80,7 @@ class Engine:
         if integrator not in INTEGRATORS:
             raise unknown("integrator", integrator, INTEGRATORS)
         self.step = step
-        self._has_warned = False
+        self._has_warned, self._floor = False, world.floor
         self.compiled = compile_world(world, step, len(watches))
         self.plant = self.compiled.plant
         self.plant.counts["smooth"] = integrator == "rk4"
@@ -198,6 +198,17 @@ class Engine:
             return place.pose.position
         return self._pos[place.node] + self._rot[place.node] @ place.pose.position
 
+    def axes(self, place: LinkPlace) -> Array:
+        """Axes (3, 3) of a place in the world, as columns."""
+        return place.pose.matrix if place.node < 0 else self._rot[place.node] @ place.pose.matrix
+
+    def velocities(self, nodes: p.Ints, points: Array) -> Array:
+        """Velocities (n, 3) of points (n, 3) of nodes (n,), world axes; those of the world (−1) stand still."""
+        held = self.plant.nodes[nodes] if len(self.plant.nodes) else np.zeros(len(nodes), p.NODE)
+        arms = points - self._ref[held["tree"]] if len(self._ref) else points
+        found = held["twist"][:, 3:] + np.cross(held["twist"][:, :3], arms)
+        return np.where(nodes[:, None] < 0, 0.0, found)
+
     def motion(self, place: LinkPlace) -> tuple[Array, Array, Array]:
         """Linear velocity, angular velocity and linear acceleration of a place's origin, world axes."""
         if place.node < 0:
@@ -228,12 +239,17 @@ class Engine:
     @cached_property
     def scene(self) -> Scene:
         """What can be seen, for rays."""
-        return Scene([s for s in self.compiled.sights if not s.is_touched], self.plant.nodes)
+        return self._scene(is_touched=False)
 
     @cached_property
     def touchable(self) -> Scene:
         """What can be touched, for rays."""
-        return Scene([s for s in self.compiled.sights if s.is_touched], self.plant.nodes)
+        return self._scene(is_touched=True)
+
+    def _scene(self, is_touched: bool) -> Scene:
+        look = self._floor.look if self._floor else None
+        return Scene([s for s in self.compiled.sights if s.is_touched == is_touched], self.plant.nodes, look,
+                     {name: (place.node, place.pose) for name, place in self.compiled.links.items()})  # fmt: skip
 
     def scene_of(self, sees: str) -> Scene:
         """The scene of what can be seen (``visual``) or touched (``collision``)."""

@@ -1,7 +1,8 @@
 """Bounding-volume hierarchies: boxes within boxes, so that a ray looks at few of many things.
 
-A node has two sides. ``boxes`` (n, 12) holds low and high corner of one side, then of the other; ``sides`` (n, 2) says
-what is there: a node's number, or −1 − (16·first + count) for a leaf with the items order[first : first + count].
+A node has several sides. ``boxes`` (n, 6, sides) holds their low and high corners; ``sides`` says what is there: a
+node's number, or −1 − (16·first + count) for a leaf with the items order[first : first + count]. Boxes are numbers of
+single precision, wider than what they hold by more than what that loses where a ray starts not far from them.
 Nodes stand before those below them, so that boxes of moved items are brought up to date from the last node to the
 first.
 """
@@ -18,7 +19,8 @@ from veldrain.physics.kernel import entry, kernel
 from veldrain.pose import Array
 
 BINS = 16
-WIDE = 4
+WIDE = 4  # sides of a node
+LOST = 4e-6  # share of a length that single precision may lose on the way
 DEPTH = 64  # of any hierarchy: with the median as a last resort none is deeper
 
 
@@ -39,7 +41,8 @@ def grown(low: Array, high: Array, leaf: int = 4) -> Hierarchy:
     stack = np.empty((2 * DEPTH, 4), np.int64)
     used = _grow(low, high, leaf, order, pairs, ends, stack, np.empty((BINS + 1, 14)))
     boxes, sides = np.empty((used, 6, WIDE), np.float32), np.full((used, WIDE), -1, np.int32)
-    used = _widen(pairs, ends, boxes, sides, np.empty((WIDE * DEPTH, 2), np.int64))
+    slack = LOST * float(max(np.abs(low).max(initial=0.0), np.abs(high).max(initial=0.0)))
+    used = _widen(pairs, ends, boxes, sides, np.empty((WIDE * DEPTH, 2), np.int64), slack)
     boxes, sides = boxes[:used].copy(), sides[:used].copy()
     return Hierarchy(boxes, sides, order)
 
@@ -70,8 +73,8 @@ def half_area(box):
 def best_cut(low, high, order, first, last, span, bins):
     """Axis and bin of the cut with the least expected cost, and that cost in areas times items.
 
-    I. Wald, "On fast construction of SAH-based bounding volume hierarchies", IEEE RT 2007: items are sorted into bins by
-    their middles; a cut between bins costs area·items on both sides.
+    I. Wald, "On fast construction of SAH-based bounding volume hierarchies", IEEE RT 2007: items are sorted into bins
+    by their middles; a cut between bins costs area·items on both sides.
     """
     axis, cut, least = -1, 0, math.inf
     for k in range(3):
@@ -173,7 +176,7 @@ def _grow(low, high, leaf, order, boxes, sides, stack, bins):
 
 
 @entry
-def _widen(pairs, ends, boxes, sides, stack):
+def _widen(pairs, ends, boxes, sides, stack, slack):
     """Fill wide nodes from nodes of two sides: what is largest is opened until a node is full; gives how many."""
     used, depth = 1, 1
     stack[0, 0], stack[0, 1] = 0, 0  # a node of two sides, and the wide node that it becomes
@@ -182,7 +185,7 @@ def _widen(pairs, ends, boxes, sides, stack):
         source, node = stack[depth, 0], stack[depth, 1]
         count = 2
         for side in range(2):
-            set_side(boxes, sides, node, side, pairs, ends, source, side)
+            set_side(boxes, sides, node, side, pairs, ends, source, side, slack)
         while count < WIDE:
             largest, which = -1.0, -1
             for k in range(count):
@@ -195,8 +198,8 @@ def _widen(pairs, ends, boxes, sides, stack):
             if which < 0:
                 break
             opened = sides[node, which]
-            set_side(boxes, sides, node, which, pairs, ends, opened, 0)
-            set_side(boxes, sides, node, count, pairs, ends, opened, 1)
+            set_side(boxes, sides, node, which, pairs, ends, opened, 0, slack)
+            set_side(boxes, sides, node, count, pairs, ends, opened, 1, slack)
             count += 1
         for k in range(count, WIDE):
             sides[node, k] = -1
@@ -212,16 +215,28 @@ def _widen(pairs, ends, boxes, sides, stack):
 
 
 @kernel
-def set_side(boxes, sides, node, k, pairs, ends, source, side):
+def set_side(boxes, sides, node, k, pairs, ends, source, side, slack):
     """Copy a side of a node of two sides to side k of a wide one."""
     sides[node, k] = ends[source, side]
-    for r in range(6):
-        boxes[node, r, k] = pairs[source, 6 * side + r]
+    for r in range(3):
+        boxes[node, r, k] = pairs[source, 6 * side + r] - slack
+        boxes[node, 3 + r, k] = pairs[source, 6 * side + 3 + r] + slack
+
+
+@kernel
+def slack_of(low, high):
+    """What boxes are wider by: more than single precision loses at the farthest corner."""
+    far = 0.0
+    for k in range(len(low)):
+        for r in range(3):
+            far = max(far, max(abs(low[k, r]), abs(high[k, r])))
+    return LOST * far
 
 
 @kernel
 def refit(boxes, sides, order, low, high):
     """Bring all boxes up to date with the items' corners."""
+    slack = slack_of(low, high)
     for node in range(len(sides) - 1, -1, -1):
         for side in range(WIDE):
             below = sides[node, side]
@@ -233,5 +248,5 @@ def refit(boxes, sides, order, low, high):
                 else:
                     first = (-1 - below) // 16
                     for item in order[first : first + (-1 - below) % 16]:
-                        least, most = min(least, low[item, r]), max(most, high[item, r])
+                        least, most = min(least, low[item, r] - slack), max(most, high[item, r] + slack)
                 boxes[node, r, side], boxes[node, 3 + r, side] = least, most

@@ -32,8 +32,10 @@ def cache_folder() -> Path:
     package = Path(__file__).resolve().parent.parent
     digest = hashlib.sha256(f"{numba.__version__} {package}".encode())
     for source in sorted([*package.glob("physics/*.py"), *package.glob("sensing/*.py")]):
-        # Numba itself goes by a file's place and time, so these count as well as what is in it.
-        digest.update(f"{source.stat().st_mtime_ns}".encode() + source.read_bytes())
+        content = source.read_bytes()
+        if b"physics.kernel import" in content:
+            # Numba itself goes by a file's place and time, so these count as well as what is in it.
+            digest.update(f"{source.stat().st_mtime_ns}".encode() + content)
     return Path(platformdirs.user_cache_dir("veldrain")) / "kernels" / digest.hexdigest()[:16]
 
 
@@ -51,7 +53,7 @@ def kernel(function: F) -> F:
 
 
 def inlined(function: F) -> F:
-    """A kernel that becomes part of each that calls it, whatever its size: a view's arrays are a long list to hand on."""
+    """A kernel that becomes part of each that calls it, whatever its size: a view's arrays are many to hand on."""
     return njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, forceinline=True, **_OPTIONS)(function)
 
 
@@ -74,7 +76,7 @@ def entry(function: F, has_vectors: bool = False) -> F:
     return dispatcher
 
 
-def vector_entry(function: F) -> F:
+def vector_entry(function: Any) -> Any:
     """The same for a kernel that gains by several numbers in one instruction."""
     return entry(function, has_vectors=True)
 

@@ -7,14 +7,15 @@ in its own frame. Endless planes stand beside them. The shapes themselves are me
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Mesh, Part, Shape, Sphere
+from veldrain.errors import unknown
+from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Look, Mesh, Part, Shape, Sphere
 from veldrain.physics import plant as p
 from veldrain.physics.fields import corner, meet_field
 from veldrain.physics.hierarchy import DEPTH, WIDE, Hierarchy, grown, refit
@@ -45,6 +46,9 @@ class Sight:
     is_touched: bool
 
 
+Stack = tuple[NDArray[np.float32], NDArray[np.int32], NDArray[np.float32]]
+
+
 class View(NamedTuple):
     """The arrays of a scene, as kernels take them."""
 
@@ -52,11 +56,12 @@ class View(NamedTuple):
     sights: NDArray[np.void]
     low: Array  # corners of the sights' boxes
     high: Array
-    boxes: Array
-    sides: NDArray[np.int64]
+    whole: Array  # (2, 3): middle and half edges of the box around all that is in the hierarchy
+    boxes: NDArray[np.float32]
+    sides: NDArray[np.int32]
     order: NDArray[np.int64]
-    mesh_boxes: Array
-    mesh_sides: NDArray[np.int64]
+    mesh_boxes: NDArray[np.float32]
+    mesh_sides: NDArray[np.int32]
     triangles: Array  # (n, 9): corner, and the ways to the two others
     heights: Array
 
@@ -67,18 +72,28 @@ class Scene:
     Args:
         sights: what there is.
         nodes: the plant's nodes, which the shapes move with.
+        ground: what the ground looks like.
+        places: nodes of links and their poses there, for what is carried by them.
     """
 
-    def __init__(self, sights: Sequence[Sight], nodes: NDArray[np.void]) -> None:
+    def __init__(
+        self,
+        sights: Sequence[Sight],
+        nodes: NDArray[np.void],
+        ground: Look | None = None,
+        places: Mapping[str, tuple[int, Pose]] | None = None,
+    ) -> None:
+        self.ground_look, self._places = ground or Look(), places or {}
         self.sights = sorted(sights, key=lambda s: s.shape is not None)
         self.names = [s.name for s in self.sights]
         self._nodes = nodes
         records = np.zeros(len(self.sights), SIGHT)
         meshes: dict[int, int] = {}
-        parts: list[tuple[Array, NDArray[np.int64], Array]] = []
+        parts: list[tuple[Any, ...]] = []
         heights: list[Array] = []
+        self.first_triangle: dict[int, int] = {}  # place in the view, by the mesh's id
         used = np.zeros(3, np.int64)  # branches, triangles, heights
-        for number, (record, sight) in enumerate(zip(records, self.sights, strict=True)):
+        for record, sight in zip(records, self.sights, strict=True):
             record["node"], record["place"], record["turn"] = sight.node, sight.pose.position, sight.pose.matrix
             shape = sight.shape
             if isinstance(shape, HeightField):
@@ -92,7 +107,7 @@ class Scene:
                     tree, rows = _seen_mesh(shape)
                     inner = tree.sides > 0
                     sides = np.where(inner, tree.sides + used[0], tree.sides - 16 * used[1]).astype(np.int32)
-                    meshes[id(shape)] = int(used[0])
+                    meshes[id(shape)], self.first_triangle[id(shape)] = int(used[0]), int(used[1])
                     parts.append((tree.boxes, sides, rows))
                     used[:2] += len(sides), len(rows)
                 record["kind"], record["first"] = MESH, meshes[id(shape)]
@@ -100,26 +115,50 @@ class Scene:
                 record["kind"], record["size"] = _plain(shape)
             record["middle"], record["half"] = _extent(shape, record)
         planes = sum(s.shape is None for s in self.sights)
-        low, high = np.zeros((len(records), 3)), np.zeros((len(records), 3))
-        _follow(records, nodes, low, high)
+        low, high, whole = np.zeros((len(records), 3)), np.zeros((len(records), 3)), np.zeros((2, 3))
+        _follow(records, nodes, low, high, whole, planes)
         top = grown(low[planes:], high[planes:], leaf=2)
         none = np.zeros((0, 6, WIDE), np.float32), np.zeros((0, WIDE), np.int32), np.zeros((0, 9))
         boxes, sides, triangles = (np.concatenate(rows) for rows in zip(none, *parts, strict=True))
-        self.view = View(planes, records, low, high, top.boxes, top.sides, top.order + planes, boxes, sides, triangles,
-                         np.concatenate([np.zeros(0), *heights]))  # fmt: skip
+        self.view = View(planes, records, low, high, whole, top.boxes, top.sides, top.order + planes, boxes, sides,
+                         triangles, np.concatenate([np.zeros(0), *heights]))  # fmt: skip
         self._moves = bool((records["node"] >= 0).any())
-        self._stacks: list[tuple[NDArray[np.int64], Array]] = []
+        self._stacks: list[Stack] = []
+
+    @property
+    def looks(self) -> list[Look]:
+        """What each sight looks like."""
+        return [self.ground_look if s.part is None else s.part.seen_as for s in self.sights]
+
+    def point_on(self, link: str | None, at: Array) -> Array:
+        """A point of a link's frame (None: of the world) in the world.
+
+        Raises:
+            VeldrainError: there is no such link.
+        """
+        if link is None:
+            return at
+        if link not in self._places:
+            raise unknown("link", link, self._places, "lamp")
+        node, pose = self._places[link]
+        inside = pose.apply(at)
+        return inside if node < 0 else self._nodes["pos"][node] + self._nodes["rot"][node] @ inside
+
+    def nodes_of(self, sights: p.Ints) -> p.Ints:
+        """The nodes (n,) that sights are on."""
+        return np.asarray(self.view.sights["node"][sights])
 
     def follow(self) -> None:
         """Bring the shapes' places and their boxes up to date with the nodes."""
         if self._moves:
             v = self.view
-            follow(v.sights, self._nodes, v.low, v.high, v.boxes, v.sides, v.order)
+            follow(v.sights, self._nodes, v.low, v.high, v.whole, v.planes, v.boxes, v.sides, v.order)
 
-    def stack(self, thread: int) -> tuple[NDArray[np.int64], Array]:
-        """Room for one thread to work in."""
+    def stack(self, thread: int) -> Stack:
+        """Room for one thread to work in: boxes' distances, and the nodes still to look at with theirs."""
         while len(self._stacks) < threads():
-            self._stacks.append((np.zeros(2 * WIDE, np.float32), np.zeros(2 * WIDE * DEPTH, np.int32), np.zeros(2 * WIDE * DEPTH, np.float32)))
+            near = np.zeros(2 * WIDE * DEPTH, np.float32)
+            self._stacks.append((np.zeros(2 * WIDE, np.float32), np.zeros(2 * WIDE * DEPTH, np.int32), near))
         return self._stacks[thread]
 
     def cast(self, origins: Array, directions: Array, reach: float) -> tuple[Array, p.Ints, Array]:
@@ -180,20 +219,20 @@ def _seen_mesh(mesh: Mesh) -> tuple[Hierarchy, Array]:
 
 
 @entry
-def _follow(sights, nodes, low, high):
+def _follow(sights, nodes, low, high, whole, planes):
     """Bring the shapes' places, and the corners of the boxes around them, up to date."""
-    place_all(sights, nodes, low, high)
+    place_all(sights, nodes, low, high, whole, planes)
 
 
 @entry
-def follow(sights, nodes, low, high, boxes, sides, order):
+def follow(sights, nodes, low, high, whole, planes, boxes, sides, order):
     """The same, and the hierarchy over them."""
-    place_all(sights, nodes, low, high)
+    place_all(sights, nodes, low, high, whole, planes)
     refit(boxes, sides, order, low, high)
 
 
 @kernel
-def place_all(sights, nodes, low, high):
+def place_all(sights, nodes, low, high, whole, planes):
     """Bring the shapes' places, and the corners of the boxes around them, up to date."""
     for k in range(len(sights)):
         s = sights[k]
@@ -210,6 +249,11 @@ def place_all(sights, nodes, low, high):
         for i in range(3):
             half = abs(s.rot[i, 0]) * s.half[0] + abs(s.rot[i, 1]) * s.half[1] + abs(s.rot[i, 2]) * s.half[2]
             low[k, i], high[k, i] = middle[i] - half, middle[i] + half
+    for i in range(3):
+        least, most = math.inf, -math.inf
+        for k in range(planes, len(sights)):
+            least, most = min(least, low[k, i]), max(most, high[k, i])
+        whole[0, i], whole[1, i] = (0.5 * (least + most), 0.5 * (most - least)) if least <= most else (0.0, -1.0)
 
 
 @kernel
@@ -220,7 +264,7 @@ def inverse(x):
 
 @inlined
 def next_node(boxes, sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best):
-    """Stack the sides of an inner node that a ray enters before ``best``, the nearest last; gives the stack's new top."""
+    """Stack the sides of an inner node that a ray enters before ``best``, the nearest last; gives the new top."""
     limit, nought = np.float32(best), np.float32(0.0)
     for k in range(boxes.shape[2]):  # a count that LLVM does not know is not unrolled, but done eight at a time
         a, b = (boxes[node, 0, k] - ox) * ix, (boxes[node, 3, k] - ox) * ix
@@ -257,19 +301,35 @@ def popped(stack, near, bottom, top, best):
     return 0, top
 
 
+@kernel
+def approach(o, d, middle, half, best):
+    """How far a ray can go before it comes to a box; inf where it does not before ``best``."""
+    enter, leave = 0.0, best
+    for k in range(3):
+        inv = inverse(d[k])
+        a, b = (middle[k] - half[k] - o[k]) * inv, (middle[k] + half[k] - o[k]) * inv
+        enter, leave = max(enter, min(a, b)), min(leave, max(a, b))
+    return enter if enter <= leave else math.inf
+
+
 @inlined
-def trace_mesh(v, root, room, stack, near, bottom, o, d, best, any_hit):
-    """Distance, triangle (its place in the view) and shares of its two ways; inf: missed."""
+def trace_mesh(v, root, room, stack, near, bottom, o, d, best, any_hit, start):
+    """Distance, triangle (its place in the view) and shares of its two ways; inf: missed.
+
+    The hierarchy is walked in single precision from ``start`` on, where the ray is near what it holds.
+    """
     ix, iy, iz = np.float32(inverse(d[0])), np.float32(inverse(d[1])), np.float32(inverse(d[2]))
-    ox, oy, oz = np.float32(o[0]), np.float32(o[1]), np.float32(o[2])
+    ox, oy, oz = np.float32(o[0] + start * d[0]), np.float32(o[1] + start * d[1]), np.float32(o[2] + start * d[2])
     hit = (math.inf, 0, 0.0, 0.0)
-    top = next_node(v.mesh_boxes, v.mesh_sides, root, room, stack, near, bottom, ox, oy, oz, ix, iy, iz, best)
+    top = next_node(v.mesh_boxes, v.mesh_sides, root, room, stack, near, bottom, ox, oy, oz, ix, iy, iz, best - start)
     while True:
-        node, top = popped(stack, near, bottom, top, best)
+        node, top = popped(stack, near, bottom, top, best - start)
         if node == 0:
             return hit
         if node > 0:
-            top = next_node(v.mesh_boxes, v.mesh_sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best)
+            top = next_node(
+                v.mesh_boxes, v.mesh_sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best - start
+            )
             continue
         first = (-1 - node) // 16
         for k in range(first, first + (-1 - node) % 16):
@@ -287,7 +347,10 @@ def meet_sight(v, k, room, stack, near, top, o, d, best, any_hit):
     s = v.sights[k]
     local, way = turned_back(s.rot, minus(o, triple(s.pos))), turned_back(s.rot, d)
     if s.kind == MESH:
-        t, triangle, x, y = trace_mesh(v, s.first, room, stack, near, top, local, way, best, any_hit)
+        t, triangle, x, y = math.inf, 0, 0.0, 0.0
+        start = approach(local, way, s.middle, s.half, best)
+        if start < math.inf:
+            t, triangle, x, y = trace_mesh(v, s.first, room, stack, near, top, local, way, best, any_hit, start)
         n = (0.0, 0.0, 0.0)
         if t < best:
             row = v.triangles[triangle]
@@ -323,14 +386,17 @@ def trace(v, room, stack, near, o, d, best, any_hit):
         if one[0] < best:
             best, found, hit = one[0], k, one
     ix, iy, iz = np.float32(inverse(d[0])), np.float32(inverse(d[1])), np.float32(inverse(d[2]))
-    ox, oy, oz = np.float32(o[0]), np.float32(o[1]), np.float32(o[2])
-    top = next_node(v.boxes, v.sides, 0, room, stack, near, 0, ox, oy, oz, ix, iy, iz, best)
+    start = approach(o, d, v.whole[0], v.whole[1], best)
+    ox, oy, oz = np.float32(o[0] + start * d[0]), np.float32(o[1] + start * d[1]), np.float32(o[2] + start * d[2])
+    top = 0
+    if start < math.inf:
+        top = next_node(v.boxes, v.sides, 0, room, stack, near, 0, ox, oy, oz, ix, iy, iz, best - start)
     while not (any_hit and found >= 0):
-        node, top = popped(stack, near, 0, top, best)
+        node, top = popped(stack, near, 0, top, best - start)
         if node == 0:
             break
         if node > 0:
-            top = next_node(v.boxes, v.sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best)
+            top = next_node(v.boxes, v.sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best - start)
             continue
         first = (-1 - node) // 16
         for k in v.order[first : first + (-1 - node) % 16]:
@@ -344,6 +410,8 @@ def trace(v, room, stack, near, o, d, best, any_hit):
 def cast_rays(v, room, stack, near, origins, directions, reach, distances, hits, normals):
     """Fill distances (n,), sights (n,) and world normals (n, 3) of rays with unit directions."""
     for k in range(len(origins)):
-        t, sight, x, y, z, _, _, _ = trace(v, room, stack, near, triple(origins[k]), triple(directions[k]), reach, False)
+        t, sight, x, y, z, _, _, _ = trace(
+            v, room, stack, near, triple(origins[k]), triple(directions[k]), reach, False
+        )
         distances[k], hits[k] = t, sight
         put(normals[k], turned(v.sights[sight].rot, (x, y, z)) if sight >= 0 else (0.0, 0.0, 0.0))

@@ -1,4 +1,4 @@
-"""Several threads for kernels, which run without Python's lock; what they give does not depend on how many there are."""
+"""Several threads for kernels, which run without Python's lock; what they give does not depend on their number."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def _pool(process: int, workers: int) -> ThreadPoolExecutor:
 
 
 def in_parts(count: int, least: int, act: Callable[[int, int, int], object]) -> None:
-    """Call ``act(first, end, thread)`` over the whole of range(count), in parts of ``least`` or more for each thread."""
+    """Call ``act(first, end, thread)`` over the whole of range(count), in parts of ``least`` or more."""
     parts = min(threads(), count // least)
     if parts <= 1:
         act(0, count, 0)

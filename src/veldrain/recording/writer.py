@@ -12,6 +12,7 @@ import numpy as np
 from mcap.writer import CompressionType, Writer
 
 from veldrain.errors import VeldrainError
+from veldrain.pose import Array
 from veldrain.recording.messages import Fields, definition, header, to_bytes
 from veldrain.simulation import Reading, Samples
 
@@ -64,8 +65,18 @@ class Recorder:
         in_world = hasattr(fields, "child_frame_id")  # the pose of something
         if in_world:
             fields.child_frame_id = samples.stream
-        fields.header = header(reading.stamp, "world" if in_world else samples.stream)
-        self.add(samples.stream, samples.sensor.message, reading.stamp, fields)
+        sensor: Any = samples.sensor
+        frame = f"{samples.stream}/optical" if hasattr(sensor, "optical") else samples.stream
+        # A header's stamp is the time of the first beam or row.
+        stamp = reading.stamp - round(getattr(reading.data, "age", 0.0) * 1e9)
+        fields.header = header(stamp, getattr(fields, "frame_id", "world" if in_world else frame))
+        for transform in getattr(fields, "transforms", ()):
+            transform.header = header(stamp, transform.frame_id)
+        self.add(samples.stream, sensor.message, reading.stamp, fields)
+        if hasattr(sensor, "companions"):
+            for name, more in sensor.to_companions(reading.data).items():
+                more.header = header(stamp, frame)
+                self.add(f"{samples.stream}/{name}", sensor.companions[name], reading.stamp, more)
 
     def commands(self, stream: str, stamp: int, mode: dict[str, str], values: dict[str, float]) -> None:
         """Write the commands that hold from now on: each in the field of its motor's mode, nan elsewhere."""
@@ -79,6 +90,12 @@ class Recorder:
             stamp,
             Fields(header=header(stamp, ""), name=list(values), **row),
         )
+
+    def state(self, stamp: int, coordinates: Array) -> None:
+        """Write the coordinates of everything that moves, from which pictures are made."""
+        row = Fields(label="coordinates", size=len(coordinates), stride=len(coordinates))
+        self.add("scenario/state", "std_msgs/msg/Float64MultiArray", stamp,
+                 Fields(layout=Fields(dim=[row], data_offset=0), data=coordinates.copy()))  # fmt: skip
 
     def event(self, stamp: int, text: str) -> None:
         """Write what the scenario did."""

@@ -18,6 +18,7 @@ from veldrain.scenario.conditions import Condition, Look
 from veldrain.scenario.scenario import Entry, Expectation, Finish, Scenario
 from veldrain.simulation import Simulation
 
+STATE_PERIOD = 0.05  # s between the states that a recording keeps
 _FIELDS = {EFFORT: "effort", VELOCITY: "velocity", POSITION: "position"}
 
 
@@ -105,10 +106,16 @@ class Trial:
         for robot in scenario.truth - set(scenario.world.placed):
             raise unknown("robot", robot, scenario.world.placed, "scenario: truth")
         self.reason: str | None = None
+        self.state_every = max(1, round(STATE_PERIOD / sim.step))
 
     def streams(self) -> list[str]:
         """Names of the streams that the recording will have."""
-        return [*self.simulation.streams, *(f"{d.robot}/commands" for d in self.drivers), "scenario/events"]
+        return [
+            *self.simulation.streams,
+            *(f"{d.robot}/commands" for d in self.drivers),
+            "scenario/events",
+            "scenario/state",
+        ]
 
     def run(self) -> dict[str, Any]:
         """Go to the end; gives the outcome."""
@@ -137,13 +144,16 @@ class Trial:
 
     def _next(self) -> int:
         now = self.simulation.engine.steps
-        times = [self.end, (now // self.tick + 1) * self.tick, *(d.due for d in self.drivers)]
+        times = [self.end, *((now // every + 1) * every for every in (self.tick, self.state_every))]
+        times += [d.due for d in self.drivers]
         return min(times + [step for step, _ in self.timed[:1]])
 
     def _happen(self) -> None:
         """All that is due now: conditions and expectations, the timeline, then controllers."""
         sim = self.simulation
         step = sim.engine.steps
+        if step % self.state_every == 0 or step == self.end:
+            self.recorder.state(sim.stamp, sim.engine.plant.q)
         if step % self.tick == 0 or step == self.end:
             self.look.take()
             for verdict in self.verdicts:
@@ -199,6 +209,8 @@ def run(
     metadata = {
         "version": importlib.metadata.version("veldrain"),
         "seed": seed,
+        "step": trial.simulation.step,
+        "world_file": scenario.world.file,
         "controllers": {robot: _title(c) for robot, c in scenario.controllers.items()},
         **(about or {}),
     }

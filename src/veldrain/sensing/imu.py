@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from types import SimpleNamespace as Fields
+from typing import Unpack
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -13,18 +14,12 @@ from scipy.spatial.transform import Rotation
 from veldrain.errors import VeldrainError
 from veldrain.model import Mount
 from veldrain.pose import Array
-from veldrain.sensing.noise import Wander, not_negative, timing
-from veldrain.units import Quantity, quantity
+from veldrain.sensing.noise import Wander, above_zero, not_negative
+from veldrain.sensing.timing import Timed, Timing
+from veldrain.units import Quantity
 
 _NOT_MEASURED = np.array([-1.0] + 8 * [0.0])  # the message's own sign for an orientation that is not measured
 _EYE = np.eye(3).ravel()
-
-
-def _above_zero(value: Quantity, kind: str, word: str) -> float:
-    number = quantity(value, kind, f"Imu {word}")
-    if not number > 0:
-        raise VeldrainError(f"{word} is {number:g}", where="Imu", cure="give a number above zero, or leave it out")
-    return number
 
 
 @dataclass(frozen=True)
@@ -35,7 +30,7 @@ class Inertial:
     rate: Array
 
 
-class Imu:
+class Imu(Timed):
     """Accelerometers and gyroscopes on three axes.
 
     At rest and level it reads +g along its z axis: what it measures is the acceleration of its place less
@@ -57,15 +52,17 @@ class Imu:
         force_resolution: of the digits, m/s².
         bandwidth: of both, Hz: a first-order low pass. Infinite: none.
         misalignment: standard deviation, over trials, of the turn of its axes about each of the mount's, rad.
-        latency: from the sample to its arrival at a controller, s.
-        first: time of the first sample, s; None: one period.
+        timing: see ``Timing``.
 
     >>> Imu(gyro_noise="0.2 deg/s").message
     'sensor_msgs/msg/Imu'
     """
 
-    truth = False
     message = "sensor_msgs/msg/Imu"
+    looks_back = True
+    perfect = dict.fromkeys(
+        [f"{kind}_{word}" for kind in ("gyro", "force") for word in ("noise", "bias", "walk", "resolution")], 0.0
+    ) | {"gyro_most": math.inf, "force_most": math.inf, "bandwidth": math.inf, "misalignment": 0.0}
 
     def __init__(
         self,
@@ -74,8 +71,6 @@ class Imu:
         gyro_bias: Quantity = 0.0,
         force_noise: Quantity = 0.0,
         force_bias: Quantity = 0.0,
-        latency: Quantity = 0.0,
-        first: Quantity | None = None,
         gyro_density: float = 0.0,
         force_density: float = 0.0,
         gyro_walk: float = 0.0,
@@ -86,8 +81,9 @@ class Imu:
         force_resolution: Quantity = 0.0,
         bandwidth: Quantity = math.inf,
         misalignment: Quantity = 0.0,
+        **timing: Unpack[Timing],
     ) -> None:
-        self.period, self.latency, self.first = timing(self, period, latency, period if first is None else first)
+        super().__init__(period, **timing)
         self.gyro_noise = not_negative(gyro_noise, "angular speed", "Imu gyro_noise")
         self.gyro_bias = not_negative(gyro_bias, "angular speed", "Imu gyro_bias")
         self.force_noise = not_negative(force_noise, "acceleration", "Imu force_noise")
@@ -99,11 +95,11 @@ class Imu:
                 setattr(self, noise, not_negative(density, "ratio", f"Imu {word}_density") / math.sqrt(self.period))
         self.gyro_walk = not_negative(gyro_walk, "ratio", "Imu gyro_walk")
         self.force_walk = not_negative(force_walk, "ratio", "Imu force_walk")
-        self.gyro_most = _above_zero(gyro_most, "angular speed", "gyro_most")
-        self.force_most = _above_zero(force_most, "acceleration", "force_most")
+        self.gyro_most = above_zero(gyro_most, "angular speed", "Imu gyro_most")
+        self.force_most = above_zero(force_most, "acceleration", "Imu force_most")
         self.gyro_resolution = not_negative(gyro_resolution, "angular speed", "Imu gyro_resolution")
         self.force_resolution = not_negative(force_resolution, "acceleration", "Imu force_resolution")
-        self.bandwidth = _above_zero(bandwidth, "frequency", "bandwidth")
+        self.bandwidth = above_zero(bandwidth, "frequency", "Imu bandwidth")
         self.misalignment = not_negative(misalignment, "angle", "Imu misalignment")
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Inertial]:

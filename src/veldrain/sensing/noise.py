@@ -19,14 +19,20 @@ def not_negative(value: Quantity, kind: str, where: str) -> float:
     return number
 
 
-def timing(owner: object, period: Quantity, latency: Quantity, first: Quantity) -> tuple[float, float, float]:
-    """Period, latency and time of the first sample in s, checked."""
-    where = type(owner).__name__
-    seconds = quantity(period, "time", f"{where} period")
-    if not 0 < seconds < math.inf:
-        raise VeldrainError(f"period is {seconds:g} s", where=where, cure="give a time above zero")
-    late = not_negative(latency, "time", f"{where} latency")
-    return seconds, late, not_negative(first, "time", f"{where} first")
+def above_zero(value: Quantity, kind: str, where: str) -> float:
+    """A data-sheet value that is more than zero; infinite for one that is left out."""
+    number = quantity(value, kind, where)
+    if not number > 0:
+        raise VeldrainError(f"{number:g} is not above zero", where=where, cure="give more, or leave it out")
+    return number
+
+
+def share(value: Quantity, where: str) -> float:
+    """A share, 0 to 1."""
+    number = quantity(value, "ratio", where)
+    if not 0 <= number <= 1:
+        raise VeldrainError(f"{number:g} is no share", where=where, cure="give 0 to 1, or percent")
+    return number
 
 
 class Wander:

@@ -6,13 +6,15 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from types import SimpleNamespace as Fields
+from typing import Unpack
 
 import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Mount
 from veldrain.pose import Array
-from veldrain.sensing.noise import not_negative, timing
+from veldrain.sensing.noise import not_negative
+from veldrain.sensing.timing import Timed, Timing
 from veldrain.units import Quantity, quantity
 
 
@@ -42,32 +44,31 @@ class Touching:
     torque: Array
 
 
-class Touch:
+class Touch(Timed):
     """A skin on the link that it is mounted on: what touches it, where, and with which force.
 
     Args:
         period: s.
         threshold: a point with less force is not felt, N.
         noise: standard deviation of each component of the total force, N.
-        latency: from the sample to its arrival at a controller, s.
-        first: time of the first sample, s; None: one period.
+        timing: see ``Timing``.
 
     >>> Touch(threshold="0.5 N").message
     'geometry_msgs/msg/WrenchStamped'
     """
 
-    truth = False
     message = "geometry_msgs/msg/WrenchStamped"
+    looks_back = True
+    perfect = {"threshold": 0.0, "noise": 0.0}
 
     def __init__(
         self,
         period: Quantity = 0.01,
         threshold: Quantity = 0.0,
         noise: Quantity = 0.0,
-        latency: Quantity = 0.0,
-        first: Quantity | None = None,
+        **timing: Unpack[Timing],
     ) -> None:
-        self.period, self.latency, self.first = timing(self, period, latency, period if first is None else first)
+        super().__init__(period, **timing)
         self.threshold = not_negative(threshold, "force", "Touch threshold")
         self.noise = not_negative(noise, "force", "Touch noise")
 
@@ -95,32 +96,31 @@ class Load:
     force: float
 
 
-class FootPressure:
+class FootPressure(Timed):
     """The force that a link, such as a foot, is pressed with: along the normals of its contacts, in all.
 
     Args:
         period: s.
         most: what is more reads as this, N.
         noise: standard deviation of a sample, N.
-        latency: from the sample to its arrival at a controller, s.
-        first: time of the first sample, s; None: one period.
+        timing: see ``Timing``.
 
     >>> FootPressure(most="500 N").most
     500.0
     """
 
-    truth = False
     message = "std_msgs/msg/Float64"
+    looks_back = True
+    perfect = {"most": math.inf, "noise": 0.0}
 
     def __init__(
         self,
         period: Quantity = 0.01,
         most: Quantity = math.inf,
         noise: Quantity = 0.0,
-        latency: Quantity = 0.0,
-        first: Quantity | None = None,
+        **timing: Unpack[Timing],
     ) -> None:
-        self.period, self.latency, self.first = timing(self, period, latency, period if first is None else first)
+        super().__init__(period, **timing)
         self.most = quantity(most, "force", "FootPressure most")
         self.noise = not_negative(noise, "force", "FootPressure noise")
         if not self.most > 0:
@@ -146,7 +146,7 @@ class Wrench:
     torque: Array
 
 
-class ForceTorque:
+class ForceTorque(Timed):
     """A load cell in a joint: what the parent gives the child through it, over the last step, fixed joints too.
 
     It is mounted on a link and measures in the joint that holds that link, in the axes of its mount, about its origin.
@@ -157,8 +157,7 @@ class ForceTorque:
         torque_noise: standard deviation of a sample, N·m.
         most_force: each component is cut off there, N.
         most_torque: each component is cut off there, N·m.
-        latency: from the sample to its arrival at a controller, s.
-        first: time of the first sample, s; None: one period.
+        timing: see ``Timing``.
 
     Raises:
         VeldrainError: no joint holds the link.
@@ -167,8 +166,9 @@ class ForceTorque:
     'geometry_msgs/msg/WrenchStamped'
     """
 
-    truth = False
     message = "geometry_msgs/msg/WrenchStamped"
+    looks_back = True
+    perfect = {"force_noise": 0.0, "torque_noise": 0.0, "most_force": math.inf, "most_torque": math.inf}
 
     def __init__(
         self,
@@ -177,10 +177,9 @@ class ForceTorque:
         torque_noise: Quantity = 0.0,
         most_force: Quantity = math.inf,
         most_torque: Quantity = math.inf,
-        latency: Quantity = 0.0,
-        first: Quantity | None = None,
+        **timing: Unpack[Timing],
     ) -> None:
-        self.period, self.latency, self.first = timing(self, period, latency, period if first is None else first)
+        super().__init__(period, **timing)
         self.force_noise = not_negative(force_noise, "force", "ForceTorque force_noise")
         self.torque_noise = not_negative(torque_noise, "torque", "ForceTorque torque_noise")
         self.most_force = quantity(most_force, "force", "ForceTorque most_force")
@@ -211,7 +210,7 @@ class Closed:
     closed: bool
 
 
-class EndSwitch:
+class EndSwitch(Timed):
     """A switch that a joint closes when it comes to a position, and opens when it has gone back by its hysteresis.
 
     Args:
@@ -220,15 +219,14 @@ class EndSwitch:
         above: True: closed from there on upward; False: downward.
         hysteresis: rad or m.
         period: s.
-        latency: from the sample to its arrival at a controller, s.
-        first: time of the first sample, s.
+        timing: see ``Timing``.
 
     >>> EndSwitch("lift", at=0.75).message
     'std_msgs/msg/Bool'
     """
 
-    truth = False
     message = "std_msgs/msg/Bool"
+    perfect = {"hysteresis": 0.0}
 
     def __init__(
         self,
@@ -237,10 +235,9 @@ class EndSwitch:
         above: bool = True,
         hysteresis: float = 0.0,
         period: Quantity = 0.01,
-        latency: Quantity = 0.0,
-        first: Quantity = 0.0,
+        **timing: Unpack[Timing],
     ) -> None:
-        self.period, self.latency, self.first = timing(self, period, latency, first)
+        super().__init__(period, **timing)
         self.joint, self.at, self.above, self.hysteresis = joint, float(at), above, float(hysteresis)
         if not self.hysteresis >= 0:
             raise VeldrainError(f"hysteresis is {hysteresis:g}", where="EndSwitch", cure="give 0 or more")

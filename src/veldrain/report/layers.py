@@ -1,0 +1,218 @@
+"""What can be drawn over a picture, one function a layer; each tells what it drew."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import numpy as np
+
+from veldrain.model import Mounted, Placed
+from veldrain.pose import Array, Pose
+from veldrain.report.canvas import INK, Canvas
+from veldrain.report.staging import Stage
+
+RED, GREEN, BLUE, VIOLET, TEAL, AMBER = "#c8323c", "#2c8a3c", "#2b5fb8", "#8a2f86", "#127a86", "#c47a00"
+INKS = (AMBER, TEAL, VIOLET, BLUE, GREEN, RED)
+MOST_BEAMS = 260
+Notes = list[tuple[str | None, str]]
+
+
+def _robots(stage: Stage) -> Iterator[tuple[str, Placed]]:
+    yield from stage.simulation.world.placed.items()
+
+
+def _pose(stage: Stage, path: str) -> Pose:
+    return stage.simulation.engine.pose(path)
+
+
+def _sensors(stage: Stage) -> Iterator[tuple[str, Mounted, Pose]]:
+    for robot, placed in _robots(stage):
+        for mounted in placed.model.sensors.values():
+            yield f"{robot}/{mounted.name}", mounted, _pose(stage, f"{robot}/{mounted.link}") @ mounted.pose
+
+
+def joints(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """Axes of joints that move: turning and sliding."""
+    drawn = {"turning": 0, "sliding": 0}
+    for robot, placed in _robots(stage):
+        for joint in placed.model.joints.values():
+            if joint.kind not in ("revolute", "continuous", "prismatic"):
+                continue
+            kind = "sliding" if joint.kind == "prismatic" else "turning"
+            colour = TEAL if kind == "sliding" else VIOLET
+            pose = _pose(stage, f"{robot}/{joint.parent}") @ joint.pose
+            axis = pose.rotation.apply(np.array(joint.axis) / np.linalg.norm(joint.axis))
+            canvas.arrow(pose.position - 0.5 * size * axis, pose.position + size * axis, colour)
+            canvas.dots(pose.position[None], colour, 3)
+            if names:
+                canvas.label(pose.position + 0.8 * size * axis, joint.name, colour, 11)
+            drawn[kind] += 1
+    return [(colour, f"{n} {kind} joint{'s' if n > 1 else ''}") for (kind, n), colour in
+            zip(drawn.items(), (VIOLET, TEAL), strict=True) if n]  # fmt: skip
+
+
+def frames(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """Axes x, y, z of links and named frames, with their names."""
+    paths = [(f"{robot}/{name}", name) for robot, placed in _robots(stage)
+             for name in (*placed.model.links, *placed.model.frames)]  # fmt: skip
+    paths += [(name, name) for name in stage.simulation.world.frames]
+    for path, name in paths:
+        pose = _pose(stage, path)
+        for axis, colour in zip(pose.matrix.T, (RED, GREEN, BLUE), strict=True):
+            canvas.arrow(pose.position, pose.position + 0.7 * size * axis, colour, 1.8, 6)
+        canvas.label(pose.position, name, INK, 11)
+    return [(colour, axis) for axis, colour in zip("xyz", (RED, GREEN, BLUE), strict=True)] if paths else []
+
+
+def masses(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """Centres of mass, and the ellipsoids that have the same mass and inertia."""
+    all_of_it: list[tuple[float, Array]] = []
+    angles = np.linspace(0, 2 * np.pi, 49)
+    rings = [np.roll(np.stack([np.cos(angles), np.sin(angles), 0 * angles], axis=1), k, axis=1) for k in range(3)]
+    whole = []
+    for robot, placed in _robots(stage):
+        own = []
+        for name, link in placed.model.links.items():
+            body = link.mass_properties
+            if body.mass <= 0:
+                continue
+            pose = _pose(stage, f"{robot}/{name}")
+            moments, turn = np.linalg.eigh(body.inertia)
+            half = np.sqrt(np.maximum(2.5 / body.mass * (moments.sum() - 2 * moments), 0.0))
+            at = pose.apply(body.com)
+            for ring in rings:
+                canvas.line(at + pose.rotation.apply((ring * half) @ turn.T), BLUE, 1.2)
+            own.append((body.mass, at))
+        if own:
+            mass = sum(m for m, _ in own)
+            centre = np.sum([m * at for m, at in own], axis=0) / mass
+            canvas.mass_mark(centre, 9)
+            canvas.label(centre, f"{robot} {mass:.3g} kg", INK, 12)
+            whole.append(robot)
+        all_of_it += own
+    return [(BLUE, f"{len(all_of_it)} ellipsoids of inertia"), (INK, "centre of mass of each robot")] if whole else []
+
+
+def contacts(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """Points of contact, and the forces there."""
+    found = stage.simulation.engine.forces()
+    strength = np.linalg.norm(found.force, axis=1)
+    if not (strength > 0).any():
+        cure = "a recording keeps none" if len(stage.times) else "let time pass first"
+        return [(RED, f"no contact forces: {cure}")]
+    most = float(strength.max())
+    for point, force, normal in zip(found.point, found.force, found.normal, strict=True):
+        if np.linalg.norm(force) > 0:
+            upward = force if normal[2] >= 0 else -force
+            canvas.arrow(point, point + 2.5 * size * upward / most, RED)
+    canvas.dots(found.point[strength > 0], RED, 3)
+    return [(RED, f"{int((strength > 0).sum())} contact forces, the longest {most:.3g} N")]
+
+
+def beams(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """Beams of sensors that measure ranges, to where they end."""
+    notes: Notes = []
+    for path, mounted, pose in _sensors(stage):
+        sensor: Any = mounted.sensor
+        if not hasattr(sensor, "directions") or hasattr(sensor, "lens"):
+            continue
+        colour = INKS[len(notes) % len(INKS)]
+        every = max(1, math.ceil(len(sensor.directions) / MOST_BEAMS))
+        ways = np.ascontiguousarray(pose.rotation.apply(sensor.directions[::every]))
+        scene = stage.simulation.engine.scene_of(getattr(sensor, "sees", "visual"))
+        met = scene.cast(np.tile(pose.position, (len(ways), 1)), ways, sensor.reach)[0]
+        ends = pose.position + np.where(np.isfinite(met), met, min(sensor.reach, 4 * size))[:, None] * ways
+        for end, hit in zip(ends, np.isfinite(met), strict=True):
+            canvas.line([pose.position, end], colour + ("70" if hit else "28"), 0.8)
+        canvas.dots(ends[np.isfinite(met)], colour, 2.2)
+        shown = f", every {every}th" if every > 1 else ""
+        notes.append((colour, f"{path}: {int(np.isfinite(met).sum())} of {len(ways)} beams hit{shown}"))
+    return notes
+
+
+def fields(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """Fields of view, as far as is near enough to be drawn."""
+    notes: Notes = []
+    for path, mounted, pose in _sensors(stage):
+        lines = list(_outline(mounted.sensor))
+        if not lines:
+            continue
+        colour = INKS[len(notes) % len(INKS)]
+        far = min(float(getattr(mounted.sensor, "reach", math.inf)), 6 * size)
+        for ways in lines:
+            canvas.line(pose.position + far * pose.rotation.apply(ways), colour, 1.6)
+        corners = lines[0][:: max(1, (len(lines[0]) - 1) // 4)]
+        for way in corners:
+            canvas.line([pose.position, pose.position + far * pose.rotation.apply(way)], colour + "c0", 1.4)
+        notes.append((colour, f"{path}: field of view to {far:.2g} m"))
+    return notes
+
+
+def _outline(sensor: Any) -> Iterator[Array]:
+    """Lines of directions (n, 3) around a field of view."""
+    turn = np.linspace(0, 2 * np.pi, 41)
+    if hasattr(sensor, "lens"):
+        columns, rows = sensor.lens.size
+        edge = np.linspace(0, 1, 11)[:, None]
+        c = np.array([(0, 0), (columns - 1, 0), (columns - 1, rows - 1), (0, rows - 1), (0, 0)], float)
+        yield sensor.lens.rays_of(np.concatenate([a + edge * (b - a) for a, b in itertools.pairwise(c)]))
+    elif hasattr(sensor, "bearings"):
+        yield sensor.directions[:: max(1, len(sensor.directions) // 60)]
+    elif hasattr(sensor, "elevations"):
+        around = np.linspace(-sensor.field / 2, sensor.field / 2, 61)
+        for up in (sensor.elevations[0], sensor.elevations[-1]):
+            yield np.stack([np.cos(up) * np.cos(around), np.cos(up) * np.sin(around), np.full(61, np.sin(up))], axis=1)
+    elif hasattr(sensor, "cone"):
+        off = sensor.cone / 2
+        yield np.stack([np.full(41, np.cos(off)), np.sin(off) * np.cos(turn), np.sin(off) * np.sin(turn)], axis=1)
+    elif hasattr(sensor, "height") and hasattr(sensor, "field"):
+        a, e = sensor.field / 2, sensor.height / 2
+        edge = np.linspace(-1, 1, 11)
+        ring = [*((k * a, -e) for k in edge), *((a, k * e) for k in edge), *((-k * a, e) for k in edge),
+                *((-a, -k * e) for k in edge)]  # fmt: skip
+        yield np.array([(np.cos(u) * np.cos(w), np.cos(u) * np.sin(w), np.sin(u)) for w, u in ring])
+
+
+def trails(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """The way that things have come."""
+    notes: Notes = []
+    for name, path in stage.trails().items():
+        colour = INKS[len(notes) % len(INKS)]
+        canvas.line(path, colour, 2.2)
+        canvas.dots(path[:1], colour, 4)
+        length = float(np.linalg.norm(np.diff(path, axis=0), axis=1).sum())
+        notes.append((colour, f"{name}: {length:.3g} m of way"))
+    return notes or [(None, "no trails: draw a recording")]
+
+
+def things(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """Names of robots, bodies and obstacles; of what is called a/b only a, of what is strewn about one."""
+    engine, world = stage.simulation.engine, stage.simulation.world
+    places: dict[str, list[Array]] = {}
+    for path in (*world.placed, *world.bodies, *world.obstacles):
+        scene = engine.scene
+        rows = [k for k, n in enumerate(scene.names) if n == path or n.startswith(f"{path}/")]
+        if rows:
+            top = scene.view.high[rows].max(axis=0)
+            middle = (scene.view.low[rows].min(axis=0) + top) / 2
+            places.setdefault(path.split("/")[0], []).append(np.array((middle[0], middle[1], top[2])))
+    for name, spots in places.items():
+        middle = np.mean(spots, axis=0)
+        nearest = min(spots, key=lambda spot: float(np.linalg.norm(spot - middle)))
+        canvas.label(nearest, name, INK, 13)
+    return []
+
+
+LAYERS: dict[str, Callable[[Stage, Canvas, float, bool], Notes]] = {
+    "fields": fields,
+    "beams": beams,
+    "trails": trails,
+    "masses": masses,
+    "joints": joints,
+    "contacts": contacts,
+    "frames": frames,
+    "names": things,
+}

@@ -1,0 +1,394 @@
+"""Pictures of worlds, robots, scenarios and recordings, drawn without a screen."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from veldrain.errors import VeldrainError, unknown
+from veldrain.model import Air, Look, Sky, Sun
+from veldrain.physics.plant import PLANE
+from veldrain.pose import Array
+from veldrain.report.canvas import Canvas
+from veldrain.report.layers import LAYERS, Notes
+from veldrain.report.staging import Stage, staged
+from veldrain.report.viewpoint import SIDES, Viewpoint, corners_of, looking
+from veldrain.sensing.camera import Camera
+from veldrain.sensing.painting import Painter, developed
+from veldrain.units import Quantity, quantity, triple
+
+COLLISION = "collision"
+KNOWN = (COLLISION, *LAYERS)
+FLOOR = "#d9d9d9"  # ground that has no look of its own
+SHELL = "#e87820"  # of collision shapes
+SUN, SKY = 34e3, 26e3  # lx: bright, with soft shadows
+GRID = (0.01, 0.05, 0.1, 0.5, 1.0, 5.0, 10.0, 50.0, 100.0, 500.0)  # m
+PLAIN = np.array((0.93, 0.945, 0.955))  # of light, far away
+
+
+@dataclass(frozen=True)
+class Picture:
+    """Pixels (h, w, 3), and what was drawn, line by line."""
+
+    pixels: NDArray[np.uint8]
+    told: tuple[str, ...]
+
+
+def look(
+    thing: Any,
+    save: str | Path | None = None,
+    *,
+    layers: Sequence[str] = (),
+    size: Sequence[int] = (1280, 800),
+    eye: Sequence[Quantity] | None = None,
+    at: Sequence[Quantity] | None = None,
+    side: str | None = None,
+    through: str | None = None,
+    panels: Sequence[str] = (),
+    time: Quantity | None = None,
+    posture: str | None = None,
+    world: str | Path | None = None,
+) -> NDArray[np.uint8]:
+    """A picture of a thing.
+
+    Args:
+        thing: a ``Model``, ``World``, ``Simulation``, ``Scenario``, ``Study`` or ``Recording``, or the path of a file.
+        save: PNG or JPEG file to write.
+        layers: what to draw over it: ``collision`` shapes, ``joints``, ``frames``, ``masses``, ``contacts``, ``beams``,
+            ``fields``, ``trails``, ``names``.
+        size: (width, height) in pixels of the whole.
+        eye: where to look from, m; None: from where most can be seen.
+        at: where to look, m; None: at all of it.
+        side: ``top``, ``front``, ``left``, ``right`` or ``back``: a parallel view.
+        through: name of a camera's stream: what that camera sees.
+        panels: several pictures in one: of each ``around``, a side, or the name of a camera's stream.
+        time: of a recording, s (None: its end); of others, how long they go on by themselves first.
+        posture: of a model.
+        world: of a recording: its world's file.
+
+    Returns:
+        Pixels (h, w, 3), uint8.
+
+    Raises:
+        VeldrainError: what cannot be read or drawn, an unknown layer, side or stream.
+
+    >>> from veldrain.model import Box, World
+    >>> look(World().ground().obstacle("crate", Box((1, 1, 1))), size=(160, 100)).shape
+    (100, 160, 3)
+    """
+    return pictured(
+        staged(thing, _seconds(time), world, posture), save, layers, size, eye, at, side, through, panels
+    ).pixels
+
+
+def _seconds(time: Quantity | None) -> float | None:
+    return None if time is None else quantity(time, "time", "look time")
+
+
+def pictured(
+    stage: Stage,
+    save: str | Path | None = None,
+    layers: Sequence[str] = (),
+    size: Sequence[int] = (1280, 800),
+    eye: Sequence[Quantity] | None = None,
+    at: Sequence[Quantity] | None = None,
+    side: str | None = None,
+    through: str | None = None,
+    panels: Sequence[str] = (),
+) -> Picture:
+    """The picture of a stage, and what was drawn."""
+    for layer in layers:
+        if layer not in KNOWN:
+            raise unknown("layer", layer, KNOWN, "look")
+    if len(size) != 2 or not all(16 <= n <= 8192 for n in size):
+        raise VeldrainError(f"a size of {size!r} pixels", where="look", cure="give (width, height), 16 to 8192")
+    if sum(given is not None for given in (eye, side, through)) > 1 or (panels and (eye or side or through)):
+        raise VeldrainError("more than one way to look", where="look", cure="give one of eye, side, through and panels")
+    wanted = list(panels) or [through or side or "around"]
+    columns = math.ceil(math.sqrt(len(wanted)))
+    rows = math.ceil(len(wanted) / columns)
+    each = (size[0] // columns, size[1] // rows)
+    whole = np.full((each[1] * rows, each[0] * columns, 3), 255, np.uint8)
+    told: list[str] = []
+    for k, word in enumerate(wanted):
+        place = None if eye is None else np.array(triple(eye, "length", "look eye"))
+        aim = None if at is None else np.array(triple(at, "length", "look at"))
+        part, lines = _panel(stage, word, each, layers, place, aim, len(wanted) > 1)
+        top, left = k // columns * each[1], k % columns * each[0]
+        whole[top : top + each[1], left : left + each[0]] = part
+        told += lines
+    for k in range(1, columns):
+        whole[:, k * each[0] - 1 : k * each[0] + 1] = 255
+    for k in range(1, rows):
+        whole[k * each[1] - 1 : k * each[1] + 1] = 255
+    if save is not None:
+        written(whole, Path(save))
+    return Picture(whole, tuple(told))
+
+
+def written(pixels: NDArray[np.uint8], path: Path) -> None:
+    """Write a picture.
+
+    Raises:
+        VeldrainError: it cannot be written, or its name says no known format.
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        Image.fromarray(pixels).save(path)
+    except (OSError, ValueError) as error:
+        said = getattr(error, "strerror", None) or str(error)
+        raise VeldrainError(f"cannot be written ({said})", where=str(path), cure="name a .png file") from error
+
+
+def _panel(
+    stage: Stage, word: str, size: tuple[int, int], layers: Sequence[str], eye: Array | None, at: Array | None,
+    has_title: bool,
+) -> tuple[NDArray[np.uint8], list[str]]:  # fmt: skip
+    """One picture and what it shows."""
+    if word != "around" and word not in SIDES:
+        return _through(stage, word, size)
+    scene = stage.simulation.engine.scene
+    painter = Painter(scene, _daylight(0.0), _looks(scene))
+    view = looking(scene, painter, size, eye, at, None if word == "around" else word)
+    painter = Painter(scene, _daylight(math.atan2(*view.axes[1::-1, 0]) + math.radians(140)), _looks(scene))
+    pixels, grid = _painted(painter, view)
+    span = float(np.linalg.norm(np.ptp(corners_of(scene), axis=0)))
+    if COLLISION in layers:
+        pixels = _with_shells(stage, view, pixels)
+    canvas = Canvas(view)
+    notes: Notes = [(SHELL, "collision shapes")] if COLLISION in layers else []
+    mark = _mark_size(stage, span)
+    for name, draw in LAYERS.items():
+        if name in layers:
+            notes += draw(stage, canvas, mark, "names" in layers)
+    seen = _seen(scene)
+    focus = (corners_of(scene).min(axis=0) + corners_of(scene).max(axis=0)) / 2 if at is None else at
+    canvas.notes(([(None, f"grid {_length(grid)}")] if grid else []) + notes, _bar(view, focus, size))
+    if has_title:
+        canvas.title(word)
+    x, y, z = view.eye
+    from_where = f"from {word}, parallel" if view.scale else f"from ({x:.2f}, {y:.2f}, {z:.2f}) m"
+    lines = [f"{word}: {seen}, {from_where}"] + [f"  {text}" for _, text in notes]
+    return canvas.over(pixels), lines
+
+
+def _daylight(azimuth: float) -> Any:
+    """Light that shows shapes: a sun behind the eye's shoulder under a bright sky."""
+    sun = Sun("48 deg", azimuth, SUN, "#fffaf0")
+    return SimpleNamespace(sun=sun, sky=Sky(SKY, "#f2f6fa", "#ffffff"), air=Air(), lamps=[])
+
+
+def _looks(scene: Any) -> list[Look]:
+    """The looks of a scene; ground that has none of its own is light."""
+    plain = scene.ground_look == Look()
+    return [Look(FLOOR) if s.part is None and plain else look for s, look in
+            zip(scene.sights, scene.looks, strict=True)]  # fmt: skip
+
+
+def _painted(painter: Painter, view: Viewpoint) -> tuple[NDArray[np.uint8], float]:
+    """The picture with a grid on the ground, and the grid's spacing (0: no ground)."""
+    scene, camera = painter.scene, view.camera
+    columns, rows = camera.lens.size
+    eyes, axes = np.tile(view.eye, (rows, 1)), np.tile(view.axes, (rows, 1, 1))
+    light, distances, sights = camera.paint(painter, eyes, axes)
+    white = (SUN + SKY) / math.pi * 1.02
+    corners = corners_of(scene)
+    span = float(np.linalg.norm(np.ptp(corners, axis=0)))
+    light[(sights < 0).reshape(rows, columns)] = PLAIN * white
+    grid = 0.0
+    ground = (sights >= 0) & (scene.view.sights["kind"][np.maximum(sights, 0)] == PLANE)
+    if ground.any():
+        grid = next((g for g in GRID if g >= span / 24), GRID[-1])
+        ways = camera.lens.rays @ view.axes.T
+        points = (view.eye + np.where(ground, distances, 0.0)[:, None] * ways).reshape(rows, columns, 3)
+        mask = ground.reshape(rows, columns)
+        light *= 1 - 0.30 * (_lines(points, mask, grid) * 0.5 + _lines(points, mask, 5 * grid) * 0.5)[..., None]
+        middle = (corners.min(axis=0) + corners.max(axis=0)) / 2
+        away = np.linalg.norm(points[..., :2] - middle[:2], axis=2)
+        fades = np.where(mask, np.clip((away - 1.2 * span) / (3.0 * span), 0, 1), 0.0)[..., None].astype(np.float32)
+        light = light * (1 - fades) + fades * (PLAIN * white).astype(np.float32)
+    return developed(light, white), grid
+
+
+def _lines(points: Array, mask: Array, gap: float) -> NDArray[np.float32]:
+    """Share (h, w) of each pixel that grid lines a pixel wide cover; they fade where they would run together."""
+    covered = np.zeros(mask.shape, np.float32)
+    for axis in range(2):
+        c = points[..., axis]
+        step = np.abs(np.gradient(c, axis=0)) + np.abs(np.gradient(c, axis=1)) + 1e-12
+        off = np.abs(c / gap - np.round(c / gap)) * gap
+        here = np.clip(1.0 - off / step, 0, 1) * np.clip(1.5 - 4 * step / gap, 0, 1)
+        covered = np.maximum(covered, here).astype(np.float32)
+    return np.where(mask, covered, 0.0).astype(np.float32)
+
+
+def _with_shells(stage: Stage, view: Viewpoint, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """The picture with the collision shapes over it, half transparent."""
+    scene = stage.simulation.engine.touchable
+    scene.follow()
+    looks = [Look(SHELL)] * len(scene.sights)
+    camera = view.camera
+    columns, rows = camera.lens.size
+    painter = Painter(scene, _daylight(math.atan2(*view.axes[1::-1, 0]) + math.radians(140)), looks)
+    eyes, axes = np.tile(view.eye, (rows, 1)), np.tile(view.axes, (rows, 1, 1))
+    light, _, sights = camera.paint(painter, eyes, axes)
+    shell = developed(light, (SUN + SKY) / math.pi * 1.02)
+    here = (sights.reshape(rows, columns) >= scene.view.planes)[..., None]
+    return np.where(here, (0.5 * pixels + 0.5 * shell).astype(np.uint8), pixels)
+
+
+def _through(stage: Stage, stream: str, size: tuple[int, int]) -> tuple[NDArray[np.uint8], list[str]]:
+    """What a camera sees, as large as there is room."""
+    sim = stage.simulation
+    cameras = [name for name, samples in sim.streams.items() if isinstance(samples.mounted.sensor, Camera)]
+    if stream not in cameras:
+        raise unknown("camera's stream", stream, cameras, "look through")
+    reading = sim.streams[stream].measured()
+    pixels: Any = reading.pixels
+    if pixels.dtype != np.uint8:  # depth and labels: near is bright, each label has a colour of its own
+        if pixels.dtype == np.float32:
+            seen = np.isfinite(pixels)
+            near, far = (pixels[seen].min(), pixels[seen].max()) if seen.any() else (0.0, 1.0)
+            pixels = np.where(seen, 255 * (1 - 0.85 * (pixels - near) / max(far - near, 1e-9)), 0).astype(np.uint8)
+        else:
+            pixels = np.random.default_rng(3).integers(60, 240, (int(pixels.max()) + 1, 3), np.uint8)[pixels]
+    picture = Image.fromarray(pixels).convert("RGB")
+    scale = min(size[0] / picture.width, size[1] / picture.height)
+    kind = Image.Resampling.LANCZOS if scale < 1 else Image.Resampling.NEAREST
+    picture = picture.resize((max(1, round(picture.width * scale)), max(1, round(picture.height * scale))), kind)
+    whole = Image.new("RGB", size, "#1d2733")
+    whole.paste(picture, ((size[0] - picture.width) // 2, (size[1] - picture.height) // 2))
+    shape = reading.pixels.shape
+    return np.asarray(whole), [f"{stream}: what it sees, {shape[1]} × {shape[0]} pixels"]
+
+
+def _seen(scene: Any) -> str:
+    names = sorted({name.split("/")[0] for name in scene.names if name != "ground"})
+    shown = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+    return shown or "nothing but the ground"
+
+
+def _mark_size(stage: Stage, span: float) -> float:
+    """How large axes and arrows are drawn, m: a fifth of the smallest robot, not too small for the picture."""
+    scene = stage.simulation.engine.scene
+    sizes = []
+    for robot in stage.simulation.world.placed:
+        rows = [k for k, n in enumerate(scene.names) if n.startswith(f"{robot}/")]
+        if rows:
+            sizes.append(float(np.linalg.norm(scene.view.high[rows].max(axis=0) - scene.view.low[rows].min(axis=0))))
+    return min(max(0.2 * min(sizes, default=span), 0.02 * span), 0.1 * span)
+
+
+def _bar(view: Viewpoint, focus: Array, size: tuple[int, int]) -> tuple[float, str]:
+    """Length in pixels of a scale, and its words."""
+    pixels = view.scale or view.size_at(focus)
+    metres = max((g for g in GRID if g * pixels <= 0.22 * size[0]), default=GRID[0])
+    return metres * pixels, _length(metres) + ("" if view.scale else " in the middle")
+
+
+def _length(metres: float) -> str:
+    return f"{metres:g} m" if metres >= 1 else f"{100 * metres:g} cm"
+
+
+def movie(
+    stage: Stage,
+    path: Path,
+    layers: Sequence[str] = (),
+    size: Sequence[int] = (960, 600),
+    frames: float = 20.0,
+    speed: float = 1.0,
+    progress: Callable[[int, int, str], None] | None = None,
+    **view: Any,
+) -> Picture:
+    """A recording as an MP4 or GIF file; the first picture comes back with what was drawn.
+
+    Raises:
+        VeldrainError: not a recording, another kind of file, no encoder for MP4.
+    """
+    if path.suffix.lower() not in (".mp4", ".gif"):
+        raise VeldrainError(f"a movie of kind '{path.suffix}'", where=str(path), cure="name a .mp4 or .gif file")
+    if len(stage.times) < 2:
+        raise VeldrainError("has no course to show", where=stage.name, cure="give a recording")
+    if not (frames > 0 and speed > 0):
+        raise VeldrainError(f"{frames:g} pictures a second at {speed:g} times the speed", where="movie",
+                            cure="give numbers above zero")  # fmt: skip
+    even = (int(size[0]) // 2 * 2, int(size[1]) // 2 * 2)
+    times = np.arange(stage.times[0], stage.times[-1] + 1e-9, speed / frames)
+    writer = _Mp4(path, even, frames) if path.suffix.lower() == ".mp4" else _Gif(path, frames)
+    if not (view.get("eye") or view.get("side") or view.get("through") or view.get("panels")):
+        stage.go_to(float(stage.times[-1]))
+        view = {"eye": _standing_eye(stage, even)}
+    first = None
+    for k, time in enumerate(times):
+        stage.go_to(float(time))
+        made = pictured(stage, None, layers, even, **view)
+        first = first or made
+        writer.add(made.pixels)
+        if progress:
+            progress(k + 1, len(times), f"{time:.1f} s")
+    writer.close()
+    assert first
+    return first
+
+
+def _standing_eye(stage: Stage, size: tuple[int, int]) -> list[float]:
+    """One eye for all pictures, so that nothing jumps."""
+    scene = stage.simulation.engine.scene
+    return list(looking(scene, Painter(scene, _daylight(0.0), _looks(scene)), size).eye)
+
+
+class _Gif:
+    """An animated GIF; one palette a picture."""
+
+    def __init__(self, path: Path, frames: float) -> None:
+        self.path, self.frames = path, frames
+        self.pictures: list[Image.Image] = []
+
+    def add(self, pixels: NDArray[np.uint8]) -> None:
+        self.pictures.append(Image.fromarray(pixels).quantize(128))
+
+    def close(self) -> None:
+        first, *more = self.pictures
+        try:
+            first.save(self.path, save_all=True, append_images=more, duration=round(1000 / self.frames), loop=0)
+        except OSError as error:
+            raise VeldrainError(f"cannot be written ({error.strerror})", where=str(self.path),
+                                cure="name another file") from error  # fmt: skip
+
+
+class _Mp4:
+    """H.264 in MP4, by PyAV."""
+
+    def __init__(self, path: Path, size: tuple[int, int], frames: float) -> None:
+        try:
+            import av
+        except ImportError as error:
+            raise VeldrainError("MP4 needs another package", where=str(path),
+                                cure="pip install 'veldrain[movie]', or name a .gif file") from error  # fmt: skip
+        from fractions import Fraction
+
+        self._av = av
+        try:
+            self._out = av.open(str(path), "w")
+        except OSError as error:
+            raise VeldrainError(f"cannot be written ({error.strerror})", where=str(path),
+                                cure="name another file") from error  # fmt: skip
+        self._stream = self._out.add_stream("libx264", rate=Fraction(frames).limit_denominator(1000))
+        self._stream.width, self._stream.height = size
+        self._stream.pix_fmt, self._stream.options = "yuv420p", {"crf": "20"}
+
+    def add(self, pixels: NDArray[np.uint8]) -> None:
+        frame = self._av.VideoFrame.from_ndarray(np.ascontiguousarray(pixels), format="rgb24")
+        self._out.mux(self._stream.encode(frame))
+
+    def close(self) -> None:
+        self._out.mux(self._stream.encode())
+        self._out.close()

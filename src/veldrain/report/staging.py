@@ -1,0 +1,155 @@
+"""What a picture is to show: a simulation at some time, made from whatever was given."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from veldrain.documents import load_scenario, load_study, load_world
+from veldrain.documents.source import kind_of_file
+from veldrain.errors import VeldrainError
+from veldrain.formats import is_robot_file, load_robot
+from veldrain.model import Model, World
+from veldrain.model.volumes import bounds
+from veldrain.pose import Array, Pose
+from veldrain.recording import Recording
+from veldrain.simulation import Simulation
+
+STATE = "scenario/state"
+UP = 4  # folders above a recording in which its world's file is looked for
+
+
+@dataclass
+class Stage:
+    """A simulation to be drawn, and what is known of its course.
+
+    Attributes:
+        name: what it is called.
+        simulation: at the time that is drawn.
+        times: (n,) s of the states that a recording has.
+        states: (n, coordinates).
+    """
+
+    name: str
+    simulation: Simulation
+    times: Array = field(default_factory=lambda: np.zeros(0))
+    states: Array = field(default_factory=lambda: np.zeros((0, 0)))
+
+    def go_to(self, time: float) -> None:
+        """Set the scene as it was at a time, by the state recorded next to it."""
+        self._set(int(np.abs(self.times - time).argmin()))
+
+    def _set(self, row: int) -> None:
+        engine = self.simulation.engine
+        engine.plant.q[:] = self.states[row]
+        engine.plant.counts["step"] = round(self.times[row] / engine.step)
+        engine.refresh()
+
+    def trails(self) -> dict[str, Array]:
+        """Where robots and bodies that move freely have been up to now, (n, 3), by name."""
+        engine, found = self.simulation.engine, {}
+        if len(self.times):
+            now = engine.steps * engine.step
+            for name, robot in engine.compiled.robots.items():
+                if robot.node >= 0 and engine.place_of(name).node >= 0:
+                    coord = int(engine.plant.nodes["coord"][engine.place_of(name).node])
+                    path = self.states[self.times <= now + 1e-9, coord : coord + 3]
+                    if len(path) > 1 and np.ptp(path, axis=0).max() > 0.01:
+                        found[name] = path
+        for name, placed in self.simulation.world.placed.items():
+            if placed.path:
+                found[name] = np.array([pose.position for _, pose in placed.path])
+        return found
+
+
+def staged(thing: Any, time: float | None = None, world: str | Path | None = None, posture: str | None = None) -> Stage:
+    """The stage of a thing.
+
+    Args:
+        thing: a ``Model``, ``World``, ``Simulation``, ``Scenario``, ``Study`` or ``Recording``, or the path of a file.
+        time: of a recording, s; None: its end. Of others: how long they go on by themselves first.
+        world: of a recording: its world's file; None: the one that it names, beside it or above.
+        posture: of a model.
+
+    Raises:
+        VeldrainError: a file that cannot be read, a recording without its world, a time that it does not have.
+    """
+    name = getattr(thing, "name", "") or type(thing).__name__.lower()
+    if isinstance(thing, str | Path):
+        path, name = Path(thing), Path(thing).name
+        if not path.is_file():
+            raise VeldrainError("no such file", where=str(path),
+                                cure="name a robot, world, scenario, study or MCAP file")  # fmt: skip
+        thing = _read(path)
+    if isinstance(thing, Recording):
+        return _of_recording(thing, time, world)
+    if isinstance(thing, Model):
+        thing = _on_ground(thing, posture)
+    scenario = getattr(thing, "scenario", thing)
+    found = getattr(scenario, "world", scenario) if not isinstance(scenario, Simulation) else scenario
+    if isinstance(found, World):
+        found = Simulation(found, getattr(scenario, "step", 1e-3))
+    if not isinstance(found, Simulation):
+        raise VeldrainError(f"{type(thing).__name__} cannot be drawn",
+                            cure="give a Model, World, Simulation, Scenario, Study, Recording, or a file")  # fmt: skip
+    if time:
+        found.advance(round(time / found.step) * found.step)
+    return Stage(name, found)
+
+
+def _read(path: Path) -> Any:
+    if path.suffix == ".mcap":
+        return Recording(path)
+    if is_robot_file(path.name):
+        return load_robot(path)
+    return {"study": load_study, "scenario": load_scenario}.get(kind_of_file(path), load_world)(path)
+
+
+def _on_ground(model: Model, posture: str | None) -> World:
+    """A model held still with its lowest point on the ground."""
+    poses = model.poses(model.postures.get(posture or "", {}))
+    lows = [bounds(part.shape, poses[name] @ part.pose)[0][2] for name, link in model.links.items()
+            for part in link.parts]  # fmt: skip
+    world = World().ground()
+    return world.place(model, pose=Pose((0, 0, -min(lows, default=0.0))), fixed=True, posture=posture)
+
+
+def _of_recording(recording: Recording, time: float | None, world: str | Path | None) -> Stage:
+    where = str(recording.path or "recording")
+    if STATE not in recording.messages:
+        raise VeldrainError("keeps no states to draw", where=where, cure="record it with this version")
+    path = Path(world) if world is not None else _world_file(recording, where)
+    scenario_step = float(recording.metadata.get("step", 1e-3))
+    simulation = Simulation(_read(path) if world is None else load_world(path), scenario_step)
+    table = recording[STATE]
+    states = np.stack(list(table["data"])) if len(table) else np.zeros((0, 0))
+    if states.shape[1:] != simulation.engine.plant.q.shape:
+        raise VeldrainError(f"{path} moves in {len(simulation.engine.plant.q)} coordinates, the recording in"
+                            f" {states.shape[-1]}", where=where, cure="name the world it was recorded in")  # fmt: skip
+    stage = Stage(Path(where).name, simulation, table["time"].to_numpy(float), states)
+    first, last = stage.times[0], stage.times[-1]
+    if time is not None and not first - 1e-9 <= time <= last + simulation.step + 0.06:
+        raise VeldrainError(f"there is no {time:g} s in it", where=where, cure=f"give {first:g} to {last:g} s")
+    stage.go_to(last if time is None else time)
+    return stage
+
+
+def _world_file(recording: Recording, where: str) -> Path:
+    name = str(recording.metadata.get("world_file") or "")
+    places = _above(recording.path.resolve().parent) if name and recording.path else iter(())
+    found = next((folder / name for folder in places if name and (folder / name).is_file()), None)
+    if found is None:
+        raise VeldrainError(f"its world's file {name} is not found".replace("  ", " "), where=where,
+                            cure="name it with --world (world= in Python)")  # fmt: skip
+    return found
+
+
+def _above(folder: Path) -> Iterator[Path]:
+    yield Path.cwd()
+    for _ in range(UP):
+        yield folder
+        folder = folder.parent
