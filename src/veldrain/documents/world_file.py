@@ -324,6 +324,6 @@ def load_world(path: str | Path, draft: bool = False) -> World:
     for k, accepted in enumerate(text.accept):
         with source.at("accept", k):
             world.accept(accepted.rule, accepted.at, accepted.because)
-    world.file = source.path.name
+    world.where[""] = source.path.name
     world.faults += [Fault("file", mistake) for mistake in source.mistakes]
     return world

@@ -276,6 +276,11 @@ class Part:
         if self.role not in ROLES:
             raise VeldrainError(f"no role '{self.role}'", where="part", cure=f"Known: {', '.join(ROLES)}")
 
+        has_place = isinstance(self.shape, Box) or hasattr(self.shape, "uv")
+        if self.look is not None and self.look.image is not None and not has_place:
+            raise VeldrainError(f"a picture on a {type(self.shape).__name__}", where="part",
+                                cure="lay it on a box, the ground, or a mesh with texture coordinates")  # fmt: skip
+
     @property
     def seen_as(self) -> Look:
         """Its look, or a plain one of its colour."""

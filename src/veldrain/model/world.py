@@ -102,8 +102,7 @@ class World:
         self.draft = draft
         self.faults: list[Fault] = []
         self.accepted: list[Accepted] = []
-        self.where: dict[str, str] = {}  # file and line by name
-        self.file = ""  # name of the file that it comes from
+        self.where: dict[str, str] = {}  # file and line by name; the file's name by ""
 
     def ground(self, surface: Surface | None = None, height: Quantity = 0.0, look: Look | None = None) -> World:
         """Lay a level, endless ground, named ``ground``, at a height in m."""

@@ -210,7 +210,7 @@ def run(
         "version": importlib.metadata.version("veldrain"),
         "seed": seed,
         "step": trial.simulation.step,
-        "world_file": scenario.world.file,
+        "world_file": scenario.world.where.get("", ""),
         "controllers": {robot: _title(c) for robot, c in scenario.controllers.items()},
         **(about or {}),
     }

@@ -75,6 +75,8 @@ class Camera(Timed):
         full_well: electrons of a white pixel at ISO 100; None: no noise.
         read_noise: standard deviation, electrons.
         depth_noise: of depth: its deviation is this times depth², 1/m.
+        linear: True: numbers go with light, as in cameras for measuring; False: as in those for looking (sRGB), which moves
+            edges by some 0.3 pixels into the dark.
         readout: time from the first row to the last, each from where the camera then is, s. 0: all at once.
         samples: rays a side in pixels where neighbours differ: 2 are 4 rays.
         coding: ``raw``, or ``png`` or ``jpeg`` for compressed pictures.
@@ -107,6 +109,7 @@ class Camera(Timed):
         full_well: float | None = None,
         read_noise: float = 0.0,
         depth_noise: float = 0.0,
+        linear: bool = False,
         readout: Quantity = 0.0,
         samples: int = 2,
         coding: str = "raw",
@@ -143,7 +146,7 @@ class Camera(Timed):
                                 cure="readout is at most a period")  # fmt: skip
         if samples < 1:
             raise VeldrainError(f"{samples} samples", where="Camera", cure="give 1 or more")
-        self.samples = samples
+        self.samples, self.linear = samples, linear
 
     @property
     def message(self) -> str:  # type: ignore[override]
@@ -208,11 +211,11 @@ class Camera(Timed):
                 mean = max(float((light @ GREY).mean()), 1e-12)
                 exposure = self.white(1.0) * MIDDLE / mean
             white = self.white(exposure)
-            if self.full_well is not None:
-                light = self._counted(light, white, random)
             if self.gives == "grey":
                 light = (light @ GREY)[..., None]
-            pixels = developed(light, white)
+            if self.full_well is not None:
+                light = self._counted(light, white, random)
+            pixels = developed(light, white, self.linear)
             return Image(pixels[..., 0] if self.gives == "grey" else pixels, exposure, age=self.readout)
 
         return measure

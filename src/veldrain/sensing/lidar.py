@@ -193,7 +193,7 @@ class _Ranging(Timed):
         rank = {"first": -distances, "last": np.where(seen, distances, -math.inf), "strongest": total}[self.takes]
         best = np.where(seen, rank, -math.inf).argmax(axis=0)
         column = np.arange(distances.shape[1])
-        weights = near[best, column].T * power
+        weights = near[best, :, column].T * power
         with np.errstate(invalid="ignore"):
             whole = weights.sum(axis=0)
             range_ = np.where(weights > 0, weights * np.where(seen, distances, 0.0), 0.0).sum(axis=0) / whole

@@ -272,8 +272,10 @@ _CODES = np.round(255 * np.where(
 )).astype(np.uint8)  # fmt: skip
 
 
-def developed(light: NDArray[np.float32], white: float) -> NDArray[np.uint8]:
-    """Luminance as numbers of a picture (IEC 61966-2-1), ``white`` (cd/m²) and more being 255."""
+def developed(light: NDArray[np.float32], white: float, is_linear: bool = False) -> NDArray[np.uint8]:
+    """Luminance as numbers of a picture (sRGB, or linear), ``white`` (cd/m²) and more being 255."""
     level = light * np.float32(4095.0 / white)
     np.clip(level, 0.0, 4095.0, out=level)
+    if is_linear:
+        return np.asarray(level * np.float32(255 / 4095) + np.float32(0.5), np.float32).astype(np.uint8)
     return np.asarray(_CODES[(level + np.float32(0.5)).astype(np.uint16)])

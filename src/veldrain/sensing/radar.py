@@ -18,6 +18,7 @@ from veldrain.sensing.noise import above_zero, not_negative, share
 from veldrain.sensing.timing import Timed, Timing
 from veldrain.units import Quantity, quantity
 
+DENSE = math.radians(0.5)  # between rays
 FALSE_ALARM = 1e-6  # probability that noise alone passes for a detection in a cell
 HALF = math.log(FALSE_ALARM) / math.log(0.5) - 1  # signal over noise that is detected every other time
 
@@ -113,8 +114,8 @@ class Radar(Timed):
         self.rate_noise = not_negative(rate_noise, "speed", "Radar rate_noise")
         self.misses, self.clutter = share(misses, "Radar misses"), not_negative(clutter, "ratio", "Radar clutter")
         self.sees = sees
-        # Three rays across an azimuth cell, and as dense in elevation, but not more than 20 000 in all.
-        apart = max(self.azimuth_cell / 3, math.sqrt(self.field * self.height / 20e3))
+        # Three rays or more across an azimuth cell, and as dense in elevation, but not more than 20 000 in all.
+        apart = max(min(self.azimuth_cell / 3, DENSE), math.sqrt(self.field * self.height / 20e3))
         wide, high = math.ceil(self.field / apart), math.ceil(self.height / apart)
         self._around = self.field * ((np.arange(wide) + 0.5) / wide - 0.5)
         self._up = self.height * ((np.arange(high) + 0.5) / high - 0.5)
