@@ -336,6 +336,69 @@ def uneven_period(mended: bool) -> vd.Model:
     return cart().mount(vd.Imu(period="2 ms" if mended else "2.5 ms"), "imu", "hull")
 
 
+@case("clips-at-rest", "cart/imu")
+def clips_at_rest(mended: bool) -> vd.Model:
+    return cart().mount(vd.Imu(force_most=20 if mended else 2), "imu", "hull")
+
+
+@case("touches-nothing", "cart/skin")
+def touches_nothing(mended: bool) -> vd.Model:
+    m = cart().link("bumper", vd.Part(vd.Box((0.02, 0.2, 0.04)), role="both" if mended else "visual"), mass=0.1)
+    m.joint("screws", "hull", "bumper", "fixed", vd.Pose((0.4, 0, 0.2)))
+    if not mended:
+        m.accept("nothing-to-touch", "bumper", "shown by another rule")
+    return m.mount(vd.Touch(), "skin", "bumper")
+
+
+@case("wrong-wheels", "cart/way")
+def wrong_wheels(mended: bool) -> vd.Model:
+    radius = 0.1 if mended else 0.15
+    return cart().mount(vd.Odometer(["fl", "rl"], ["fr", "rr"], radius, "40 cm"), "way", "hull")
+
+
+@case("curve-too-short", "cart/ir")
+def curve_too_short(mended: bool) -> vd.Model:
+    curve = [("10 cm", 2.3), ("30 cm", 1.0), *([("80 cm", 0.4)] if mended else [])]
+    return cart().mount(vd.Infrared(response=curve), "ir", "hull", vd.Pose((0.4, 0, 0.1)))
+
+
+@case("meets-the-ground", "cart/sonar")
+def meets_the_ground(mended: bool) -> vd.World:
+    pose = vd.Pose((0.4, 0, 0.1), rpy=(0, "-15 deg" if mended else "5 deg", 0))
+    w = on_ground(cart().mount(vd.Ultrasonic(cone="30 deg", reach=2), "sonar", "hull", pose))
+    return w.obstacle("wall", vd.Box((0.1, 4, 2)), vd.Pose((1.5, 0, 1)))
+
+
+@case("beams-apart", "cart/scan")
+def beams_apart(mended: bool) -> vd.Model:
+    return seeing(sensor=vd.Lidar(reach=20, beams=180 if mended else 18, field="120 deg"))
+
+
+@case("grainy-speed", "cart/ticks")
+def grainy_speed(mended: bool) -> vd.Model:
+    return cart().mount(vd.Encoders(ticks=4096 if mended else 64), "ticks", "hull")
+
+
+@case("no-fix", "cart/fix")
+def no_fix(mended: bool) -> vd.World:
+    m = cart().mount(vd.Gnss(open_sky=0.5), "fix", "hull", vd.Pose((0, 0, 0.2)))
+    return on_ground(m).obstacle("roof", vd.Box((1 if mended else 40, 9, 0.1)), vd.Pose((0, 0, 3)))
+
+
+@case("wrong-exposure", "cart/eye")
+def wrong_exposure(mended: bool) -> vd.World:
+    eye = vd.Camera(size=(32, 24), exposure="0.4 ms" if mended else "40 ms")
+    w = on_ground(cart().mount(eye, "eye", "hull", vd.Pose((0.4, 0, 0.2))))
+    return w.obstacle("wall", vd.Box((0.1, 2, 0.5)), vd.Pose((3, 0, 0.25)))
+
+
+@case("holes-in-the-ground", "dunes")
+def holes_in_the_ground(mended: bool) -> vd.World:
+    heights = np.zeros((9, 9))
+    heights[4, 5] = 0.0 if mended else np.nan
+    return vd.World().ground(height=-0.5).obstacle("dunes", vd.HeightField(heights, 0.5))
+
+
 @case("fast-for-the-step", "crate")
 def fast_for_the_step(mended: bool) -> vd.World:
     soft = vd.Surface(stiffness="20 kN/m" if mended else "20 MN/m", damping=100)

@@ -116,7 +116,9 @@ class Light(unittest.TestCase):
                 sun = vd.Sun(elevation="30 deg", azimuth="180 deg", lux=lux)
                 camera = vd.Camera(f_number=4, iso=100)
                 expected = lux * math.cos(math.radians(30)) / math.pi / camera.white(time)
-                found = self.level(self.plate(vd.Sun("30 deg", "180 deg", lux, "white"), exposure=time, f_number=4).pixels)
+                found = self.level(
+                    self.plate(vd.Sun("30 deg", "180 deg", lux, "white"), exposure=time, f_number=4).pixels
+                )
                 self.assertAlmostEqual(found, expected, delta=0.01 * expected + 0.002, msg=str(sun))
         image = self.plate(vd.Sun("30 deg", "180 deg", 123.0))
         self.assertAlmostEqual(self.level(image.pixels), 0.18, delta=0.003)
@@ -138,7 +140,9 @@ class Light(unittest.TestCase):
         for colour in ("white", "black"):
             w = vd.World().light(vd.Sun("30 deg", "180 deg", 2e4, "white"), vd.Sky(1000)).weather(vd.Air(visibility=50))
             w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look(colour)), vd.Pose((20.05, 0, 0)))
-            levels.append(self.level(seen(vd.Camera(size=(9, 9), field="1 deg", gives="grey", exposure=1e-3), w).pixels))
+            levels.append(
+                self.level(seen(vd.Camera(size=(9, 9), field="1 deg", gives="grey", exposure=1e-3), w).pixels)
+            )
         clear = (2e4 * math.cos(math.radians(30)) + 500) / math.pi / vd.Camera().white(1e-3)
         self.assertAlmostEqual((levels[0] - levels[1]) / clear, math.exp(-3.912 / 50 * 20), delta=0.005)
 
@@ -183,7 +187,9 @@ class Looks(unittest.TestCase):
     def test_checker(self) -> None:
         look = vd.Look("white", checker="black", tile=1)
         w = vd.World().light(vd.Sun(lux=0)).ground(look=look)
-        pixels = seen(vd.Camera(size=(40, 40), field="28 deg", gives="grey"), w, vd.Pose((0, 0, 4), rpy=(0, math.pi / 2, 0))).pixels
+        pixels = seen(
+            vd.Camera(size=(40, 40), field="28 deg", gives="grey"), w, vd.Pose((0, 0, 4), rpy=(0, math.pi / 2, 0))
+        ).pixels
         self.assertEqual(pixels[10, 10] > 128, pixels[30, 30] > 128)
         self.assertNotEqual(pixels[10, 10] > 128, pixels[10, 30] > 128)
 
@@ -208,7 +214,9 @@ class Looks(unittest.TestCase):
                 self.assertEqual(ids.ravel().tolist(), [7])
                 h = side / 2
                 square = np.array([(-h, h, 0), (h, h, 0), (h, -h, 0), (-h, -h, 0)])
-                _, turn, shift = cv2.solvePnP(square, corners[0][0], camera.matrix, np.zeros(5), flags=cv2.SOLVEPNP_IPPE_SQUARE)
+                _, turn, shift = cv2.solvePnP(
+                    square, corners[0][0], camera.matrix, np.zeros(5), flags=cv2.SOLVEPNP_IPPE_SQUARE
+                )
                 found = shift.ravel()[[2, 0, 1]] * (1, -1, -1)
                 self.assertLess(np.linalg.norm(found - at.position), 2e-3)
                 # The marker's axes as OpenCV has them: right, up, and towards the eye.
@@ -297,11 +305,17 @@ class Pictures(unittest.TestCase):
                 ("is no picture; give a PNG", lambda: vd.Look(image=text)),
                 ("no such picture", lambda: vd.Look(image="nowhere.png")),
                 ("no picture", lambda: vd.Look(image=np.zeros((3, 3)))),
-                ("a picture on a Sphere", lambda: vd.Part(vd.Sphere(1), look=vd.Look(image=np.zeros((2, 2, 3), np.uint8)))),
+                (
+                    "a picture on a Sphere",
+                    lambda: vd.Part(vd.Sphere(1), look=vd.Look(image=np.zeros((2, 2, 3), np.uint8))),
+                ),
                 ("no colour 'beigish'", lambda: vd.Look("beigish")),
                 ("visibility is 0 m", lambda: vd.Air(visibility=0)),
                 ("lux is -1", lambda: vd.Sun(lux=-1)),
-                ("no link 'rigg/box'", lambda: seen(vd.Camera(), vd.World().light(vd.Lamp((0, 0, 0), link="rigg/box")))),
+                (
+                    "no link 'rigg/box'",
+                    lambda: seen(vd.Camera(), vd.World().light(vd.Lamp((0, 0, 0), link="rigg/box"))),
+                ),
             ):
                 with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
                     make()

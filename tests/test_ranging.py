@@ -179,7 +179,9 @@ class Radars(unittest.TestCase):
         """A target of the sheet's section at the sheet's reach is found every other time, at 0.6 of it nearly always."""
         for share, low, high in ((1.0, 0.4, 0.6), (0.6, 0.85, 1.0)):
             section = 8 / 3 * math.pi * 0.25
-            radar = vd.Radar(field="30 deg", height="30 deg", azimuth_cell="30 deg", range_cell=9, reach=15, section=section)
+            radar = vd.Radar(
+                field="30 deg", height="30 deg", azimuth_cell="30 deg", range_cell=9, reach=15, section=section
+            )
             m = vd.Model("rig").link("box", mass=1).mount(radar, "eye", "box", vd.Pose(rpy=(0.0, 0.0, 0.2)))
             w = vd.World().place(m, fixed=True)
             way = vd.Pose(yaw=0.2).apply((15 * share, 0.5, 0))
@@ -200,7 +202,11 @@ class Proximity(unittest.TestCase):
     def test_ultrasound_hears_what_faces_it(self) -> None:
         """The nearest point of a wall; a wall tilted by more than the steepest angle sends the sound away."""
         sensor = vd.Ultrasonic(cone="20 deg", reach=5, steepest="25 deg", rays=400)
-        for tilt, expected in ((0.0, 2.0), (0.2, 2 * math.cos(0.2) / math.cos(0.2 - math.radians(10))), (0.8, math.inf)):
+        for tilt, expected in (
+            (0.0, 2.0),
+            (0.2, 2 * math.cos(0.2) / math.cos(0.2 - math.radians(10))),
+            (0.8, math.inf),
+        ):
             with self.subTest(tilt=tilt):
                 self.assertAlmostEqual(measured(sensor, wall(2.0, tilt=-tilt)).range, expected, delta=0.004)
         self.assertEqual(measured(vd.Ultrasonic(nearest=2.5, reach=5), wall(2.0)).range, math.inf)

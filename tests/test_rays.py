@@ -102,7 +102,9 @@ class Fields(unittest.TestCase):
                     random = np.random.default_rng(seed)
                     starts = random.uniform((-8, -6, 0.0), (8, 6, 3), (400, 3))
                     ways = random.normal(size=(400, 3)) * (1, 1, tilt)
-                    (one, _, n), (other, _, m) = (s.cast(pose.apply(starts), pose.rotation.apply(ways), 50) for s in sims)
+                    (one, _, n), (other, _, m) = (
+                        s.cast(pose.apply(starts), pose.rotation.apply(ways), 50) for s in sims
+                    )
                     self.assertGreater(np.isfinite(one).sum(), 60)
                     np.testing.assert_allclose(one, other, atol=1e-9)
                     np.testing.assert_allclose(n, m, atol=1e-9)
@@ -154,7 +156,9 @@ class Scenes(unittest.TestCase):
         again = vd.World().ground(height=-5)
         for name, body in sim.world.bodies.items():
             again.obstacle(name, body.part, sim[name].pose())
-        np.testing.assert_allclose(sim.cast(starts, ways, 30)[0], vd.Simulation(again).cast(starts, ways, 30)[0], atol=1e-9)
+        np.testing.assert_allclose(
+            sim.cast(starts, ways, 30)[0], vd.Simulation(again).cast(starts, ways, 30)[0], atol=1e-9
+        )
 
     def test_as_many_threads_as_you_like(self) -> None:
         sim = vd.Simulation(self.crowd(moving=False))

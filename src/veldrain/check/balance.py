@@ -68,8 +68,7 @@ def _set_down(robot: RobotLook) -> Stand | None:
     ends = {link for link in robot.links if robot.touched(link) and len(robot.below(link)) == 1}
     gaps = {}
     for link in sorted({*robot.wheels, *ends}):
-        names, touch = engine.compiled.geom_names, engine.plant.geoms["touch"]
-        shapes = [k for k, name in enumerate(names) if name == robot.path(link) and touch[k]]
+        shapes = [k for k, name in enumerate(engine.compiled.geom_names) if name == robot.path(link)]
         if shapes:
             gaps[link] = -deepest_overlap(look, engine, shapes, others)[0]
     return Stand(drop, np.array(points).reshape(-1, 3), links, gaps)

@@ -6,7 +6,18 @@ from pathlib import Path
 from typing import Any
 
 # Each of these registers its rules.
-from veldrain.check import balance, joints, mass, motors, sensors, shapes, stepping, surroundings, touching  # noqa: F401
+from veldrain.check import (  # noqa: F401
+    balance,
+    instruments,
+    joints,
+    mass,
+    motors,
+    sensors,
+    shapes,
+    stepping,
+    surroundings,
+    touching,
+)
 from veldrain.check.finding import Finding, Findings, Silenced
 from veldrain.check.look import Look, RobotLook
 from veldrain.check.rules import RULES

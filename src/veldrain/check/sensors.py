@@ -23,7 +23,7 @@ FAR = 1e3  # m
 HEAVY = 0.15  # of the robot's mass
 
 
-def _looking(robot: RobotLook) -> list[tuple[Mounted, Pose, Array, Any]]:
+def looking(robot: RobotLook) -> list[tuple[Mounted, Pose, Array, Any]]:
     """Sensors that look, their poses in the world and directions there."""
     found_here = []
     for mounted in robot.model.sensors.values():
@@ -34,7 +34,7 @@ def _looking(robot: RobotLook) -> list[tuple[Mounted, Pose, Array, Any]]:
     return found_here
 
 
-def _cast(robot: RobotLook, pose: Pose, directions: Array, reach: float) -> tuple[Array, NDArray[np.object_]]:
+def cast_from(robot: RobotLook, pose: Pose, directions: Array, reach: float) -> tuple[Array, NDArray[np.object_]]:
     """Distances and names of what is met; ``""`` for nothing."""
     engine = robot.look.engine
     assert engine
@@ -50,7 +50,7 @@ def inside_a_solid(robot: RobotLook) -> Found:
 
     It sees the inside of its own housing, at a few centimetres, all around.
     """
-    for mounted, pose, _, _ in _looking(robot):
+    for mounted, pose, _, _ in looking(robot):
         for link in robot.links:
             if link in robot.out_of_size:
                 continue
@@ -75,8 +75,8 @@ def sees_itself(robot: RobotLook) -> Found:
 
     Beams that end on the robot are obstacles to a controller, and the rest of the field is blind.
     """
-    for mounted, pose, directions, sensor in _looking(robot):
-        distances, names = _cast(robot, pose, directions, sensor.reach)
+    for mounted, pose, directions, sensor in looking(robot):
+        distances, names = cast_from(robot, pose, directions, sensor.reach)
         own = np.array([str(n).startswith(f"{robot.name}/") for n in names])
         if own.any():
             share = float(own.mean())
@@ -96,12 +96,12 @@ def near_plane(robot: RobotLook) -> Found:
 
     What is nearer is not drawn: the camera looks through its own robot, as no real one does.
     """
-    for mounted, pose, directions, sensor in _looking(robot):
+    for mounted, pose, directions, sensor in looking(robot):
         near = getattr(sensor, "near", 0.0)
         if near <= 0:
             continue
         ahead = np.asarray(sensor.directions)[:, 0]
-        distances, names = _cast(robot, pose, directions, FAR)
+        distances, names = cast_from(robot, pose, directions, FAR)
         cut = np.array([str(n).startswith(f"{robot.name}/") for n in names]) & (distances * ahead < near)
         if cut.any():
             links = ", ".join(sorted({str(n).partition("/")[2] for n in names[cut]}))
@@ -120,8 +120,8 @@ def sees_nothing(robot: RobotLook) -> Found:
     A planar lidar above every obstacle, or with a reach shorter than the way to the nearest, reports free space.
     """
     look = robot.look
-    for mounted, pose, directions, sensor in _looking(robot):
-        distances, names = _cast(robot, pose, directions, FAR)
+    for mounted, pose, directions, sensor in looking(robot):
+        distances, names = cast_from(robot, pose, directions, FAR)
         if all(str(n).startswith(f"{robot.name}/") for n in names):
             continue  # it sees itself alone, and another rule says so
         others = np.array([bool(n) and not str(n).startswith(f"{robot.name}/") for n in names])

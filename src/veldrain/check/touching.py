@@ -88,7 +88,7 @@ def overlaps_within(robot: RobotLook, engine: Engine) -> list[tuple[str, str, fl
     """Pairs of links of a robot that may touch and overlap, with the depth (m)."""
     compiled, plant = engine.compiled, engine.plant
     names = {robot.path(link): link for link in robot.links}
-    own = [k for k, name in enumerate(compiled.geom_names) if name in names and plant.geoms["touch"][k]]
+    own = [k for k, name in enumerate(compiled.geom_names) if name in names]
     low, high = (
         plant.geoms["pos"][own] - _reach(plant, own)[:, None],
         plant.geoms["pos"][own] + _reach(plant, own)[:, None],

@@ -75,8 +75,8 @@ class Camera(Timed):
         full_well: electrons of a white pixel at ISO 100; None: no noise.
         read_noise: standard deviation, electrons.
         depth_noise: of depth: its deviation is this times depth², 1/m.
-        linear: True: numbers go with light, as in cameras for measuring; False: as in those for looking (sRGB), which moves
-            edges by some 0.3 pixels into the dark.
+        linear: True: numbers go with light, as in cameras for measuring; False: as in those for looking (sRGB), which
+            moves edges by some 0.3 pixels into the dark.
         readout: time from the first row to the last, each from where the camera then is, s. 0: all at once.
         samples: rays a side in pixels where neighbours differ: 2 are 4 rays.
         coding: ``raw``, or ``png`` or ``jpeg`` for compressed pictures.

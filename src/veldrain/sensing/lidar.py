@@ -106,7 +106,7 @@ class _Ranging(Timed):
         name = type(self).__name__
         for word in optics:
             if word not in Optics._fields:
-                raise unknown("argument", word, Optics._fields, name)
+                raise unknown("argument", word, self.arguments(Optics._fields), name)
         given = Optics(**optics)
         self.nearest = not_negative(given.nearest, "length", f"{name} nearest")
         self.reach = quantity(given.reach, "length", f"{name} reach")

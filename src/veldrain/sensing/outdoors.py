@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from types import SimpleNamespace as Fields
 from typing import Unpack
 
@@ -119,14 +120,19 @@ class Gnss(Timed):
             raise VeldrainError(f"an origin at {math.degrees(self.origin[0]):g}°, {math.degrees(self.origin[1]):g}°",
                                 where="Gnss", cure="give latitude and longitude as '52.5 deg'")  # fmt: skip
 
+    @cached_property
+    def sky(self) -> Array:
+        """Unit vectors (n, 3) spread evenly over the sky from 10° above the horizon on, world axes."""
+        heights = np.arcsin(np.linspace(math.sin(math.radians(10)), 0.98, SKY))
+        up, around = (a.ravel() for a in np.meshgrid(heights, np.arange(SKY) * 2 * math.pi / SKY))
+        return np.stack([np.cos(up) * np.cos(around), np.cos(up) * np.sin(around), np.sin(up)], axis=1)
+
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Fix]:
         drifts = np.array((self.drift, self.drift, self.drift_up))
         noises = np.array((self.noise, self.noise, self.noise_up))
         keeps = math.exp(-self.period / self.drift_time)
         drift = random.standard_normal(3) * drifts
-        up, around = np.meshgrid(np.arcsin(np.linspace(math.sin(math.radians(10)), 0.98, SKY)),
-                                 np.arange(SKY) * 2 * math.pi / SKY)  # fmt: skip
-        sky = np.stack([np.cos(up) * np.cos(around), np.cos(up) * np.sin(around), np.sin(up)], axis=-1).reshape(-1, 3)
+        sky = self.sky
 
         def measure() -> Fix:
             nonlocal drift

@@ -115,8 +115,7 @@ class Timed:
         name = type(self).__name__
         for word in timing:
             if word not in Timing.__annotations__:
-                words = [w for w in inspect.signature(type(self)).parameters if w != "timing"]
-                raise unknown("argument", word, [*words, *Timing.__annotations__], name)
+                raise unknown("argument", word, self.arguments(), name)
         first, failures = timing.get("first"), timing.get("failures", ())
         self.period = quantity(period, "time", f"{name} period")
         if not 0 < self.period < math.inf:
@@ -131,6 +130,12 @@ class Timed:
             raise VeldrainError(f"a failure that cannot be read ({error})", where=name,
                                 cure="give kind, start, end, share, by") from error  # fmt: skip
         self.exact = timing.get("exact", False)
+
+    @classmethod
+    def arguments(cls, more: Sequence[str] = ()) -> list[str]:
+        """Names of all that it takes."""
+        own = [n for n, p in inspect.signature(cls).parameters.items() if p.kind is not p.VAR_KEYWORD]
+        return [*own, *more, *Timing.__annotations__]
 
     def exactly(self) -> Self:
         """The same sensor without errors of its own."""

@@ -1,0 +1,249 @@
+"""Rules about what sensors can measure where they are: their ranges, cones, wheels, light."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from veldrain.check.look import Look, RobotLook, figure, mm
+from veldrain.check.rules import Found, found, rule
+from veldrain.check.sensors import cast_from, looking
+from veldrain.model import GROUND, HeightField
+from veldrain.model.volumes import bounds_of
+from veldrain.pose import Pose
+from veldrain.sensing import (
+    Camera,
+    Encoders,
+    FootPressure,
+    ForceTorque,
+    Gnss,
+    Imu,
+    Infrared,
+    Lidar,
+    Magnetometer,
+    MotorCurrent,
+    Odometer,
+    Radar,
+    SpinningLidar,
+    Touch,
+    Ultrasonic,
+)
+
+OFF = 0.1  # share by which an odometer's wheels may be wrong
+APART = 1.0  # m between beams where they reach
+GRAINY = 1.0  # rad/s or m/s: a step of a speed
+DARK, BRIGHT = 0.01, 4.0  # of white: what a grey card gives
+
+
+def _of_kind(robot: RobotLook, *kinds: type) -> Iterator[tuple[str, str, Any]]:
+    """Names of sensors of some kinds, their links, and they themselves."""
+    for mounted in robot.model.sensors.values():
+        if isinstance(mounted.sensor, kinds):
+            yield mounted.name, mounted.link, mounted.sensor
+
+
+@rule("clips-at-rest", "error", "sensors")
+def clips_at_rest(robot: RobotLook) -> Found:
+    """A sensor's range holds what it has to measure at rest.
+
+    Accelerometers that end below gravity, load cells below the weight that hangs on them: they read their end all the
+    time, and nothing else.
+    """
+    gravity = float(np.linalg.norm(robot.look.world.gravity))
+    for name, link, sensor in _of_kind(robot, Imu, Magnetometer, ForceTorque, FootPressure, MotorCurrent):
+        told = "", 0.0, math.inf, ""
+        if isinstance(sensor, Imu):
+            told = "the weight of its proof mass", gravity, sensor.force_most, "m/s²"
+        elif isinstance(sensor, Magnetometer):
+            told = "the earth's field", sensor.strength, sensor.most, "T"
+        elif isinstance(sensor, ForceTorque):
+            told = "the weight that hangs on it", gravity * robot.body(robot.below(link)).mass, sensor.most_force, "N"
+        elif isinstance(sensor, FootPressure):
+            feet = len(list(_of_kind(robot, FootPressure)))
+            told = "its share of the weight", gravity * robot.body(list(robot.links)).mass / feet, sensor.most, "N"
+        elif isinstance(sensor, MotorCurrent):
+            limits = [m.limit for j, m in robot.model.motors.items() if not sensor.joints or j in sensor.joints]
+            most = max((x for x in limits if math.isfinite(x)), default=0.0) / sensor.constant + sensor.idle
+            told = "the current at the motors' limit", most, sensor.most, "A"
+        what, needed, most, unit = told
+        if needed > most:
+            yield found(
+                "clips-at-rest", robot, name, f"it reads up to {figure(most)} {unit}, and {what} is {figure(needed)}"
+                f" {unit}", "write a larger range, or look at its unit", kind="sensor",
+                severity="warning" if isinstance(sensor, MotorCurrent) else None,
+                numbers={"most": most, "needed": needed},
+            )  # fmt: skip
+
+
+@rule("touches-nothing", "error", "sensors")
+def touches_nothing(robot: RobotLook) -> Found:
+    """What is to feel a touch is on a link that can be touched.
+
+    On a link that is only seen no contact ever happens: the sensor reads zero for good.
+    """
+    for name, link, sensor in _of_kind(robot, Touch, FootPressure):
+        if not robot.touched(link):
+            yield found(
+                "touches-nothing", robot, name, f"{link} has no shape that can be touched, so that this"
+                f" {type(sensor).__name__} feels nothing", "mount it on a link with a collision shape", kind="sensor",
+            )  # fmt: skip
+
+
+@rule("wrong-wheels", "warning", "sensors")
+def wrong_wheels(robot: RobotLook) -> Found:
+    """An odometer's wheels are as large as those of the robot.
+
+    A wrong radius makes every way too long or too short by the same share.
+    """
+    for name, _, sensor in _of_kind(robot, Odometer):
+        for joint in (*sensor.left, *sensor.right):
+            held = robot.model.joints.get(joint)
+            shapes = robot.touched(held.child) or robot.seen(held.child) if held else []
+            if not held or not shapes:
+                continue
+            low, high = bounds_of(shapes)
+            across = np.delete(high - low, int(np.abs(held.axis).argmax()))
+            radius = float(across.max()) / 2
+            if abs(radius / sensor.radius - 1) > OFF:
+                yield found(
+                    "wrong-wheels", robot, name,
+                    f"it takes wheels of {mm(sensor.radius)} radius, and {held.child} has {mm(radius)}",
+                    f"write radius: {figure(radius)} m", kind="sensor", numbers={"radius m": radius},
+                )  # fmt: skip
+                break
+
+
+@rule("curve-too-short", "warning", "sensors")
+def curve_too_short(robot: RobotLook) -> Found:
+    """A response curve goes from the nearest distance to the farthest.
+
+    Beyond its points the raw value stays where it is, and distances can no longer be told apart.
+    """
+    for name, _, sensor in _of_kind(robot, Ultrasonic, Infrared):
+        if sensor.response and (sensor.response[0][0] > sensor.nearest + 1e-9 or sensor.response[-1][0] < sensor.reach):
+            yield found(
+                "curve-too-short", robot, name,
+                f"its curve goes from {mm(sensor.response[0][0])} to {mm(sensor.response[-1][0])}, and it measures from"
+                f" {mm(sensor.nearest)} to {mm(sensor.reach)}", "add points to its curve, or write nearest and reach",
+                kind="sensor",
+            )  # fmt: skip
+
+
+@rule("meets-the-ground", "warning", "sensors", world=True)
+def meets_the_ground(robot: RobotLook) -> Found:
+    """A sensor with one reading for a wide cone does not have the ground in it.
+
+    It reports the ground before it, at the same distance for ever, as an obstacle.
+    """
+    for mounted, pose, directions, sensor in looking(robot):
+        if not isinstance(sensor, Ultrasonic | Infrared | Radar):
+            continue
+        distances, names = cast_from(robot, pose, directions, sensor.reach)
+        ground = np.array([n == GROUND for n in names])
+        if ground.mean() > 0.1:
+            near = float(distances[ground].min())
+            yield found(
+                "meets-the-ground", robot, mounted.name,
+                f"{figure(100 * float(ground.mean()))} % of its cone ends on the ground, from {mm(near)} on",
+                "mount it higher, tilt it up, or narrow its cone", kind="sensor", numbers={"near m": near},
+            )  # fmt: skip
+
+
+@rule("beams-apart", "note", "sensors")
+def beams_apart(robot: RobotLook) -> Found:
+    """Beams are close to each other as far as they reach.
+
+    What is thinner than the way between two beams can be missed by both.
+    """
+    for name, _, sensor in _of_kind(robot, Lidar, SpinningLidar):
+        step = sensor.field / sensor.columns
+        if step * sensor.reach > APART:
+            yield found(
+                "beams-apart", robot, name,
+                f"its beams are {figure(math.degrees(step))}° apart: {figure(step * sensor.reach)} m at its reach of"
+                f" {figure(sensor.reach)} m", "take more beams, or a shorter reach", kind="sensor",
+                numbers={"apart m": step * sensor.reach},
+            )  # fmt: skip
+
+
+@rule("grainy-speed", "note", "sensors")
+def grainy_speed(robot: RobotLook) -> Found:
+    """Encoders have ticks enough for the speed that is made of them.
+
+    A speed counted over one period goes in steps of a tick a period: a derivative gain turns them into blows.
+    """
+    for name, _, sensor in _of_kind(robot, Encoders):
+        step = 2 * math.pi / sensor.ticks / sensor.period if sensor.ticks else 0.0
+        if step > GRAINY:
+            yield found(
+                "grainy-speed", robot, name,
+                f"{sensor.ticks} ticks a turn every {1e3 * sensor.period:g} ms: its speed goes in steps of"
+                f" {figure(step)} rad/s", "take more ticks, a longer period, or smooth the speed", kind="sensor",
+                numbers={"step rad/s": step},
+            )  # fmt: skip
+
+
+@rule("no-fix", "warning", "sensors", world=True)
+def no_fix(robot: RobotLook) -> Found:
+    """A satellite receiver sees as much of the sky as it needs.
+
+    Under a roof it has no position from the start, and a controller waits for ever.
+    """
+    for name, link, sensor in _of_kind(robot, Gnss):
+        pose = robot.poses[link] @ robot.model.sensors[name].pose
+        free = float(np.isinf(cast_from(robot, pose, sensor.sky, 1e3)[0]).mean())
+        if free < sensor.open_sky:
+            yield found(
+                "no-fix", robot, name, f"{100 * free:.0f} % of the sky is free over it at the start, and it needs"
+                f" {100 * sensor.open_sky:.0f} %", "mount it higher, or write open_sky: lower", kind="sensor",
+                numbers={"free": free},
+            )  # fmt: skip
+
+
+@rule("wrong-exposure", "warning", "sensors", world=True)
+def wrong_exposure(robot: RobotLook) -> Found:
+    """A camera's exposure fits the light.
+
+    A picture that is all black or all white shows nothing, and no gain brings it back.
+    """
+    world = robot.look.world
+    day = world.sun.lux * max(math.sin(world.sun.elevation), 0.0) + world.sky.lux
+    for name, _, sensor in _of_kind(robot, Camera):
+        if sensor.gives not in ("rgb", "grey"):
+            continue
+        if day == 0 and not any(lamp.candela > 0 for lamp in world.lamps):
+            yield found("wrong-exposure", robot, name, "there is no light in this world: its pictures are black",
+                        "add a sun, a sky or lamps", kind="sensor")  # fmt: skip
+        elif sensor.exposure is not None and not world.lamps:
+            share = 0.5 * day / math.pi / sensor.white(sensor.exposure)
+            if not DARK < share < BRIGHT:
+                right = sensor.exposure * 0.3 / share
+                yield found(
+                    "wrong-exposure", robot, name,
+                    f"a grey card in this world's light of {figure(day)} lx is {figure(share)} of white at"
+                    f" {1e3 * sensor.exposure:.3g} ms", f"write exposure: {1e3 * right:.2g} ms, or leave it out",
+                    kind="sensor", numbers={"share": share},
+                )  # fmt: skip
+
+
+@rule("holes-in-the-ground", "note", "world", world=True)
+def holes_in_the_ground(look: Look) -> Found:
+    """A height field has heights everywhere.
+
+    Where a height is missing there is no ground, and what goes there falls.
+    """
+    for o in look.world.obstacles.values():
+        shape = o.part.shape
+        if isinstance(shape, HeightField) and shape.holes:
+            spots = np.argwhere(np.isnan(shape.heights))
+            middle = (np.array(shape.heights.shape) - 1) / 2
+            at = (o.pose @ o.part.pose @ Pose((*((spots[0] - middle) * shape.spacing), 0))).position
+            yield found(
+                "holes-in-the-ground", look, o.name,
+                f"{shape.holes} of its {shape.heights.size} heights are missing, the first at x {at[0]:.2f} m,"
+                f" y {at[1]:.2f} m: no ground there", "give heights, if no hole is meant",
+                numbers={"holes": float(shape.holes)},
+            )  # fmt: skip
