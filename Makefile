@@ -33,8 +33,10 @@ validate: $(VENV)/develops
 # The pages that show what the code says: every rule of the check, with its case.
 docs: $(VENV)/develops
 	$(BIN)/python scripts/document_check
+	$(BIN)/python scripts/document_sensors
 
 bench: $(VENV)/develops
+	$(BIN)/pip install --quiet --editable ".[bench]"
 	$(BIN)/python benchmarks/run.py
 
 # Share of test code in all Python code, in lines that are not blank.

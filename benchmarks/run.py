@@ -205,6 +205,87 @@ def many_links(folder: Path) -> Path:
     return path
 
 
+def rays(repeats: int) -> Iterator[Figure]:
+    """Rays on one thread: on a mesh against Embree, in turn, and in a world of fifty primitives."""
+    from embreex.mesh_construction import TriangleMesh
+    from embreex.rtcore_scene import EmbreeScene
+
+    os.environ["VELDRAIN_THREADS"] = "1"
+    bumpy = trimesh.creation.uv_sphere(radius=1, count=[71, 72])
+    bumpy.vertices *= (1 + 0.1 * np.sin(7 * bumpy.vertices[:, [0]])) * (1, 1, 1.5)
+    sim = vd.Simulation(vd.World().obstacle("bumpy", vd.Mesh.of(bumpy.vertices, bumpy.faces, "triangles")))
+    other = EmbreeScene()
+    TriangleMesh(other, np.ascontiguousarray(bumpy.triangles.astype(np.float32)))
+    for name, (origins, ways) in (("a picture of", looking_at()), ("random rays on", scattered())):
+        single = origins.astype(np.float32), ways.astype(np.float32)
+        ours, theirs = [], []
+        for _ in range(3 * repeats):
+            ours.append(seconds(lambda o=origins, d=ways: sim.engine.scene.cast(o, d, 100.0)))  # type: ignore[misc]
+            theirs.append(seconds(lambda one=single: other.run(*one, query="DISTANCE")))  # type: ignore[misc]
+        yield f"{name} {len(bumpy.faces)} triangles", len(ways) / statistics.median(ours) / 1e6, "M/s", ""
+        share = statistics.median(b / a for a, b in zip(ours, theirs, strict=True))
+        yield "the same, share of Embree's rays per second", share, "×", "≥ 0.5"
+    sim = vd.Simulation(primitives(50))
+    for name, (origins, ways) in (("a picture of", looking_at(9.0)), ("random rays in", inside())):
+        found = [seconds(lambda o=origins, d=ways: sim.engine.scene.cast(o, d, 100.0)) for _ in range(3 * repeats)]  # type: ignore[misc]
+        yield f"{name} 50 primitives, one core", len(ways) / statistics.median(found) / 1e6, "M/s", "≥ 3"
+    del os.environ["VELDRAIN_THREADS"]
+
+
+def looking_at(away: float = 4.0) -> tuple[np.ndarray, np.ndarray]:
+    """Rays of a picture of 400 × 400 pixels."""
+    across = np.linspace(-0.5, 0.5, 400)
+    y, z = np.meshgrid(across, across)
+    ways = np.stack([np.ones_like(y), y, z], axis=-1).reshape(-1, 3)
+    return np.tile((-away, 0.0, 0.0), (len(ways), 1)), ways / np.linalg.norm(ways, axis=1, keepdims=True)
+
+
+def scattered() -> tuple[np.ndarray, np.ndarray]:
+    """Rays from all around to all over."""
+    random = np.random.default_rng(0)
+    origins = random.normal(size=(160000, 3))
+    origins *= 4 / np.linalg.norm(origins, axis=1, keepdims=True)
+    ways = random.uniform(-1, 1, origins.shape) - origins
+    return origins, ways / np.linalg.norm(ways, axis=1, keepdims=True)
+
+
+def inside() -> tuple[np.ndarray, np.ndarray]:
+    """Rays from the middle to everywhere."""
+    ways = np.random.default_rng(1).normal(size=(160000, 3))
+    return np.zeros(ways.shape), ways / np.linalg.norm(ways, axis=1, keepdims=True)
+
+
+def primitives(count: int) -> vd.World:
+    """Shapes of five kinds, scattered in a cube of 8 m over a ground."""
+    random, w = np.random.default_rng(0), vd.World().ground(height=-5)
+    kinds = (vd.Box((0.5, 0.4, 0.3)), vd.Sphere(0.3), vd.Cylinder(0.2, 0.6), vd.Capsule(0.2, 0.4), vd.Cone(0.3, 0.5))
+    for k in range(count):
+        w.obstacle(f"thing{k}", kinds[k % 5], vd.Pose(random.uniform(-4, 4, 3), rpy=random.uniform(-3, 3, 3)))
+    return w
+
+
+def sensors(repeats: int) -> Iterator[Figure]:
+    """A camera in the demo's yard, and what a lidar of many beams adds to the demo's trial."""
+    m = vd.Model("rig").link("box", vd.Part(vd.Box((0.1, 0.1, 0.1)), role="collision"), mass=1)
+    m.mount(vd.Camera(size=(640, 480), field="80 deg"), "eye", "box")
+    yard = vd.load_world(DEMO / "worlds" / "yard.world.yaml")
+    sim = vd.Simulation(yard.place(m, pose=vd.Pose((-7, -5, 1.6), rpy=(0, 0.12, 0.6)), fixed=True))
+    eye = sim.streams["rig/eye"]
+    found = [seconds(eye.measured) for _ in range(3 * repeats)]
+    yield "camera 640 × 480 in the yard, two cores", 1 / statistics.median(found), "fps", "≥ 15"
+    plain, more = [], []
+    for _ in range(repeats + 1):
+        for times, has_cloud in ((plain, False), (more, True)):
+            scenario = vd.load_scenario(DEMO / "culvert.scenario.yaml")
+            scenario.duration = 10.0
+            if has_cloud:
+                cloud = vd.SpinningLidar(period="100 ms", elevations=16, azimuths=900, reach=30)
+                scenario.world.placed["crawler"].model.mount(cloud, "cloud", "mast", vd.Pose((0, 0, 0.12)))
+            times.append(seconds(lambda s=scenario: vd.run(s, seed=1)))  # type: ignore[misc]
+    share = statistics.median(b / a - 1 for a, b in zip(plain[1:], more[1:], strict=True))
+    yield "16 × 900 beams at 10 Hz add to the demo's trial", 100 * share, "%", "< 25"
+
+
 def compiling(repeats: int) -> Iterator[Figure]:
     """All kernels compiled into an empty cache, in a process of its own."""
     with tempfile.TemporaryDirectory() as folder:
@@ -233,11 +314,14 @@ def main() -> None:
     """Run everything, print the table, write the JSON."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--repeats", type=int, default=5)
+    parser.add_argument("--only", help="families of figures by name, such as rays,sensors")
     parser.add_argument("--out", type=Path, default=Path(__file__).parent / "latest.json")
     options = parser.parse_args()
     prepare()
     found = []
-    for family in (engine, piles, robots, compiling, trials, commands):
+    for family in (engine, piles, rays, sensors, robots, compiling, trials, commands):
+        if options.only and family.__name__ not in options.only.split(","):
+            continue
         for name, value, unit, target in family(options.repeats):
             print(f"{name:<44}{value:>10.3g} {unit:<3} {target}", flush=True)
             found.append({"name": name, "value": value, "unit": unit, "target": target})

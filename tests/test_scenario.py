@@ -179,7 +179,7 @@ class Recordings(unittest.TestCase):
         self.assertEqual(kinds, {
             "cart/encoders": "sensor_msgs/msg/JointState", "cart/commands": "sensor_msgs/msg/JointState",
             "cart/truth": "nav_msgs/msg/Odometry", "cart/scan": "sensor_msgs/msg/LaserScan",
-            "cart/imu": "sensor_msgs/msg/Imu", "scenario/events": "std_msgs/msg/String",
+            "cart/imu": "sensor_msgs/msg/Imu", "scenario/events": "std_msgs/msg/String", "scenario/state": "std_msgs/msg/Float64MultiArray",
         })  # fmt: skip
         for name, messages in found.items():
             self.assertEqual(len(messages), self.recording.streams[name].count)

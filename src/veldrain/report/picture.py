@@ -11,13 +11,13 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
+from PIL import Image, ImageDraw
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Air, Look, Sky, Sun
 from veldrain.physics.plant import PLANE
 from veldrain.pose import Array
-from veldrain.report.canvas import Canvas
+from veldrain.report.canvas import INK, Canvas, font
 from veldrain.report.layers import LAYERS, Notes
 from veldrain.report.staging import Stage, staged
 from veldrain.report.viewpoint import SIDES, Viewpoint, corners_of, looking
@@ -154,7 +154,7 @@ def _panel(
 ) -> tuple[NDArray[np.uint8], list[str]]:  # fmt: skip
     """One picture and what it shows."""
     if word != "around" and word not in SIDES:
-        return _through(stage, word, size)
+        return _through(stage, word, size, has_title)
     scene = stage.simulation.engine.scene
     painter = Painter(scene, _daylight(0.0), _looks(scene))
     view = looking(scene, painter, size, eye, at, None if word == "around" else word)
@@ -245,7 +245,7 @@ def _with_shells(stage: Stage, view: Viewpoint, pixels: NDArray[np.uint8]) -> ND
     return np.where(here, (0.5 * pixels + 0.5 * shell).astype(np.uint8), pixels)
 
 
-def _through(stage: Stage, stream: str, size: tuple[int, int]) -> tuple[NDArray[np.uint8], list[str]]:
+def _through(stage: Stage, stream: str, size: tuple[int, int], has_title: bool) -> tuple[NDArray[np.uint8], list[str]]:
     """What a camera sees, as large as there is room."""
     sim = stage.simulation
     cameras = [name for name, samples in sim.streams.items() if isinstance(samples.mounted.sensor, Camera)]
@@ -264,8 +264,11 @@ def _through(stage: Stage, stream: str, size: tuple[int, int]) -> tuple[NDArray[
     scale = min(size[0] / picture.width, size[1] / picture.height)
     kind = Image.Resampling.LANCZOS if scale < 1 else Image.Resampling.NEAREST
     picture = picture.resize((max(1, round(picture.width * scale)), max(1, round(picture.height * scale))), kind)
-    whole = Image.new("RGB", size, "#1d2733")
+    whole = Image.new("RGB", size, INK)
     whole.paste(picture, ((size[0] - picture.width) // 2, (size[1] - picture.height) // 2))
+    if has_title:
+        ImageDraw.Draw(whole).text((10, 7), stream, font=font(13, bold=True), fill="white", stroke_width=2,
+                                   stroke_fill=INK)  # fmt: skip
     shape = reading.pixels.shape
     return np.asarray(whole), [f"{stream}: what it sees, {shape[1]} × {shape[0]} pixels"]
 

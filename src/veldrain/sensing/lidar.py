@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from types import SimpleNamespace as Fields
 from typing import Any, NamedTuple, Unpack
 
@@ -71,7 +71,7 @@ class Scan:
 
     ranges: Array
     bearings: Array
-    intensities: Array
+    intensities: Array = field(default_factory=lambda: np.zeros(0))
     age: float = 0.0
 
 

@@ -203,6 +203,14 @@ class ForceTorque(Timed):
         return _wrench(reading.force, reading.torque)
 
 
+def _travel(value: Quantity, where: str) -> float:
+    """A position of a joint that slides, m, or turns, rad."""
+    try:
+        return quantity(value, "length", where)
+    except VeldrainError:
+        return quantity(value, "angle", where)
+
+
 @dataclass(frozen=True)
 class Closed:
     """True where the switch is closed."""
@@ -231,16 +239,18 @@ class EndSwitch(Timed):
     def __init__(
         self,
         joint: str,
-        at: float,
+        at: Quantity,
         above: bool = True,
-        hysteresis: float = 0.0,
+        hysteresis: Quantity = 0.0,
         period: Quantity = 0.01,
         **timing: Unpack[Timing],
     ) -> None:
         super().__init__(period, **timing)
-        self.joint, self.at, self.above, self.hysteresis = joint, float(at), above, float(hysteresis)
+        self.joint, self.above = joint, above
+        self.at, self.hysteresis = (_travel(value, f"EndSwitch {word}") for value, word in
+                                    ((at, "at"), (hysteresis, "hysteresis")))  # fmt: skip
         if not self.hysteresis >= 0:
-            raise VeldrainError(f"hysteresis is {hysteresis:g}", where="EndSwitch", cure="give 0 or more")
+            raise VeldrainError(f"hysteresis is {self.hysteresis:g}", where="EndSwitch", cure="give 0 or more")
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Closed]:
         _, read = mount.joints((self.joint,))
