@@ -81,6 +81,10 @@ class _Mount:
     def strike(self, origins: Array, directions: Array, reach: float, sees: str = "visual") -> Struck:
         return Struck(*self._engine.scene_of(sees).cast(origins, directions, reach))
 
+    def sweep(self, ways: Array, lead: Array, reach: float, shine: Array, sees: str = "visual") -> tuple[Array, Array]:
+        place = np.stack([self.position(), *self.axes(), *self.motion()[:2]])
+        return self._engine.scene_of(sees).sweep(place, ways, lead, reach, shine)
+
     def looks(self, sees: str = "visual") -> list[Look]:
         return self._engine.scene_of(sees).looks
 

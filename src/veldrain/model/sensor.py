@@ -56,6 +56,10 @@ class Mount(Protocol):
     def strike(self, origins: Array, directions: Array, reach: float, sees: str = "visual") -> Struck:
         """What rays (n, 3) of unit directions first meet, of the shapes that are ``visual`` or of ``collision``."""
 
+    def sweep(self, ways: Array, lead: Array, reach: float, shine: Array, sees: str = "visual") -> tuple[Array, Array]:
+        """Distances (n,) of beams along ways (n, 3) in the mount, each from where the sensor is ``lead`` (n,) s from
+        now, its velocity and spin being kept; and ``shine`` (by sight) times the cosine of incidence (n,)."""
+
     def looks(self, sees: str = "visual") -> Sequence[Look]:
         """What each shape looks like, by the numbers in ``Struck.sights``."""
 

@@ -176,6 +176,20 @@ class Scene:
         in_parts(count, FEWEST, part)
         return distances, hits, normals
 
+    def sweep(self, place: Array, ways: Array, lead: Array, reach: float, shine: Array) -> tuple[Array, Array]:
+        """Distances (n,) and reflectance times cosine (n,) of beams from an eye in motion, see ``sweep_beams``."""
+        self.follow()
+        distances, echoes = np.empty(len(ways)), np.empty(len(ways))
+        self.stack(0)
+
+        def part(first: int, end: int, thread: int) -> None:
+            rows = slice(first, end)
+            sweep_beams(self.view, *self.stack(thread), place, ways[rows], lead[rows], reach, shine, distances[rows],
+                        echoes[rows])  # fmt: skip
+
+        in_parts(len(ways), FEWEST // 4, part)
+        return distances, echoes
+
 
 def _plain(shape: Shape | None) -> tuple[int, tuple[float, ...]]:
     """Kind and size of a shape with a closed form."""
@@ -415,3 +429,25 @@ def cast_rays(v, room, stack, near, origins, directions, reach, distances, hits,
         )
         distances[k], hits[k] = t, sight
         put(normals[k], turned(v.sights[sight].rot, (x, y, z)) if sight >= 0 else (0.0, 0.0, 0.0))
+
+
+@vector_entry
+def sweep_beams(v, room, stack, near, place, ways, lead, reach, shine, distances, echoes):
+    """Fill distances (n,) and reflectance times cosine (n,) of beams from an eye that keeps its motion.
+
+    ``place`` (6, 3): its position, the rows of its axes, its velocity and its spin; ``lead`` (n,): s before now.
+    """
+    position, velocity, spin = triple(place[0]), triple(place[4]), triple(place[5])
+    speed = math.sqrt(dot(spin, spin))
+    axis = scaled(spin, 1.0 / speed) if speed > 0.0 else (0.0, 0.0, 0.0)
+    for k in range(len(ways)):
+        d = turned(place[1:4], triple(ways[k]))
+        if speed > 0.0:  # O. Rodrigues' formula
+            s, c = math.sin(speed * lead[k]), math.cos(speed * lead[k])
+            along = dot(axis, d) * (1.0 - c)
+            d = add(add(scaled(d, c), scaled(cross(axis, d), s)), scaled(axis, along))
+        o = add(position, scaled(velocity, lead[k]))
+        t, sight, x, y, z, _, _, _ = trace(v, room, stack, near, o, d, reach, False)
+        distances[k], echoes[k] = t, 0.0
+        if sight >= 0:
+            echoes[k] = shine[sight] * abs(dot(turned(v.sights[sight].rot, (x, y, z)), d))

@@ -29,5 +29,7 @@ def in_parts(count: int, least: int, act: Callable[[int, int, int], object]) -> 
         return
     ends = [count * k // parts for k in range(parts + 1)]
     pool = _pool(os.getpid(), threads())
-    for done in [pool.submit(act, ends[k], ends[k + 1], k) for k in range(parts)]:
-        done.result()
+    others = [pool.submit(act, ends[k], ends[k + 1], k) for k in range(1, parts)]
+    act(ends[0], ends[1], 0)  # this thread has nothing else to do
+    for other in others:
+        other.result()

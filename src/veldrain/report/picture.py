@@ -112,6 +112,8 @@ def pictured(
         raise VeldrainError(f"a size of {size!r} pixels", where="look", cure="give (width, height), 16 to 8192")
     if sum(given is not None for given in (eye, side, through)) > 1 or (panels and (eye or side or through)):
         raise VeldrainError("more than one way to look", where="look", cure="give one of eye, side, through and panels")
+    if side is not None and side not in SIDES:
+        raise unknown("side", side, SIDES, "look")
     wanted = list(panels) or [through or side or "around"]
     columns = math.ceil(math.sqrt(len(wanted)))
     rows = math.ceil(len(wanted) / columns)

@@ -20,7 +20,7 @@ from veldrain.model import Mount
 from veldrain.pose import Array, Pose
 from veldrain.sensing.lenses import Lens
 from veldrain.sensing.noise import above_zero, not_negative
-from veldrain.sensing.painting import Painter, developed, edges
+from veldrain.sensing.painting import Painter, developed, edges, within
 from veldrain.sensing.timing import Timed, Timing
 from veldrain.units import Quantity, quantity
 
@@ -200,8 +200,9 @@ class Camera(Timed):
             light, distances, sights = self.paint(painter, positions, axes)
             if self.gives == "depth":
                 depth = distances * self.lens.rays[:, 0] if not self.lens.fisheye else distances
-                depth = depth + random.standard_normal(len(depth)) * self.depth_noise * np.where(
-                    np.isfinite(depth), depth, 0.0) ** 2  # fmt: skip
+                if self.depth_noise > 0:
+                    off = random.standard_normal(len(depth)) * self.depth_noise
+                    depth = depth + off * np.where(np.isfinite(depth), depth, 0.0) ** 2
                 return Image(depth.reshape(rows, columns).astype(np.float32), age=self.readout)
             if self.gives == "labels":
                 labels = label_of[sights + 1].reshape(rows, columns)
@@ -227,14 +228,17 @@ class Camera(Timed):
         lens = self.lens
         (columns, rows), is_flat = lens.size, not lens.fisheye
         row = np.repeat(np.arange(rows, dtype=np.int32), columns)
-        light, distances, sights = painter.shoot(positions, axes, row, lens.rays, self.near, self.far, is_flat)
+        is_shaded = self.gives in ("rgb", "grey")
+        light, distances, sights = painter.shoot(
+            positions, axes, row, lens.rays, self.near, self.far, is_flat, is_shaded
+        )
         light = light.reshape(rows, columns, 3)
-        if self.samples > 1 and self.gives in ("rgb", "grey"):
+        if self.samples > 1 and is_shaded:
             v, u = np.nonzero(edges(light))
-            ways = lens.within(u, v, self.samples)  # (n, samples², 3)
+            ways = within(lens.corners, u, v, self.samples)
             many = self.samples**2
             finer, _, _ = painter.shoot(
-                positions, axes, np.repeat(v.astype(np.int32), many), ways.reshape(-1, 3), self.near, self.far, is_flat
+                positions, axes, np.repeat(v.astype(np.int32), many), ways, self.near, self.far, is_flat
             )
             light[v, u] = finer.reshape(-1, many, 3).mean(axis=1)
         return light, distances, sights

@@ -142,7 +142,7 @@ class Lens:
         return self.rays_of(self._grid(np.arange(self.size[0]), np.arange(self.size[1])))
 
     @cached_property
-    def _corners(self) -> Array:
+    def corners(self) -> Array:
         """Unit vectors (rows + 1, columns + 1, 3) through the corners of all pixels."""
         columns, rows = self.size
         found = self.rays_of(self._grid(np.arange(columns + 1) - 0.5, np.arange(rows + 1) - 0.5))
@@ -152,16 +152,6 @@ class Lens:
     def _grid(columns: NDArray[Any], rows: NDArray[Any]) -> Array:
         u, v = np.meshgrid(columns, rows)
         return np.stack([u.ravel(), v.ravel()], axis=1).astype(float)
-
-    def within(self, u: NDArray[np.int64], v: NDArray[np.int64], side: int) -> Array:
-        """Unit vectors (n, side², 3) spread evenly over pixels (n,)."""
-        c = self._corners
-        at = (np.arange(side) + 0.5) / side
-        b, a = (w.ravel()[None, :, None] for w in np.meshgrid(at, at))
-        top = c[v, u][:, None] * (1 - b) + c[v, u + 1][:, None] * b
-        low = c[v + 1, u][:, None] * (1 - b) + c[v + 1, u + 1][:, None] * b
-        ways = top * (1 - a) + low * a
-        return np.asarray(ways / np.linalg.norm(ways, axis=2, keepdims=True))
 
     def some_rays(self) -> Array:
         """Unit vectors (n, 3) of a coarse grid over the picture."""

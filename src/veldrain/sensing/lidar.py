@@ -10,7 +10,6 @@ from typing import Any, NamedTuple, Unpack
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Mount
@@ -148,24 +147,24 @@ class _Ranging(Timed):
         """The function that takes one slice of a turn and gives ranges and intensities (n,) with the last one."""
         rays, count, slices = self.rays(), len(self.directions), mount.slices
         ends = [self.columns * k // slices * (count // self.columns) for k in range(slices + 1)]
-        # Of each beam: how long before the end of its slice it goes out.
-        column = np.arange(count) // (count // self.columns)
-        early = column / self.columns * self.period
+        # Of each beam: when it goes out after the end of its slice, which is before it.
+        lead = np.arange(count) // (count // self.columns) / self.columns * self.period
+        for k in range(slices):
+            lead[ends[k] : ends[k + 1]] -= (k + 1) / slices * self.period
+        lead = lead if self.turning else np.zeros(count)
+        parts = [np.ascontiguousarray(rays[:, ends[k] : ends[k + 1]].reshape(-1, 3)) for k in range(slices)]
+        leads = [np.tile(lead[ends[k] : ends[k + 1]], len(rays)) for k in range(slices)]
         ranges, intensities = np.empty(count), np.empty(count)
-        shine = np.array([look.reflectance for look in mount.looks(self.sees)] + [0.0])
+        shine = np.array([look.reflectance for look in mount.looks(self.sees)])
         air, part = mount.world.air, 0
 
         def measure() -> tuple[Array, Array] | None:
             nonlocal part, ranges, intensities
-            rows = slice(ends[part], ends[part + 1])
-            ways = rays[:, rows]
-            lead = early[rows] - (part + 1) / slices * self.period if self.turning else None
-            origins, ways = from_mount(mount, ways, lead)
-            met = mount.strike(origins.reshape(-1, 3), ways.reshape(-1, 3), self.reach, self.sees)
-            cosine = np.abs(np.einsum("ij,ij->i", met.normals, ways.reshape(-1, 3)))
-            echo = (shine[met.sights] * cosine).reshape(ways.shape[:2])
-            distance = met.distances.reshape(ways.shape[:2])
-            ranges[rows], intensities[rows] = self._echo(distance, echo, air.extinction)
+            distances, echoes = mount.sweep(parts[part], leads[part], self.reach, shine, self.sees)
+            rows, shape = slice(ends[part], ends[part + 1]), (len(rays), -1)
+            ranges[rows], intensities[rows] = self._echo(
+                distances.reshape(shape), echoes.reshape(shape), air.extinction
+            )
             part = (part + 1) % slices
             if part:
                 return None
@@ -176,6 +175,8 @@ class _Ranging(Timed):
 
     def _echo(self, distances: Array, echoes: Array, extinction: float) -> tuple[Array, Array]:
         """Range and intensity (n,) of what a beam's rays (rays, n) meet."""
+        if extinction == 0 and self.reach_at is None and len(distances) == 1:  # nothing was met beyond reach
+            return distances[0], echoes[0]
         with np.errstate(invalid="ignore", over="ignore"):
             left = np.where(np.isfinite(distances), echoes * np.exp(-2 * extinction * distances), 0.0)
             if self.reach_at is not None:
@@ -210,8 +211,9 @@ class _Ranging(Timed):
             drop = -np.log1p(-random.random(len(ranges)) * -np.expm1(-2 * rain * far)) / (2 * rain)
             ghost = random.random(len(ranges)) < chance
             ranges, shine = np.where(ghost, drop, ranges), np.where(ghost, 0.02, shine)
-        deviation = np.hypot(self.noise, self.noise_share * np.where(np.isfinite(ranges), ranges, 0.0))
-        ranges = ranges + random.standard_normal(len(ranges)) * deviation
+        if self.noise > 0 or self.noise_share > 0:
+            deviation = np.hypot(self.noise, self.noise_share * np.where(np.isfinite(ranges), ranges, 0.0))
+            ranges = ranges + random.standard_normal(len(ranges)) * deviation
         if self.resolution > 0:
             ranges = np.round(ranges / self.resolution) * self.resolution
         lost = (ranges < self.nearest) | (ranges > self.reach)
@@ -223,23 +225,6 @@ class _Ranging(Timed):
     def age(self) -> float:
         """From the first beam of a turn to its stamp, s."""
         return self.period if self.turning else 0.0
-
-
-def from_mount(mount: Mount, ways: Array, lead: Array | None) -> tuple[Array, Array]:
-    """Origins and directions (rays, n, 3) in the world of directions in the mount, ``lead`` (n,) s from now.
-
-    The mount is taken to keep its velocity and spin for that long, which is right to second order.
-    """
-    position, axes = mount.position(), mount.axes()
-    turned = ways @ axes.T
-    if lead is None or not len(lead):
-        return np.broadcast_to(position, turned.shape).copy(), np.ascontiguousarray(turned)
-    linear, angular, _ = mount.motion()
-    if angular.any():
-        turns = Rotation.from_rotvec(lead[:, None] * angular)
-        turned = np.stack([turns.apply(row) for row in turned])
-    origins = np.broadcast_to(position + lead[:, None] * linear, turned.shape)
-    return np.ascontiguousarray(origins), np.ascontiguousarray(turned)
 
 
 class Lidar(_Ranging):

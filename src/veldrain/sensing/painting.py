@@ -15,10 +15,10 @@ from numpy.typing import NDArray
 
 from veldrain.model import Box, Look, Mesh, World
 from veldrain.model.colours import rgba
-from veldrain.physics.kernel import inlined, kernel, vector_entry
+from veldrain.physics.kernel import entry, inlined, kernel, vector_entry
 from veldrain.physics.plant import BOX, MESH, PLANE
 from veldrain.physics.scene import Scene, trace
-from veldrain.physics.spatial import add, dot, minus, scaled, triple, turned, turned_back
+from veldrain.physics.spatial import add, dot, minus, put, scaled, triple, turned, turned_back
 from veldrain.physics.threads import in_parts
 from veldrain.pose import Array
 
@@ -29,7 +29,7 @@ PAINT = np.dtype(
 PLAIN, CHECKER, IMAGE = range(3)
 SUN, LAMP = 0.0, 1.0
 FEWEST = 500  # rays that are worth a thread
-CLEAR = 0.1  # of their sum: what neighbours may differ by and need no more rays
+CLEAR = 0.12  # of their sum: what neighbours may differ by and need no more rays
 LIFT = 1e-6  # m: shadow rays start this much off a surface
 
 
@@ -113,7 +113,7 @@ class Painter:
 
     def shoot(
         self, positions: Array, axes: Array, rows: NDArray[np.int32], ways: Array, near: float, far: float,
-        is_flat: bool = True,
+        is_flat: bool = True, is_shaded: bool = True,
     ) -> tuple[NDArray[np.float32], Array, NDArray[np.int32]]:  # fmt: skip
         """Luminance (n, 3), distances (n,) and sights (n,) (−1: nothing) along rays.
 
@@ -125,6 +125,7 @@ class Painter:
             near: where seeing begins, m.
             far: where it ends.
             is_flat: True measures near and far along x of the eye, False along the ray.
+            is_shaded: False leaves the luminance undefined.
         """
         count = len(ways)
         light, distances, sights = np.empty((count, 3), np.float32), np.empty(count), np.empty(count, np.int32)
@@ -133,7 +134,7 @@ class Painter:
 
         def part(first: int, end: int, thread: int) -> None:
             paint(self.scene.view, paints, *self.scene.stack(thread), positions, axes, rows[first:end], ways[first:end],
-                  near, far, is_flat, light[first:end], distances[first:end], sights[first:end])  # fmt: skip
+                  near, far, is_flat, is_shaded, light[first:end], distances[first:end], sights[first:end])  # fmt: skip
 
         in_parts(count, FEWEST, part)
         return light, distances, sights
@@ -223,7 +224,9 @@ def lit(view, p, room, stack, near, at, n):
 
 
 @vector_entry
-def paint(view, p, room, stack, nearest, positions, axes, rows, ways, near, far, is_flat, light, distances, sights):
+def paint(
+    view, p, room, stack, nearest, positions, axes, rows, ways, near, far, is_flat, is_shaded, light, distances, sights
+):
     """Fill luminance (n, 3), distances (n,) and sights (n,) of rays."""
     for k in range(len(ways)):
         o, local = triple(positions[rows[k]]), triple(ways[k])
@@ -232,6 +235,9 @@ def paint(view, p, room, stack, nearest, positions, axes, rows, ways, near, far,
         start = near * scale
         found = trace(view, room, stack, nearest, add(o, scaled(d, start)), d, far * scale - start, False)
         t, sight = found[0] + start, found[1]
+        distances[k], sights[k] = t, sight
+        if not is_shaded:
+            continue
         if sight < 0:
             colour = sky_at(p, d)
             if p.haze[0] > 0.0:
@@ -252,7 +258,30 @@ def paint(view, p, room, stack, nearest, positions, axes, rows, ways, near, far,
                 colour = add(scaled(colour, left), scaled(triple(p.haze[1:]), 1.0 - left))
         for r in range(3):
             light[k, r] = colour[r]
-        distances[k], sights[k] = t, sight
+
+
+def within(corners: Array, u: NDArray[np.int64], v: NDArray[np.int64], side: int) -> Array:
+    """Unit vectors (n·side², 3) spread evenly over pixels (n,), between the vectors (rows + 1, columns + 1, 3) of their
+    corners."""
+    ways = np.empty((len(u) * side * side, 3))
+    in_parts(len(u), FEWEST, lambda first, end, _: spread_rays(
+        corners, u[first:end], v[first:end], side, ways[first * side * side : end * side * side]))  # fmt: skip
+    return ways
+
+
+@entry
+def spread_rays(corners, u, v, side, ways):
+    """Fill unit vectors, see ``within``."""
+    for k in range(len(u)):
+        for i in range(side):
+            for j in range(side):
+                a, b = (i + 0.5) / side, (j + 0.5) / side
+                top = add(scaled(triple(corners[v[k], u[k]]), 1.0 - b), scaled(triple(corners[v[k], u[k] + 1]), b))
+                low = add(
+                    scaled(triple(corners[v[k] + 1, u[k]]), 1.0 - b), scaled(triple(corners[v[k] + 1, u[k] + 1]), b)
+                )
+                way = add(scaled(top, 1.0 - a), scaled(low, a))
+                put(ways[(k * side + i) * side + j], scaled(way, 1.0 / math.sqrt(dot(way, way))))
 
 
 def edges(light: NDArray[np.float32]) -> NDArray[np.bool_]:

@@ -1,0 +1,241 @@
+"""Pictures without a screen: what is drawn where, from Python and from the command line."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PIL import Image as Pillow
+
+import veldrain as vd
+from tests.helpers import DEMO, cart_scenario, command
+from veldrain.report.layers import LAYERS
+from veldrain.report.picture import pictured
+from veldrain.report.staging import staged
+from veldrain.report.viewpoint import SIDES, corners_of, looking
+from veldrain.sensing.painting import Painter
+
+
+def crates() -> vd.World:
+    w = vd.World().ground().obstacle("red", vd.Part(vd.Box((1, 1, 1)), colour="red"), vd.Pose((2, 0, 0.5)))
+    return w.obstacle("blue", vd.Part(vd.Box((1, 1, 1)), colour="blue"), vd.Pose((-2, 1, 0.5)))
+
+
+def share(pixels: np.ndarray, channel: int) -> float:
+    """Share of pixels in which a channel is far above the others."""
+    others = np.delete(pixels.astype(int), channel, axis=2).max(axis=2)
+    return float((pixels[..., channel] > others + 60).mean())
+
+
+def middle_of(pixels: np.ndarray, channel: int) -> np.ndarray:
+    """Column and row of the middle of what has a colour."""
+    others = np.delete(pixels.astype(int), channel, axis=2).max(axis=2)
+    v, u = np.nonzero(pixels[..., channel] > others + 60)
+    return np.array((u.mean(), v.mean()))
+
+
+class Views(unittest.TestCase):
+    def test_everything_is_in_the_picture(self) -> None:
+        """From the viewpoint that is chosen all corners of all things are inside the picture, and fill it."""
+        size = (300, 200)
+        for name, world in (("two", crates()), ("yard", vd.load_world(DEMO / "worlds" / "yard.world.yaml")),
+                            ("flat", vd.World().obstacle("sheet", vd.Box((4, 3, 0.01))))):  # fmt: skip
+            with self.subTest(name):
+                scene = vd.Simulation(world).engine.scene
+                view = looking(scene, Painter(scene, world), size)
+                u, v = view.project(corners_of(scene)).T
+                self.assertTrue(u.min() >= 0 and v.min() >= 0 and u.max() < 300 and v.max() < 200)
+                self.assertGreater(max(np.ptp(u) / 300, np.ptp(v) / 200), 0.85)
+
+    def test_sides(self) -> None:
+        """From above x points up and y left; from the front y points right; lengths are true."""
+        pixels = {side: vd.look(crates(), size=(400, 300), side=side) for side in SIDES}
+        red, blue = middle_of(pixels["top"], 0), middle_of(pixels["top"], 2)
+        self.assertLess(red[1], blue[1])
+        self.assertGreater(red[0], blue[0])
+        self.assertAlmostEqual((blue[1] - red[1]) / (red[0] - blue[0]), 4.0, delta=0.1)
+        self.assertLess(middle_of(pixels["right"], 2)[0], middle_of(pixels["right"], 0)[0])
+        self.assertGreater(middle_of(pixels["left"], 2)[0], middle_of(pixels["left"], 0)[0])
+
+    def test_eye_and_at(self) -> None:
+        pixels = vd.look(crates(), size=(200, 200), eye=("6 m", 0, 0.5), at=(2, 0, 0.5))
+        np.testing.assert_allclose(middle_of(pixels, 0), (100, 100), atol=2)
+
+    def test_edges_and_grid(self) -> None:
+        """Edges are smooth: between a thing and what is behind it there are colours in between; the ground has lines."""
+        pixels = vd.look(crates(), size=(400, 300)).astype(int)
+        others = np.delete(pixels, 0, axis=2).max(axis=2)
+        redness = pixels[..., 0] - others
+        self.assertGreater(int(((redness > 25) & (redness < 60)).sum()), 60)
+        ground = vd.look(crates(), size=(400, 300), side="top")[140:160, 150:210].mean(axis=2)
+        self.assertGreater(float(np.ptp(ground)), 4)
+
+    def test_through_a_camera(self) -> None:
+        """What a camera sees is what it measures."""
+        m = vd.Model("rig").link("box", mass=1).mount(vd.Camera(size=(64, 48)), "eye", "box")
+        sim = vd.Simulation(crates().place(m, pose=vd.Pose((-1, 0, 1)), fixed=True))
+        np.testing.assert_array_equal(vd.look(sim, through="rig/eye", size=(64, 48)), sim["rig"].read("eye").pixels)
+        panels = vd.look(sim, panels=["around", "top", "rig/eye"], size=(400, 300))
+        self.assertEqual(panels.shape, (300, 400, 3))
+        self.assertLess(panels[160:290, 210:390].std(), 1)  # the fourth is empty
+
+    def test_mistakes(self) -> None:
+        for words, how in (
+            ("no layer 'beamz'.*'beams'", {"layers": ["beamz"]}),
+            ("no side 'tip'.*'top'", {"side": "tip"}),
+            ("no camera's stream 'rig/eye'", {"through": "rig/eye"}),
+            ("more than one way to look", {"side": "top", "eye": (1, 1, 1)}),
+            ("a size of", {"size": (4, 4)}),
+            ("not an? length|cannot read", {"eye": ("1 kg", 0, 0)}),
+            ("cannot be written", {"save": "/dev/null/x.png"}),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
+                vd.look(crates(), **{"size": (80, 60)} | how)  # type: ignore[arg-type]
+        with self.assertRaisesRegex(vd.VeldrainError, "int cannot be drawn"):
+            vd.look(3)
+
+
+class Layers(unittest.TestCase):
+    def stage(self) -> Any:
+        m = vd.Model("arm").link("base", vd.Part(vd.Box((0.4, 0.4, 0.2))), mass=5)
+        shell = vd.Part(vd.Sphere(0.3), vd.Pose((0.4, 0, 0)), role="collision")
+        m.link("fore", vd.Part(vd.Box((0.8, 0.1, 0.1)), vd.Pose((0.4, 0, 0)), role="visual"), shell, mass=2)
+        m.joint("bend", "base", "fore", "revolute", vd.Pose((0, 0, 0.3)), axis=(0, 1, 0)).motor(
+            "bend", "position", 2e3, 90
+        )
+        m.frame("tip", "fore", vd.Pose((0.8, 0, 0)))
+        m.mount(vd.Lidar(beams=30, reach=5), "scan", "base", vd.Pose((0.3, 0, 0)))
+        m.mount(vd.Camera(size=(8, 6)), "eye", "fore", vd.Pose((0.8, 0, 0)))
+        w = vd.World().ground().obstacle("wall", vd.Box((0.1, 3, 1)), vd.Pose((2, 0, 0.5)))
+        return staged(w.place(m, pose=vd.Pose((0, 0, 0.1))), time=0.2)
+
+    def test_each_draws_and_tells(self) -> None:
+        stage = self.stage()
+        plain = pictured(stage, size=(320, 240)).pixels
+        told = {"collision": "collision shapes", "joints": "1 turning joint", "frames": "  x", "masses": "2 ellipsoids",
+                "contacts": "contact forces, the longest", "beams": "arm/scan: .* of 30 beams hit",
+                "fields": "arm/eye: field of view", "trails": "no trails", "names": "around: arm, wall"}  # fmt: skip
+        self.assertEqual(set(told), {"collision", *LAYERS})
+        for layer, words in told.items():
+            with self.subTest(layer):
+                made = pictured(stage, size=(320, 240), layers=[layer])
+                self.assertRegex("\n".join(made.told), words)
+                self.assertTrue((made.pixels != plain).any())
+
+    def test_a_mark_is_where_the_thing_is(self) -> None:
+        """The axis of a joint goes through its place; collision shapes lie over the picture where they are."""
+        stage = self.stage()
+        for layer, point in (("joints", stage.simulation["arm"].pose("fore").position),
+                             ("collision", stage.simulation["arm"].pose("fore").apply((0.4, 0, 0)))):  # fmt: skip
+            with self.subTest(layer):
+                plain, drawn = (pictured(stage, size=(640, 480), layers=some, side="front").pixels.astype(int)
+                                for some in ([], [layer]))  # fmt: skip
+                scene = stage.simulation.engine.scene
+                view = looking(scene, Painter(scene, stage.simulation.world), (640, 480), side="front")
+                u, v = view.project(point)[0].round().astype(int)
+                near = np.abs(drawn - plain)[v - 6 : v + 7, u - 6 : u + 7].max(axis=2)
+                self.assertGreater(int((near > 20).sum()), 8)
+
+    def test_a_model_by_itself(self) -> None:
+        """A robot file stands on the ground on its lowest point, and is drawn in a posture that was asked for."""
+        stage = staged(DEMO / "robots" / "sampling_arm.urdf")
+        scene = stage.simulation.engine.scene
+        scene.follow()
+        self.assertAlmostEqual(float(corners_of(scene)[:, 2].min()), 0.0, places=6)
+        self.assertIn("sampling_arm", pictured(stage, size=(100, 80)).told[0])
+
+
+class Recordings(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.path = Path(cls.folder.name)
+        for name in ("culvert.world.yaml", "culvert.scenario.yaml"):
+            shutil.copy(DEMO / name, cls.path)
+        scenario = vd.load_scenario(cls.path / "culvert.scenario.yaml")
+        scenario.duration = 2.0
+        (cls.path / "trials").mkdir()
+        cls.recording = vd.run(scenario, seed=2, record=cls.path / "trials" / "one.mcap")
+        cls.pose = cls.recording["crawler/truth"]
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.folder.cleanup()
+
+    def test_at_a_time(self) -> None:
+        """The robot stands where its true pose was recorded."""
+        for time in (0.5, 1.7):
+            stage = staged(self.path / "trials" / "one.mcap", time)
+            row = self.pose.iloc[int((self.pose["time"] - time).abs().argmin())]
+            found = stage.simulation["crawler"].pose().position
+            np.testing.assert_allclose(found, row[["x", "y", "z"]].to_numpy(float), atol=1e-9)
+        trail = stage.trails()["crawler"]
+        self.assertEqual(len(trail), 35)
+        np.testing.assert_allclose(trail[-1][:2], found[:2], atol=0.01)  # of its centre of mass
+
+    def test_mistakes(self) -> None:
+        file = self.path / "trials" / "one.mcap"
+        with self.assertRaisesRegex(vd.VeldrainError, "there is no 9 s in it; give 0 to 2 s"):
+            vd.look(file, time=9)
+        with self.assertRaisesRegex(vd.VeldrainError, "moves in .* coordinates, the recording in"):
+            vd.look(file, world=DEMO / "worlds" / "sluice.world.yaml")
+        nameless = vd.run(cart_scenario(duration=0.2))
+        with self.assertRaisesRegex(vd.VeldrainError, "world's file is not found; name it with --world"):
+            vd.look(nameless)
+
+    def test_movies(self) -> None:
+        """As many pictures as there is time for, and of the size that was asked for."""
+        import av
+
+        for name in ("m.gif", "m.mp4"):
+            with self.subTest(name):
+                out = self.path / name
+                done = command("look", self.path / "trials" / "one.mcap", "--movie", out, "--rate", "5", "--size", "160x100",
+                               "--from", "top")  # fmt: skip
+                self.assertEqual((done.returncode, done.stderr), (0, ""))
+                if name == "m.gif":
+                    with Pillow.open(out) as movie:
+                        self.assertEqual((movie.size, movie.n_frames), ((160, 100), 11))  # type: ignore[attr-defined]
+                else:
+                    with av.open(str(out)) as movie:
+                        frames = [f.to_ndarray(format="rgb24") for f in movie.decode(video=0)]
+                    self.assertEqual((len(frames), frames[0].shape), (11, (100, 160, 3)))
+                    self.assertGreater(np.abs(frames[0].astype(int) - frames[-1]).mean(), 0.1)
+
+
+class CommandLine(unittest.TestCase):
+    def test_a_picture(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            out = Path(folder) / "yard.png"
+            done = command("look", DEMO / "worlds" / "yard.world.yaml", "--layer", "names", "--panel", "around", "--panel", "top",
+                           "--size", "400x200", "--out", out)  # fmt: skip
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertRegex(
+                done.stdout, r"around: .*crates.*, from \(.*\) m\ntop: .*from top, parallel\nWritten: .*400 × 200"
+            )
+            with Pillow.open(out) as picture:
+                self.assertEqual(picture.size, (400, 200))
+            again = command("look", DEMO / "worlds" / "yard.world.yaml", "--out", out)
+            self.assertEqual((again.returncode, again.stderr.count("\n")), (2, 1))
+            self.assertIn("is there already", again.stderr)
+
+    def test_mistakes(self) -> None:
+        world = DEMO / "worlds" / "floor.world.yaml"
+        for words, told in (
+            ((world, "--eye", "1,2"), "--eye: cannot read '1,2'; write it like 2,-1.5,1"),
+            ((world, "--size", "big"), "write it like 1280x800"),
+            ((world, "--movie", "x.mp4"), "has no course to show; give a recording"),
+            ((world, "--movie", "x.mov"), "a movie of kind '.mov'"),
+            ((world, "--at-time", "3 kg"), "not a time"),
+            (("nowhere.yaml",), "no such file"),
+            ((DEMO / "worlds" / "floor.world.yaml", "--through", "rover/eye"), "no camera's stream 'rover/eye'"),
+        ):
+            with self.subTest(told), tempfile.TemporaryDirectory() as folder:
+                done = command("look", *words, cwd=Path(folder))
+                self.assertEqual((done.returncode, done.stderr.count("\n")), (2, 1), done.stderr)
+                self.assertIn(told, done.stderr)
+                self.assertEqual(list(Path(folder).iterdir()), [])
