@@ -34,6 +34,8 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say(f"  open {result.folder / REPORT}")
     first = result.trials.iloc[0]["file"]
     say(f"  veldrain streams {result.folder / str(first)}")
+    say(f"  veldrain look {result.folder / str(first)} --layer trails --layer names")
+    say(f"  veldrain look {folder / 'worlds' / 'survey.world.yaml'} --panel around --panel rover/eye")
     say(f"  veldrain check {folder / 'robots' / 'broken.world.yaml'}")
     say(f"  edit gain or damping in {folder / DEMO_FILES[2]}, then")
     say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
