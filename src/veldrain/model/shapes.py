@@ -276,10 +276,10 @@ class Part:
         if self.role not in ROLES:
             raise VeldrainError(f"no role '{self.role}'", where="part", cure=f"Known: {', '.join(ROLES)}")
 
-        has_place = isinstance(self.shape, Box) or hasattr(self.shape, "uv")
+        has_place = isinstance(self.shape, Box) or len(getattr(self.shape, "uv", ()))
         if self.look is not None and self.look.image is not None and not has_place:
-            raise VeldrainError(f"a picture on a {type(self.shape).__name__}", where="part",
-                                cure="lay it on a box, the ground, or a mesh with texture coordinates")  # fmt: skip
+            raise VeldrainError(f"a picture on a {type(self.shape).__name__} without texture coordinates", where="part",
+                                cure="lay it on a box, the ground, or a mesh that has them")  # fmt: skip
 
     @property
     def seen_as(self) -> Look:

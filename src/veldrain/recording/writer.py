@@ -62,14 +62,16 @@ class Recorder:
     def sample(self, samples: Samples, reading: Reading) -> None:
         """Write one reading of a sensor."""
         fields = samples.sensor.to_message(reading.data)
-        in_world = hasattr(fields, "child_frame_id")  # the pose of something
-        if in_world:
+        is_pose = hasattr(fields, "child_frame_id")
+        if is_pose:
             fields.child_frame_id = samples.stream
         sensor: Any = samples.sensor
         frame = f"{samples.stream}/optical" if hasattr(sensor, "optical") else samples.stream
+        if is_pose:  # what is not the truth is counted from where it started
+            frame = "world" if sensor.truth else f"{samples.stream}/start"
         # A header's stamp is the time of the first beam or row.
         stamp = reading.stamp - round(getattr(reading.data, "age", 0.0) * 1e9)
-        fields.header = header(stamp, getattr(fields, "frame_id", "world" if in_world else frame))
+        fields.header = header(stamp, getattr(fields, "frame_id", frame))
         for transform in getattr(fields, "transforms", ()):
             transform.header = header(stamp, transform.frame_id)
         self.add(samples.stream, sensor.message, reading.stamp, fields)

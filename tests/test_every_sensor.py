@@ -1,0 +1,159 @@
+"""All sensors on one robot: recorded, read back by another reader, the same bytes every time, and looked over by the check."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import unittest
+from io import BytesIO
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import numpy as np
+from mcap.reader import make_reader
+from mcap_ros2.decoder import DecoderFactory
+from PIL import Image as Pillow
+
+import veldrain as vd
+from tests.check_cases import boom, cart, on_ground
+
+WHEELS = {"left": ["fl", "rl"], "right": ["fr", "rr"]}
+SENSORS: dict[str, Any] = {
+    "scan": vd.Lidar(beams=16, noise="1 cm", divergence="1 deg"),
+    "cloud": vd.SpinningLidar(elevations=3, azimuths=20, noise="1 cm", dropouts=0.1),
+    "rgb": vd.Camera(size=(24, 18), full_well=5000.0, read_noise=8.0),
+    "png": vd.Camera(size=(24, 18), gives="grey", coding="png"),
+    "depth": vd.Camera(size=(24, 18), gives="depth", depth_noise=0.01),
+    "labels": vd.Camera(size=(24, 18), gives="labels"),
+    "radar": vd.Radar(reach=20, clutter=1.0, range_noise="5 cm"),
+    "sonar": vd.Ultrasonic(noise="5 mm"),
+    "infrared": vd.Infrared(response=[("10 cm", 2.5), ("80 cm", 0.4)], raw_noise=0.05),
+    "imu": vd.Imu(gyro_density=0.001, force_density=0.01),
+    "fix": vd.Gnss(noise="30 cm", drift="1 m"),
+    "compass": vd.Magnetometer(noise="0.3 uT"),
+    "air": vd.Barometer(noise=2.0),
+    "ticks": vd.Encoders(ticks=512),
+    "way": vd.Odometer(**WHEELS, radius="10 cm", track="40 cm", ticks=512),
+    "amps": vd.MotorCurrent(constant=0.2, noise="10 mA"),
+    "skin": vd.Touch(noise="0.1 N"),
+    "truth": vd.TruePose(),
+    "reach": vd.TrueRelative("hull", to="wall"),
+    "frames": vd.TrueFrames(),
+    "gap": vd.TrueClearance("wall"),
+}
+
+
+def fitted(**changes: Any) -> vd.World:
+    """The cart with every sensor, before a wall."""
+    m = cart()
+    for name, sensor in (SENSORS | changes).items():
+        m.mount(sensor, name, "hull", vd.Pose((0.32, 0, 0.1)))
+    return on_ground(m).obstacle("wall", vd.Box((0.2, 4, 1)), vd.Pose((1.4, 0, 0.5)))
+
+
+def recorded(world: vd.World, seed: int = 1) -> bytes:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "run.mcap"
+        vd.run(vd.Scenario(world, 0.3, step=1e-3), seed=seed, record=path)
+        return path.read_bytes()
+
+
+class EverySensor(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.data = recorded(fitted())
+        cls.recording = vd.Recording(cls.data)
+
+    def test_another_reader_opens_all_of_it(self) -> None:
+        """Each message decodes by the definition in the file, has the stamp and frame of its sensor, and fits ours."""
+        reader = make_reader(BytesIO(self.data), decoder_factories=[DecoderFactory()])
+        found: dict[str, list[Any]] = {}
+        for _, channel, message, decoded in reader.iter_decoded_messages():
+            found.setdefault(channel.topic, []).append((message.log_time, decoded))
+        for name, sensor in SENSORS.items():
+            with self.subTest(name):
+                messages = found[f"cart/{name}"]
+                expected = int((0.3 - sensor.first) / sensor.period + 1e-9) + 1
+                self.assertEqual(len(messages), expected)
+                self.assertEqual(len(self.recording[f"cart/{name}"]), expected)
+                self.assertEqual(self.recording.messages[f"cart/{name}"], sensor.message)
+                time, last = messages[-1]
+                if hasattr(last, "header"):
+                    stamp = last.header.stamp.sec * 10**9 + last.header.stamp.nanosec
+                    self.assertEqual(time - stamp, round(getattr(sensor, "age", 0.0) * 1e9))
+                    frame = {"truth": "world", "reach": "wall", "way": "cart/way/start"}.get(name, f"cart/{name}")
+                    self.assertEqual(last.header.frame_id, f"{frame}/optical" if hasattr(sensor, "lens") else frame)
+        cloud = found["cart/cloud"][-1][1]
+        self.assertEqual((cloud.height, cloud.width, len(cloud.data)), (3, 20, 60 * cloud.point_step))
+        image = found["cart/rgb"][-1][1]
+        self.assertEqual((image.encoding, len(image.data)), ("rgb8", 24 * 18 * 3))
+        with Pillow.open(BytesIO(bytes(found["cart/png"][-1][1].data))) as picture:
+            self.assertEqual((picture.mode, picture.size), ("L", (24, 18)))
+        names = [t.child_frame_id for t in found["cart/frames"][-1][1].transforms]
+        self.assertEqual(len(names), len(set(names)))
+        self.assertTrue({"cart/hull", "cart/fl_wheel", "cart/rgb/optical", "wall"} <= set(names))
+
+    def test_the_same_bytes_with_any_number_of_threads(self) -> None:
+        for threads in ("1", "3"):
+            with self.subTest(threads), mock.patch.dict(os.environ, VELDRAIN_THREADS=threads):
+                self.assertEqual(recorded(fitted()), self.data)
+        self.assertNotEqual(recorded(fitted(), seed=2), self.data)
+
+    def test_one_sensor_changes_nothing_of_the_others(self) -> None:
+        """Another data sheet, or one that fails, leaves the noise of all others as it was."""
+        changes = {"rgb": vd.Camera(size=(12, 9)), "cloud": vd.SpinningLidar(elevations=2, azimuths=9, noise="5 cm"),
+                   "fix": vd.Gnss(noise="2 m", failures=[vd.Failure("dropped", share=0.5)])}  # fmt: skip
+        other = vd.Recording(recorded(fitted(**changes)))
+        for name in SENSORS:
+            if name in changes or name == "frames":
+                continue
+            with self.subTest(name):
+                one, two = (r[f"cart/{name}"] for r in (self.recording, other))
+                self.assertEqual(one.to_json(), two.to_json())
+
+    def test_exact_is_exact(self) -> None:
+        """Without errors of their own two seeds give the same readings of every sensor."""
+        sims = [vd.Simulation(fitted(), seed=seed, exact=True) for seed in (1, 2)]
+        for sim in sims:
+            sim.advance("0.3 s")
+        for name in SENSORS:
+            with self.subTest(name):
+                one, two = (vars(sim["cart"].read(name).data) for sim in sims)  # type: ignore[union-attr]
+                for field, value in one.items():
+                    np.testing.assert_equal(value, two[field])
+
+
+class Beyond(unittest.TestCase):
+    def test_ranges_that_end_too_soon(self) -> None:
+        """What a range has to hold at rest, for each kind of sensor that clips."""
+        for told, sensor, on in (
+            ("the earth's field is 4.9e-05 T", vd.Magnetometer(most="20 uT"), "boom"),
+            ("the weight that hangs on it is 19.6 N", vd.ForceTorque(most_force="10 N"), "boom"),
+            ("its share of the weight is 108 N", vd.FootPressure(most="50 N"), "post"),
+            ("the current at the motors' limit is 40 A", vd.MotorCurrent(constant=0.5, most="10 A"), "post"),
+        ):
+            with self.subTest(told):
+                found = vd.check(boom(mode="position", stiffness=500, damping=20, limit=20).mount(sensor, "eye", on))
+                self.assertIn(told, " ".join(f.problem for f in found if f.rule == "clips-at-rest"))
+
+    def test_a_texture_from_a_file(self) -> None:
+        """An OBJ file's texture coordinates lay a picture where they say; one without them cannot have a picture."""
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "sign.obj"
+            corners = "v 0 -1 -1\nv 0 1 -1\nv 0 1 1\nv 0 -1 1\n"
+            path.write_text(corners + "vt 1 0\nvt 0 0\nvt 0 1\nvt 1 1\nf 1/1 3/3 2/2\nf 1/1 4/4 3/3\n")
+            halves = np.zeros((8, 8, 3), np.uint8)
+            halves[:, :4] = (255, 0, 0)  # the left half red, as a camera sees it from −x
+            look = vd.Look(image=halves)
+            mesh = vd.Mesh(path, collide="triangles")
+            self.assertEqual(mesh.uv.shape, (2, 3, 2))
+            w = vd.World().obstacle("sign", vd.Part(mesh, look=look), vd.Pose((2, 0, 0)))
+            m = vd.Model("rig").link("box", mass=1).mount(vd.Camera(size=(20, 20), field="40 deg"), "eye", "box")
+            pixels = vd.Simulation(w.place(m, fixed=True))["rig"].read("eye").pixels  # type: ignore[union-attr]
+            self.assertTrue(pixels[10, 4, 0] > 100 > pixels[10, 15, 0])
+            bare = vd.Mesh.of(mesh.corners, mesh.triangles, collide="triangles")
+            with self.assertRaisesRegex(vd.VeldrainError, "a picture on a Mesh without texture coordinates"):
+                vd.Part(bare, look=look)
+            with self.assertRaisesRegex(vd.VeldrainError, "texture coordinates"):
+                vd.Mesh.of(mesh.corners, mesh.triangles, uv=np.zeros((5, 3, 2)))
