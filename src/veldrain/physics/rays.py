@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.kernel import inlined, kernel
-from veldrain.physics.plant import BOX, CONE, CYLINDER, ELLIPSOID, PLANE
+from veldrain.physics.plant import BOX, CONE, CYLINDER, ELLIPSOID
 from veldrain.physics.spatial import add, cross, dot, minus, scaled
 
 BESIDE = 1e-12  # of a triangle's size
@@ -157,9 +157,6 @@ def meet_three(a, u, w, o, d, best):
 @kernel
 def meet(kind, size, o, d, best):
     """Distance and local normal where a local ray first meets a shape nearer than ``best``; inf: nowhere."""
-    if kind == PLANE:
-        t = -o[2] / d[2] if d[2] != 0.0 else -1.0
-        return (t, 0.0, 0.0, 1.0) if 0.0 <= t < best else NOTHING
     if kind == BOX:
         return meet_box(o, d, size, best)
     if kind == CYLINDER:

@@ -270,7 +270,7 @@ def place_all(sights, nodes, low, high, whole, planes):
         whole[0, i], whole[1, i] = (0.5 * (least + most), 0.5 * (most - least)) if least <= most else (0.0, -1.0)
 
 
-@kernel
+@inlined
 def inverse(x):
     """1/x, and something huge for what is as good as nothing."""
     return 1.0 / x if abs(x) > 1e-30 else math.copysign(1e30, x)
@@ -315,7 +315,17 @@ def popped(stack, near, bottom, top, best):
     return 0, top
 
 
-@kernel
+@inlined
+def corner_and_ways(rows, k):
+    """A triangle's corner and the ways to the two others; without slices, which cost as much as the triangle."""
+    return (
+        (rows[k, 0], rows[k, 1], rows[k, 2]),
+        (rows[k, 3], rows[k, 4], rows[k, 5]),
+        (rows[k, 6], rows[k, 7], rows[k, 8]),
+    )
+
+
+@inlined
 def approach(o, d, middle, half, best):
     """How far a ray can go before it comes to a box; inf where it does not before ``best``."""
     enter, leave = 0.0, best
@@ -347,8 +357,8 @@ def trace_mesh(v, root, room, stack, near, bottom, o, d, best, any_hit, start):
             continue
         first = (-1 - node) // 16
         for k in range(first, first + (-1 - node) % 16):
-            row = v.triangles[k]
-            t, x, y = meet_three(triple(row), triple(row[3:]), triple(row[6:]), o, d, best)
+            a, u, w = corner_and_ways(v.triangles, k)
+            t, x, y = meet_three(a, u, w, o, d, best)
             if t < best:
                 best, hit = t, (t, k, x, y)
         if any_hit and hit[0] < math.inf:
@@ -367,8 +377,8 @@ def meet_sight(v, k, room, stack, near, top, o, d, best, any_hit):
             t, triangle, x, y = trace_mesh(v, s.first, room, stack, near, top, local, way, best, any_hit, start)
         n = (0.0, 0.0, 0.0)
         if t < best:
-            row = v.triangles[triangle]
-            n = cross(triple(row[3:]), triple(row[6:]))
+            _, u, w = corner_and_ways(v.triangles, triangle)
+            n = cross(u, w)
     elif s.kind == FIELD:
         t, triangle, x, y = meet_field(s, v.heights, local, way, best)
         n = (0.0, 0.0, 0.0)
@@ -396,15 +406,20 @@ def trace(v, room, stack, near, o, d, best, any_hit):
     """
     found, hit = -1, (math.inf, 0.0, 0.0, 0.0, -1, 0.0, 0.0)
     for k in range(v.planes):
-        one = meet_sight(v, k, room, stack, near, 0, o, d, best, any_hit)
-        if one[0] < best:
-            best, found, hit = one[0], k, one
+        s = v.sights[k]
+        height, sinking = turned_back(s.rot, minus(o, triple(s.pos)))[2], -turned_back(s.rot, d)[2]
+        t = height / sinking if sinking != 0.0 else -1.0
+        if 0.0 <= t < best:
+            best, found, hit = t, k, (t, 0.0, 0.0, 1.0, -1, 0.0, 0.0)
     ix, iy, iz = np.float32(inverse(d[0])), np.float32(inverse(d[1])), np.float32(inverse(d[2]))
     start = approach(o, d, v.whole[0], v.whole[1], best)
     ox, oy, oz = np.float32(o[0] + start * d[0]), np.float32(o[1] + start * d[1]), np.float32(o[2] + start * d[2])
     top = 0
     if start < math.inf:
-        top = next_node(v.boxes, v.sides, 0, room, stack, near, 0, ox, oy, oz, ix, iy, iz, best - start)
+        if len(v.order) == 1:  # there is nothing to choose from
+            stack[0], near[0], top = v.sides[0, 0], 0.0, 1
+        else:
+            top = next_node(v.boxes, v.sides, 0, room, stack, near, 0, ox, oy, oz, ix, iy, iz, best - start)
     while not (any_hit and found >= 0):
         node, top = popped(stack, near, 0, top, best - start)
         if node == 0:
@@ -413,7 +428,8 @@ def trace(v, room, stack, near, o, d, best, any_hit):
             top = next_node(v.boxes, v.sides, node, room, stack, near, top, ox, oy, oz, ix, iy, iz, best - start)
             continue
         first = (-1 - node) // 16
-        for k in v.order[first : first + (-1 - node) % 16]:
+        for item in range(first, first + (-1 - node) % 16):
+            k = v.order[item]
             one = meet_sight(v, k, room, stack, near, top, o, d, best, any_hit)
             if one[0] < best:
                 best, found, hit = one[0], k, one

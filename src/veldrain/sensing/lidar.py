@@ -43,7 +43,8 @@ class Optics(NamedTuple):
         ghosts: share of what rain takes from a beam that comes back as an echo of a drop.
         sees: ``visual`` or ``collision`` shapes.
         turning: True: each beam goes out at its own time within the period, from where the sensor then is; False: all
-            at one moment. The robot's own motion is followed exactly; other things stand still for an eighth of a turn.
+            at one moment. A turn is taken in up to eight slices: in each the sensor keeps its velocity and spin, and
+            other things stand still.
     """
 
     nearest: Quantity = 0.05

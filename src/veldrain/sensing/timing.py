@@ -87,7 +87,7 @@ class Timing(TypedDict, total=False):
 
     Attributes:
         latency: from the sample to its arrival at a controller, s.
-        first: time of the first sample, s; None: 0, or one period where the last step is measured.
+        first: time of the first sample, s; None: 0, or one period where it takes time to measure.
         failures: what goes wrong, and when; records, or what they are made of, as in files.
         exact: True measures without any error of its own; timing and failures stay.
     """
