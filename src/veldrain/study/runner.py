@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import multiprocessing
+import os
 import signal
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor, ProcessPoolExecutor, as_completed
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from veldrain.physics.threads import VARIABLE as THREADS
+from veldrain.physics.threads import threads
 
 if TYPE_CHECKING:
     from veldrain.study.study import TrialPlan
@@ -19,6 +23,12 @@ def write_whole(path: Path, text: str) -> None:
     part = path.with_name(path.name + ".part")
     part.write_text(text, encoding="utf-8")
     part.replace(path)
+
+
+def _begin(share: int) -> None:
+    """A worker dies of Ctrl-C without a word, and takes its share of the threads that rays may have."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    os.environ[THREADS] = str(share)
 
 
 def carry_out(
@@ -47,8 +57,8 @@ def carry_out(
     pool = executor or ProcessPoolExecutor(
         min(workers, len(missing)),
         multiprocessing.get_context("spawn"),
-        initializer=signal.signal,
-        initargs=(signal.SIGINT, signal.SIG_DFL),
+        initializer=_begin,
+        initargs=(max(1, threads() // workers),),
     )
     futures = {pool.submit(_run, plan): plan for plan in missing}
     try:
