@@ -34,6 +34,7 @@ class Canvas:
         self._image = Image.new("RGBA", (FINE * self.size[0], FINE * self.size[1]), (255, 255, 255, 0))
         self._draw = ImageDraw.Draw(self._image, "RGBA")
         self._zoom = min(max(self.size[0] / 1280, 0.72), 1.5)
+        self._corner = (0, 1)
         self._taken: list[tuple[float, float, float, float]] = []
 
     def _pixels(self, points: Array) -> list[tuple[float, float]]:
@@ -114,15 +115,33 @@ class Canvas:
                                     stroke_fill=PAPER)  # fmt: skip
                     return
 
+    def keep_free(self, busy: NDArray[np.bool_], has_title: bool) -> None:
+        """Choose the corner for notes in which the least is to be seen, and keep names out of it."""
+        wide, tall = round(0.26 * self.size[0]), round(0.24 * self.size[1])
+        corners = [(0, 1), (1, 1), (1, 0), *([] if has_title else [(0, 0)])]  # right, low
+
+        def seen(corner: tuple[int, int]) -> int:
+            columns = slice(-wide, None) if corner[0] else slice(0, wide)
+            return int(busy[slice(-tall, None) if corner[1] else slice(0, tall), columns].sum())
+
+        self._corner = min(corners, key=seen)
+        x, y = self._corner[0] * (self.size[0] - wide), self._corner[1] * (self.size[1] - tall)
+        self._taken.append((FINE * x, FINE * y, FINE * (x + wide), FINE * (y + tall)))
+
     def notes(self, rows: Sequence[tuple[str | None, str]], bar: tuple[float, str] | None) -> None:
-        """A box in the lower left with rows of colour and words, and a scale: its length in pixels and what it is."""
+        """A box in a corner with rows of colour and words, and a scale: its length in pixels and what it is."""
         z = self._zoom
         kind, pad, line = font(round(FINE * 12 * z)), round(8 * FINE * z), round(18 * FINE * z)
         widths = [self._draw.textlength(text, font=kind) + (24 * FINE if colour else 0) for colour, text in rows]
         if bar:
             widths.append(max(FINE * bar[0], self._draw.textlength(bar[1], font=kind)))
         height = line * len(rows) + (line * 1.6 if bar else 0) + pad
-        x, bottom = 10 * FINE, self.size[1] * FINE - 10 * FINE
+        x: float = 10 * FINE
+        bottom = 10 * FINE + height
+        if self._corner[0]:
+            x = self.size[0] * FINE - 10 * FINE - max(widths) - 2 * pad
+        if self._corner[1]:
+            bottom = self.size[1] * FINE - 10 * FINE
         top = bottom - height
         self._draw.rounded_rectangle((x, top, x + max(widths) + 2 * pad, bottom), 5 * FINE, fill=PAPER + "d8")
         y = top + pad / 2

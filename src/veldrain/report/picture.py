@@ -161,11 +161,12 @@ def _panel(
     painter = Painter(scene, _daylight(0.0), _looks(scene))
     view = looking(scene, painter, size, eye, at, None if word == "around" else word)
     painter = Painter(scene, _daylight(math.atan2(*view.axes[1::-1, 0]) + math.radians(140)), _looks(scene))
-    pixels, grid = _painted(painter, view)
+    pixels, grid, busy = _painted(painter, view)
     span = float(np.linalg.norm(np.ptp(corners_of(scene), axis=0)))
     if COLLISION in layers:
         pixels = _with_shells(stage, view, pixels)
     canvas = Canvas(view)
+    canvas.keep_free(busy, has_title)
     notes: Notes = [(SHELL, "collision shapes")] if COLLISION in layers else []
     mark = _mark_size(stage, span)
     for name, draw in LAYERS.items():
@@ -195,8 +196,8 @@ def _looks(scene: Any) -> list[Look]:
             zip(scene.sights, scene.looks, strict=True)]  # fmt: skip
 
 
-def _painted(painter: Painter, view: Viewpoint) -> tuple[NDArray[np.uint8], float]:
-    """The picture with a grid on the ground, and the grid's spacing (0: no ground)."""
+def _painted(painter: Painter, view: Viewpoint) -> tuple[NDArray[np.uint8], float, NDArray[np.bool_]]:
+    """The picture with a grid on the ground, the grid's spacing (0: no ground), and where there are things (h, w)."""
     scene, camera = painter.scene, view.camera
     columns, rows = camera.lens.size
     eyes, axes = np.tile(view.eye, (rows, 1)), np.tile(view.axes, (rows, 1, 1))
@@ -217,7 +218,7 @@ def _painted(painter: Painter, view: Viewpoint) -> tuple[NDArray[np.uint8], floa
         away = np.linalg.norm(points[..., :2] - middle[:2], axis=2)
         fades = np.where(mask, np.clip((away - 1.2 * span) / (3.0 * span), 0, 1), 0.0)[..., None].astype(np.float32)
         light = light * (1 - fades) + fades * (PLAIN * white).astype(np.float32)
-    return developed(light, white), grid
+    return developed(light, white), grid, (sights >= scene.view.planes).reshape(rows, columns)
 
 
 def _lines(points: Array, mask: Array, gap: float) -> NDArray[np.float32]:

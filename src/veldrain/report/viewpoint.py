@@ -100,7 +100,7 @@ def looking(
                 2
             ]
             # Along an axis lines fall on each other.
-            worth = _worth(scene, sights) - 0.002 * (up - 24) - (0.15 if around in (-90, 0) else 0.0)
+            worth = _worth(scene, sights) - 0.002 * (up - 24) - (0.4 if around in (-90, 0) else 0.0)
             if best is None or worth > best[0] + 1e-9:
                 best = worth, place, axes
     assert best is not None
