@@ -13,6 +13,8 @@ import time
 import unittest
 from pathlib import Path
 
+import numpy as np
+
 import veldrain as vd
 from tests.helpers import DEMO, command
 
@@ -218,6 +220,12 @@ class Commands(unittest.TestCase):
             vd.Recording(self.folder / "culvert-seed5.mcap").metadata["controllers"],
             {"crawler": "mine.py:Still"},
         )
+        exact = ("run", "culvert.scenario.yaml", "--exact", "--controller", "mine.py:Still", "--seed")
+        scans = []
+        for seed in (1, 2):
+            command(*exact, str(seed), "--out", f"{seed}.mcap", cwd=self.folder)
+            scans.append(np.stack(list(vd.Recording(self.folder / f"{seed}.mcap")["crawler/scan"]["ranges"])))
+        np.testing.assert_array_equal(scans[0], scans[1])
         again = command("run", "culvert.scenario.yaml", "--out", "culvert-seed5.mcap", cwd=self.folder)
         self.assertEqual(again.returncode, 2)
         self.assertIn("is there already", again.stderr)

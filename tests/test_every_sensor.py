@@ -84,6 +84,9 @@ class EverySensor(unittest.TestCase):
                     self.assertEqual(time - stamp, round(getattr(sensor, "age", 0.0) * 1e9))
                     frame = {"truth": "world", "reach": "wall", "way": "cart/way/start"}.get(name, f"cart/{name}")
                     self.assertEqual(last.header.frame_id, f"{frame}/optical" if hasattr(sensor, "lens") else frame)
+        relative = self.recording["cart/reach"]
+        self.assertEqual(list(relative.columns[1:8]), ["x", "y", "z", "qx", "qy", "qz", "qw"])
+        self.assertIn("yaw", relative.columns)
         cloud = found["cart/cloud"][-1][1]
         self.assertEqual((cloud.height, cloud.width, len(cloud.data)), (3, 20, 60 * cloud.point_step))
         image = found["cart/rgb"][-1][1]

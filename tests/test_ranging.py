@@ -62,6 +62,22 @@ class SpinningLidars(unittest.TestCase):
         np.testing.assert_allclose(sim["rig"].read("eye").ranges[0], still, atol=1e-9)
         self.assertGreater(abs(still - expected).max(), 0.1)
 
+    def test_a_turn_broken_off(self) -> None:
+        """After going back in the middle of a turn the next one is whole; a turn cannot be over before it has begun."""
+        lidar = vd.SpinningLidar(elevations=[0.0], azimuths=100, reach=50)
+        sim = rig(lidar, world=wall(5.0).obstacle("post", vd.Cylinder(0.3, 3), vd.Pose((0, 3, 0))), fixed=True)
+        start = sim.snapshot()
+        sim.advance("0.1 s")
+        whole = sim["rig"].read("eye").ranges
+        sim.advance("0.14 s")
+        sim.restore(start)
+        sim.advance("0.1 s")
+        np.testing.assert_array_equal(sim["rig"].read("eye").ranges, whole)
+        with self.assertRaisesRegex(
+            vd.VeldrainError, "rig/eye: its first reading is over before it has begun; write first: 0.1 s"
+        ):
+            rig(vd.Lidar(first=0.05))
+
     def test_message(self) -> None:
         lidar = vd.SpinningLidar(elevations=4, azimuths=10, reach=30)
         cloud = measured(lidar, wall(5.0))

@@ -88,8 +88,8 @@ class _Mount:
     def looks(self, sees: str = "visual") -> list[Look]:
         return self._engine.scene_of(sees).looks
 
-    def velocities(self, sights: Ints, points: Array) -> Array:
-        return self._engine.velocities(self._engine.scene.nodes_of(sights), points)
+    def velocities(self, sights: Ints, points: Array, sees: str = "visual") -> Array:
+        return self._engine.velocities(self._engine.scene_of(sees).nodes_of(sights), points)
 
     def scene(self) -> Scene:
         return self._engine.scene
@@ -213,6 +213,7 @@ class Samples:
         except VeldrainError as error:
             raise error.at(self.stream) from error
         self._under_way: list[tuple[int, Reading]] = []
+        self._part = 0  # slices of the reading that are measured
         self.forget(self.first)
 
     def _started(self, seed: int) -> Callable[[], Any]:
@@ -230,17 +231,21 @@ class Samples:
         self.latest: Reading | None = None
         self._arrived: Reading | None = None
         self._under_way.clear()
+        for _ in range(-self._part % self.slices):  # what was begun is brought to its end, and not used
+            self._measure()
+        self._part = 0
         each = self.period // self.slices
         self.due = reading - (self.slices - 1) * each
         if self.due < 0:
             raise VeldrainError(
                 "its first reading is over before it has begun", where=self.stream,
-                cure=f"write first: {self.period} steps or more, or leave it out",
+                cure=f"write first: {self.sensor.period:g} s or more, or leave it out",
             )  # fmt: skip
 
     def sample(self, step: int, stamp: int) -> Reading | None:
         """Measure now; None where there is no reading yet, or none because of a failure."""
         data = self._measure()
+        self._part = (self._part + 1) % self.slices
         self.due += self.period // self.slices
         if data is None:
             return None

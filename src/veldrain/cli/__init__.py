@@ -50,12 +50,13 @@ def run(
     controller: Annotated[str | None, typer.Option(help="Instead of the file's: module:Name or file.py:Name.")] = None,
     seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
     out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
+    exact: Annotated[bool, typer.Option("--exact", help="Sensors measure without errors of their own.")] = False,
 ) -> None:
     """Run one trial of a scenario and record it; exit status 1 where it does not pass."""
     from veldrain.cli import commands
 
     with _interruptible("what was recorded is kept"):
-        if not commands.run(scenario, controller, seed, out):
+        if not commands.run(scenario, controller, seed, out, exact):
             raise typer.Exit(1)
 
 

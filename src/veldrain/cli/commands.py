@@ -124,7 +124,7 @@ def show(result: Result, baseline: str | None) -> None:
     write_page(result, comparison, result.folder / REPORT)
 
 
-def run(path: Path, controller: str | None, seed: int, out: Path | None) -> bool:
+def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: bool) -> bool:
     """Run one trial of a scenario file and record it; True where it passed."""
     from veldrain.cli.output import prepare_engine, print_outcome, say
     from veldrain.control import NamedController
@@ -143,7 +143,7 @@ def run(path: Path, controller: str | None, seed: int, out: Path | None) -> bool
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
     record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
     prepare_engine()
-    recording = run_trial(scenario, seed=seed, record=record, controllers=controllers)
+    recording = run_trial(scenario, seed=seed, record=record, controllers=controllers, exact=exact)
     print_outcome(recording)
     say(f"Written: {record}")
     return bool(recording.outcome["passed"])

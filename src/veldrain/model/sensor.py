@@ -63,8 +63,8 @@ class Mount(Protocol):
     def looks(self, sees: str = "visual") -> Sequence[Look]:
         """What each shape looks like, by the numbers in ``Struck.sights``."""
 
-    def velocities(self, sights: NDArray[np.int64], points: Array) -> Array:
-        """Velocities (n, 3) of points (n, 3) of seen shapes, world axes, m/s."""
+    def velocities(self, sights: NDArray[np.int64], points: Array, sees: str = "visual") -> Array:
+        """Velocities (n, 3) of points (n, 3) of the shapes that were met, world axes, m/s."""
 
     def scene(self) -> Any:
         """All that is seen, as ``physics.scene.Scene``, for those who paint it."""

@@ -46,6 +46,8 @@ def to_bytes(message: str, fields: Fields) -> bytes:
 _SHORT = (
     ("pose.pose.position.", ""),
     ("pose.pose.orientation.", "q"),
+    ("pose.position.", ""),
+    ("pose.orientation.", "q"),
     ("twist.twist.linear.", "v"),
     ("twist.twist.angular.", "w"),
     ("angular_velocity.", "rate_"),

@@ -85,10 +85,10 @@ class _Verdict:
 class Trial:
     """A scenario in motion."""
 
-    def __init__(self, scenario: Scenario, seed: int, recorder: Recorder) -> None:
+    def __init__(self, scenario: Scenario, seed: int, recorder: Recorder, exact: bool = False) -> None:
         self.scenario, self.recorder = scenario, recorder
         watches = sorted({pair for c in scenario.conditions() for pair in c.watches()})
-        self.simulation = sim = Simulation(scenario.world, scenario.step, seed, scenario.integrator, watches)
+        self.simulation = sim = Simulation(scenario.world, scenario.step, seed, scenario.integrator, watches, exact)
         self.look = Look(sim)
         self.tick = sim.steps_of(scenario.tick, "scenario: tick")
         self.end = sim.steps_of(scenario.duration, "scenario: duration")
@@ -183,6 +183,7 @@ def run(
     record: str | Path | None = None,
     controllers: Mapping[str, Any] | None = None,
     about: Mapping[str, Any] | None = None,
+    exact: bool = False,
 ) -> Recording:
     """Run one trial.
 
@@ -192,6 +193,7 @@ def run(
         record: path of the MCAP file; None: the recording stays in memory.
         controllers: instead of the scenario's own, by robot.
         about: more to note in the file's metadata, such as drawn values.
+        exact: True lets all sensors measure without errors of their own.
 
     Returns:
         The recording. A controller that raises, or a state that is no longer finite, ends the trial: it is
@@ -203,12 +205,13 @@ def run(
     if controllers is not None:
         scenario = scenario.driven_by(controllers)
     recorder = Recorder(Path(record) if record is not None else None)
-    trial = Trial(scenario, seed, recorder)  # a mistake shows here, before there is a file
+    trial = Trial(scenario, seed, recorder, exact)  # a mistake shows here, before there is a file
     outcome: dict[str, Any] = {"passed": False, "failed": True, "reason": "interrupted", "time": math.nan,
                                "expectations": {}}  # fmt: skip
     metadata = {
         "version": importlib.metadata.version("veldrain"),
         "seed": seed,
+        "exact": exact,
         "step": trial.simulation.step,
         "world_file": scenario.world.where.get("", ""),
         "controllers": {robot: _title(c) for robot, c in scenario.controllers.items()},

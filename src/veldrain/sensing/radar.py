@@ -134,7 +134,7 @@ class Radar(Timed):
             hit = np.isfinite(found.distances) & (found.distances >= self.nearest)
             r, ways, sights = found.distances[hit], ways[hit], found.sights[hit]
             points = mount.position() + r[:, None] * ways
-            relative = mount.velocities(sights, points) - mount.motion()[0]
+            relative = mount.velocities(sights, points, self.sees) - mount.motion()[0]
             rates = np.einsum("ij,ij->i", relative, ways)
             cosines = np.abs(np.einsum("ij,ij->i", found.normals[hit], ways))
             sections = 4 * echoes[sights] * cosines * r**2 * self._solid[hit]
