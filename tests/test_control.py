@@ -13,8 +13,8 @@ import numpy as np
 import veldrain as vd
 from tests.helpers import DEMO, Hold, cart
 from veldrain.control import Motors, NamedController, Senses, fresh
+from veldrain.sampling import Reading
 from veldrain.sensing import Inertial, Scan
-from veldrain.simulation import Reading
 
 BEARINGS = np.linspace(-math.radians(135), math.radians(135), 180)
 

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from veldrain.control.contract import MotorHandle
-from veldrain.simulation import Reading
+from veldrain.sampling import Reading
 from veldrain.units import Quantity, quantity
 
 

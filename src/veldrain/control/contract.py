@@ -6,7 +6,8 @@ from collections.abc import Iterator, Mapping
 from typing import Any, Protocol, runtime_checkable
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.simulation import Reading, RobotInMotion, Samples
+from veldrain.sampling import Reading, Samples
+from veldrain.simulation import RobotInMotion
 
 
 @runtime_checkable

@@ -14,7 +14,7 @@ from mcap.writer import CompressionType, Writer
 from veldrain.errors import VeldrainError
 from veldrain.pose import Array
 from veldrain.recording.messages import Fields, definition, header, to_bytes
-from veldrain.simulation import Reading, Samples
+from veldrain.sampling import Reading, Samples
 
 METADATA = "veldrain"
 
