@@ -155,6 +155,14 @@ class Beyond(unittest.TestCase):
             m = vd.Model("rig").link("box", mass=1).mount(vd.Camera(size=(20, 20), field="40 deg"), "eye", "box")
             pixels = vd.Simulation(w.place(m, fixed=True))["rig"].read("eye").pixels  # type: ignore[union-attr]
             self.assertTrue(pixels[10, 4, 0] > 100 > pixels[10, 15, 0])
+            sign = vd.Model("sign").link(
+                "board", vd.Part(vd.Box((0.1, 1, 1)), look=vd.Look("red", reflectance=0.9)), mass=1
+            )
+            with self.assertLogs("veldrain", "WARNING") as logged:
+                vd.save_robot(sign, Path(folder) / "sign.urdf")
+            self.assertIn("of the look of board its colour is kept alone", logged.output[0])
+            again = vd.load_robot(Path(folder) / "sign.urdf").links["board"].parts[0]
+            self.assertEqual((again.colour, again.look), ("red", None))
             bare = vd.Mesh.of(mesh.corners, mesh.triangles, collide="triangles")
             with self.assertRaisesRegex(vd.VeldrainError, "a picture on a Mesh without texture coordinates"):
                 vd.Part(bare, look=look)

@@ -14,7 +14,7 @@ from veldrain.check.finding import Finding, Findings
 from veldrain.documents.source import kind_of_file, laid_over
 from veldrain.errors import VeldrainError
 from veldrain.formats import is_robot_file, load_robot
-from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Mesh, Part, Sphere
+from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Look, Mesh, Part, Sphere
 from veldrain.pose import Pose
 
 
@@ -60,6 +60,12 @@ def part_words(part: Part) -> dict[str, Any]:
         words["role"] = part.role
     if part.colour:
         words["colour"] = part.colour
+    if part.look:
+        plain, look = Look(), part.look
+        told = {word: getattr(look, word) for word in ("colour", "checker", "tile", "reflectance", "echo")}
+        words["look"] = {word: value for word, value in told.items() if value != getattr(plain, word)}
+        if look.source not in ("", "array"):  # a picture in memory has no file to name
+            words["look"]["image"] = look.source
     return words
 
 

@@ -32,6 +32,8 @@ class UrdfWriter:
 
         self.model, self.folder, self.stem = model, path.resolve().parent, path.stem
         self.left = [f"sensor '{name}' is left out: URDF has no words for it" for name in model.sensors]
+        self.left += [f"of the look of {link.name} its colour is kept alone" for link in model.links.values()
+                      if any(part.look for part in link.parts)]  # fmt: skip
         self.meshes: dict[str, Path] = {}
         self._sub: Any = etree.SubElement
         self.root: Any = etree.Element("robot", name=model.name, nsmap={"v": OWN})
@@ -123,8 +125,9 @@ class UrdfWriter:
             mesh.set(f"{{{OWN}}}collide", shape.collide)
             if shape.fit != "volume":
                 mesh.set(f"{{{OWN}}}fit", shape.fit)
-        if part.colour and role == ("collision" if part.role == "collision" else "visual"):
-            self.add(self.add(e, "material", name=part.colour), "color", rgba=row(rgba(part.colour, self.model.name)))
+        colour = part.look.colour if part.look else part.colour
+        if colour and role == ("collision" if part.role == "collision" else "visual"):
+            self.add(self.add(e, "material", name=colour), "color", rgba=row(rgba(colour, self.model.name)))
         if part.surface and role == ("visual" if part.role == "visual" else "collision"):
             self.surface(e, part.surface)
 
