@@ -160,7 +160,7 @@ class Words(unittest.TestCase):
 class Compiling(unittest.TestCase):
     def test_the_first_run_says_that_it_compiles(self) -> None:
         """The named step shows only where no kernels are kept yet."""
-        for kept, words in ((True, ""), (False, "Engine compiled in")):
+        for kept, words in ((True, ""), (False, "The engine is compiled, in")):
             screen = io.StringIO()
             with (
                 self.subTest(kept=kept),

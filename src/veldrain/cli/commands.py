@@ -86,7 +86,7 @@ def study(path: Path, out: Path | None, workers: int, trials: int | None = None)
     loaded: Study = load_study(path)
     loaded.trials = trials or loaded.trials
     folder = out or unused(Path(path.name.split(".")[0] + "-results"))
-    prepare_engine()
+    prepare_engine(loaded.scenario.world)
     with progress("Trials") as tell:
         result = loaded.run(folder, workers=workers, progress=tell)
     show(result, None)
@@ -142,7 +142,7 @@ def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: 
     if out is not None and out.exists():
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
     record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
-    prepare_engine()
+    prepare_engine(scenario.world)
     recording = run_trial(scenario, seed=seed, record=record, controllers=controllers, exact=exact)
     print_outcome(recording)
     say(f"Written: {record}")

@@ -180,7 +180,7 @@ def look(
         if given is not None and given.exists():
             raise VeldrainError("is there already", where=str(given), cure=f"name another file with {option}")
     time = None if at_time is None else quantity(at_time, "time", "--at-time")
-    prepare_engine()
+    prepare_engine(pictures=True)
     stage = staged(file, time, world, posture)
     size_of = (round(pixels[0]), round(pixels[1]))
     if movie_file is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import sys
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
@@ -15,6 +16,7 @@ from rich.table import Table
 from veldrain.report.text import number, probability, signed, with_unit
 
 if TYPE_CHECKING:
+    from veldrain.model import World
     from veldrain.recording import Recording
     from veldrain.study import Result
     from veldrain.study.statistics import Comparison
@@ -136,16 +138,19 @@ def progress(title: str) -> Iterator[Callable[[int, int, str], None]]:
         yield lambda done, total, last: bar.update(task, completed=done, total=total, last=last)
 
 
-def prepare_engine() -> None:
-    """Compile the engine's kernels where this machine has not done so yet, and say so."""
-    import time
-
+def prepare_engine(*worlds: World, pictures: bool = False) -> None:
+    """Compile what this machine has not compiled yet, and say so: the engine, and what paints where there is a need."""
     from veldrain.physics.engine import prepare
     from veldrain.physics.kernel import is_compiled
+    from veldrain.sensing.painting import prepare_painting
 
-    if is_compiled():
-        return
-    begun = time.perf_counter()
-    with err.status("Preparing the engine: compiling its kernels, once on this machine (about a minute) …"):
-        prepare()
-    err.print(f"Engine compiled in {time.perf_counter() - begun:.0f} s; kept for the next time.")
+    pictures = pictures or any(hasattr(mounted.sensor, "lens") for world in worlds for placed in world.placed.values()
+                               for mounted in placed.model.sensors.values())  # fmt: skip
+    for what, wanted, kernel, act in (
+        ("engine", True, "", prepare), ("painter", pictures, "painting.paint", prepare_painting)
+    ):  # fmt: skip
+        if wanted and not is_compiled(kernel):
+            begun = time.perf_counter()
+            with err.status(f"Preparing the {what}: compiling its kernels, once on this machine …"):
+                act()
+            err.print(f"The {what} is compiled, in {time.perf_counter() - begun:.0f} s; kept for the next time.")

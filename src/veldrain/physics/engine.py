@@ -347,4 +347,6 @@ def prepare() -> None:
     engine.advance(1)
     Mechanics(engine, engine.compiled.robots["box"]).warm_up()
     engine.clearance(engine.geoms_of("box"), engine.geoms_of("ground"))
-    engine.scene.cast(np.zeros((1, 3)), np.array([[0.0, 0.0, 1.0]]), 1.0)
+    up = np.array([[0.0, 0.0, 1.0]])
+    engine.scene.cast(np.zeros((1, 3)), up, 1.0)
+    engine.scene.sweep(np.zeros((6, 3)), up, np.zeros(1), 1.0, np.ones(len(engine.scene.sights)))

@@ -39,9 +39,9 @@ def cache_folder() -> Path:
     return Path(platformdirs.user_cache_dir("veldrain")) / "kernels" / digest.hexdigest()[:16]
 
 
-def is_compiled() -> bool:
-    """True where an earlier run has left compiled kernels."""
-    return any(cache_folder().rglob("*.nbi"))
+def is_compiled(name: str = "") -> bool:
+    """True where an earlier run has left compiled kernels (of a module and function, such as ``painting.paint``)."""
+    return any(cache_folder().rglob(f"{name}*.nbi"))
 
 
 def kernel(function: F) -> F:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from veldrain.model import Box, Look, Mesh, World
 from veldrain.model.colours import rgba
+from veldrain.physics.engine import Engine
 from veldrain.physics.kernel import entry, inlined, kernel, vector_entry
 from veldrain.physics.plant import BOX, MESH, PLANE
 from veldrain.physics.scene import Scene, trace
@@ -308,3 +309,12 @@ def developed(light: NDArray[np.float32], white: float, is_linear: bool = False)
     if is_linear:
         return np.asarray(level * np.float32(255 / 4095) + np.float32(0.5), np.float32).astype(np.uint8)
     return np.asarray(_CODES[(level + np.float32(0.5)).astype(np.uint16)])
+
+
+def prepare_painting() -> None:
+    """Compile what paints, or load it from the cache: a tiny world is painted once."""
+    world = World().ground()
+    painter = Painter(Engine(world, 1e-3).scene, world)
+    ahead, one = np.array([[1.0, 0.0, 0.0]]), np.zeros(1, np.int32)
+    painter.shoot(np.zeros((1, 3)), np.eye(3)[None], one, ahead, 0.0, 1.0)
+    within(np.ones((2, 2, 3)), np.zeros(1, np.int64), np.zeros(1, np.int64), 1)
