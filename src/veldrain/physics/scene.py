@@ -187,7 +187,7 @@ class Scene:
             sweep_beams(self.view, *self.stack(thread), place, ways[rows], lead[rows], reach, shine, distances[rows],
                         echoes[rows])  # fmt: skip
 
-        in_parts(len(ways), FEWEST // 4, part)
+        in_parts(len(ways), FEWEST, part)
         return distances, echoes
 
 

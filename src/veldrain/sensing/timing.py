@@ -140,6 +140,7 @@ class Timed:
     def exactly(self) -> Self:
         """The same sensor without errors of its own."""
         same = copy.copy(self)
+        same.exact = True
         for name, value in self.perfect.items():
             setattr(same, name, value)
         return same
