@@ -314,7 +314,7 @@ def movie(
     progress: Callable[[int, int, str], None] | None = None,
     **view: Any,
 ) -> Picture:
-    """A recording as an MP4 or GIF file; the first picture comes back with what was drawn.
+    """A recording as an MP4 or GIF file; the last picture comes back with what was drawn.
 
     Raises:
         VeldrainError: not a recording, another kind of file, no encoder for MP4.
@@ -332,17 +332,14 @@ def movie(
     if not (view.get("eye") or view.get("side") or view.get("through") or view.get("panels")):
         stage.go_to(float(stage.times[-1]))
         view = {"eye": _standing_eye(stage, even)}
-    first = None
     for k, time in enumerate(times):
         stage.go_to(float(time))
         made = pictured(stage, None, layers, even, **view)
-        first = first or made
         writer.add(made.pixels)
         if progress:
             progress(k + 1, len(times), f"{time:.1f} s")
     writer.close()
-    assert first
-    return first
+    return made
 
 
 def _standing_eye(stage: Stage, size: tuple[int, int]) -> list[float]:
