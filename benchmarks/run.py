@@ -206,7 +206,10 @@ def many_links(folder: Path) -> Path:
 
 
 def rays(repeats: int) -> Iterator[Figure]:
-    """Rays on one thread: on a mesh against Embree, in turn, and in a world of fifty primitives."""
+    """Rays on one thread: on a mesh against Embree, in turn, and in a world of fifty primitives.
+
+    Both give distance, what was met, and its normal.
+    """
     from embreex.mesh_construction import TriangleMesh
     from embreex.rtcore_scene import EmbreeScene
 
@@ -221,7 +224,7 @@ def rays(repeats: int) -> Iterator[Figure]:
         ours, theirs = [], []
         for _ in range(3 * repeats):
             ours.append(seconds(lambda o=origins, d=ways: sim.engine.scene.cast(o, d, 100.0)))  # type: ignore[misc]
-            theirs.append(seconds(lambda one=single: other.run(*one, query="DISTANCE")))  # type: ignore[misc]
+            theirs.append(seconds(lambda one=single: other.run(*one, output=True)))  # type: ignore[misc]
         yield f"{name} {len(bumpy.faces)} triangles", len(ways) / statistics.median(ours) / 1e6, "M/s", ""
         share = statistics.median(b / a for a, b in zip(ours, theirs, strict=True))
         yield "the same, share of Embree's rays per second", share, "×", "≥ 0.5"
