@@ -124,7 +124,7 @@ def _of_recording(recording: Recording, time: float | None, world: str | Path | 
         raise VeldrainError("keeps no states to draw", where=where, cure="record it with this version")
     path = Path(world) if world is not None else _world_file(recording, where)
     scenario_step = float(recording.metadata.get("step", 1e-3))
-    simulation = Simulation(_read(path) if world is None else load_world(path), scenario_step)
+    simulation = Simulation(load_world(path), scenario_step)
     table = recording[STATE]
     states = np.stack(list(table["data"])) if len(table) else np.zeros((0, 0))
     if states.shape[1:] != simulation.engine.plant.q.shape:

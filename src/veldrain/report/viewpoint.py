@@ -96,9 +96,9 @@ def looking(
             way = np.array((level * math.cos(math.radians(around)), level * math.sin(math.radians(around)),
                             math.sin(math.radians(up))))  # fmt: skip
             place, axes = _fitted(corners, -way, size)
-            sights = painter.shoot(np.tile(place, (64, 1)), np.tile(axes, (64, 1, 1)), rows, small.lens.rays, 0.0, 1e9)[
-                2
-            ]
+            sights = painter.shoot(
+                np.tile(place, (64, 1)), np.tile(axes, (64, 1, 1)), rows, small.lens.rays, 0.0, 1e9, is_shaded=False
+            )[2]
             # Along an axis lines fall on each other.
             worth = _worth(scene, sights) - 0.002 * (up - 24) - (0.4 if around in (-90, 0) else 0.0)
             if best is None or worth > best[0] + 1e-9:

@@ -36,8 +36,9 @@ class Image:
     """A picture.
 
     Attributes:
-        pixels: (h, w, 3) of uint8; (h, w) of uint8 in grey; (h, w) of float32 in depth, m along the camera's axis, inf
-            where there is nothing; (h, w) of uint16 in labels: 0 where there is nothing, else a number of ``names``.
+        pixels: (h, w, 3) of uint8; (h, w) of uint8 in grey; (h, w) of float32 in depth, m along the camera's axis (of a
+            fisheye along the ray), inf where there is nothing; (h, w) of uint16 in labels: 0 where there is nothing,
+            else a number of ``names``.
         exposure: time in s.
         names: of labels, from 1 on: what each number stands for.
         boxes: of labels: name, and the least and greatest column and row, (left, top, right, bottom), of what is seen.

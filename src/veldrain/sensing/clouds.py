@@ -1,4 +1,4 @@
-"""Points as sensor_msgs/msg/PointCloud2 has them."""
+"""Directions from angles, and points as sensor_msgs/msg/PointCloud2 has them."""
 
 from __future__ import annotations
 
@@ -12,6 +12,12 @@ from numpy.typing import ArrayLike
 from veldrain.pose import Array
 
 _CODES = {"uint16": 4, "uint32": 6, "float32": 7}  # of the message's PointField
+
+
+def ways_along(azimuths: Array, elevations: Array) -> Array:
+    """Unit vectors (…, 3) in the mount, from angles about z from +x and above the xy plane, rad."""
+    level = np.cos(elevations)
+    return np.stack([level * np.cos(azimuths), level * np.sin(azimuths), np.sin(elevations)], axis=-1)
 
 
 def cloud_message(points: Array, **columns: ArrayLike) -> Fields:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Mount
 from veldrain.pose import Array
-from veldrain.sensing.clouds import cloud_message
+from veldrain.sensing.clouds import cloud_message, ways_along
 from veldrain.sensing.noise import not_negative, share
 from veldrain.sensing.timing import Timed, Timing
 from veldrain.units import Quantity, quantities, quantity
@@ -326,8 +326,7 @@ class SpinningLidar(_Ranging):
         self.columns = azimuths
         self.azimuths: Array = self.field * ((np.arange(azimuths) + 0.5) / azimuths - 0.5)
         up, around = np.meshgrid(self.elevations, self.azimuths)  # by azimuth, then by ring: in order of time
-        ways = np.stack([np.cos(up) * np.cos(around), np.cos(up) * np.sin(around), np.sin(up)], axis=-1)
-        self.directions = ways.reshape(-1, 3)
+        self.directions = ways_along(around, up).reshape(-1, 3)
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Cloud | None]:
         take, shape = self.beams(mount, random), (self.columns, len(self.elevations))

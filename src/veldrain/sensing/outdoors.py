@@ -15,6 +15,7 @@ from veldrain.errors import VeldrainError
 from veldrain.model import Mount
 from veldrain.model.lights import Air
 from veldrain.pose import Array
+from veldrain.sensing.clouds import ways_along
 from veldrain.sensing.noise import Wander, not_negative, share
 from veldrain.sensing.timing import Timed, Timing, xyz
 from veldrain.units import Quantity, quantities, quantity
@@ -125,7 +126,7 @@ class Gnss(Timed):
         """Unit vectors (n, 3) spread evenly over the sky from 10° above the horizon on, world axes."""
         heights = np.arcsin(np.linspace(math.sin(math.radians(10)), 0.98, SKY))
         up, around = (a.ravel() for a in np.meshgrid(heights, np.arange(SKY) * 2 * math.pi / SKY))
-        return np.stack([np.cos(up) * np.cos(around), np.cos(up) * np.sin(around), np.sin(up)], axis=1)
+        return ways_along(around, up)
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Fix]:
         drifts = np.array((self.drift, self.drift, self.drift_up))

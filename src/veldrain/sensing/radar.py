@@ -13,7 +13,7 @@ import numpy as np
 from veldrain.errors import VeldrainError
 from veldrain.model import Mount
 from veldrain.pose import Array
-from veldrain.sensing.clouds import cloud_message
+from veldrain.sensing.clouds import cloud_message, ways_along
 from veldrain.sensing.noise import above_zero, not_negative, share
 from veldrain.sensing.timing import Timed, Timing
 from veldrain.units import Quantity, quantity
@@ -120,9 +120,7 @@ class Radar(Timed):
         self._around = self.field * ((np.arange(wide) + 0.5) / wide - 0.5)
         self._up = self.height * ((np.arange(high) + 0.5) / high - 0.5)
         around, up = (a.ravel() for a in np.meshgrid(self._around, self._up))
-        self.directions: Array = np.stack(
-            [np.cos(up) * np.cos(around), np.cos(up) * np.sin(around), np.sin(up)], axis=1
-        )
+        self.directions: Array = ways_along(around, up)
         self._solid = np.cos(up) * (self.field / wide) * (self.height / high)  # sr of each ray
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Detections]:
@@ -173,7 +171,5 @@ class Radar(Timed):
         return Detections(*found[:, np.argsort(found[0], kind="stable")])
 
     def to_message(self, reading: Detections) -> Fields:
-        level = np.cos(reading.elevations) * reading.ranges
-        points = np.stack([level * np.cos(reading.azimuths), level * np.sin(reading.azimuths),
-                           reading.ranges * np.sin(reading.elevations)], axis=-1)  # fmt: skip
+        points = reading.ranges[:, None] * ways_along(reading.azimuths, reading.elevations)
         return cloud_message(points, range_rate=reading.rates, cross_section=reading.sections)
