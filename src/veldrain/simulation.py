@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -49,11 +49,19 @@ class RobotInMotion:
     @positions.setter
     def positions(self, values: Sequence[float]) -> None:
         plant, row = self._sim.engine.plant, self._row(values, "positions")
-        coords = plant.dofs["coord"][self._dofs]
+        dofs = plant.dofs[self._dofs]
+        for name, value, dof in zip(self.joints, row, dofs, strict=True):
+            if not dof["low"] - 1e-9 <= value <= dof["high"] + 1e-9:
+                raise VeldrainError(
+                    f"position {value:.6g} is outside of its limits, {dof['low']:.6g} to {dof['high']:.6g}",
+                    where=f"{self.name}/{name}", cure="assign one inside, or change the limits",
+                )  # fmt: skip
+        coords = dofs["coord"]
         plant.q[coords[coords >= 0]] = row[coords >= 0]
         for joint, at in self._robot.balls.items():
             turn = [row[self.joints.index(f"{joint}/{axis}")] for axis in "xyz"]
             plant.q[at : at + 4] = Rotation.from_rotvec(turn).as_quat()
+        self._sim.engine.hold_still()
         self._sim.engine.refresh()
 
     @property
@@ -183,7 +191,13 @@ class RobotInMotion:
         number = float(value) if isinstance(value, (int, float)) else quantity(value, kind, where)
         if math.isnan(number):
             raise VeldrainError(f"the commanded {mode} is not a number", where=where, cure="look at the controller")
-        dof["command"] = number
+        if mode == "position" and not dof["low"] - 1e-9 <= number <= dof["high"] + 1e-9:
+            unit = "m" if linear else "rad"
+            self._sim.engine.notice(
+                f"command {where}", f"{where}: commanded to {number:.4g} {unit}, beyond its limits of {dof['low']:.4g} to "
+                f"{dof['high']:.4g} {unit}" + ("" if linear or abs(number) < 7 else "; are these degrees?"),
+            )  # fmt: skip
+        dof["command"], dof["told"] = number, 1
 
     def push(
         self,
@@ -297,6 +311,11 @@ class Simulation:
 
     def advance_to(self, goal: int) -> None:
         """Go on to a step, taking all samples that are due on the way and at its end."""
+        if goal < self.engine.steps:
+            raise VeldrainError(
+                f"step {goal} is over: the clock is at step {self.engine.steps}", where="advance_to",
+                cure="name a later step, or restore a snapshot",
+            )  # fmt: skip
         while self.engine.steps < goal:
             due = min((s.due for s in self._samples.values()), default=goal)
             self.engine.advance(min(goal, due) - self.engine.steps)
@@ -330,6 +349,17 @@ class Simulation:
             begun = self.engine.steps + 1 + (samples.slices - 1) * (samples.period // samples.slices)
             periods = max(0, -(-(begun - samples.first) // samples.period))
             samples.forget(samples.first + periods * samples.period)
+
+    @property
+    def notices(self) -> list[str]:
+        """What a reader of the results has to know: energy out of nothing, a step too coarse, a command beyond limits."""
+        return list(self.engine.notices)
+
+    def __reduce_ex__(self, _: object) -> Any:
+        raise VeldrainError(
+            "a simulation cannot be copied or pickled",
+            cure="make another of the same world, and give it snapshot() with restore()",
+        )
 
     def energy(self) -> tuple[float, float]:
         """Kinetic and potential energy in J."""

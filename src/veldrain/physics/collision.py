@@ -12,7 +12,7 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.nearest import nearest_cores
-from veldrain.physics.outlines import bounding_box, feature, rounding, thickness
+from veldrain.physics.outlines import bounding_box, feature, rounding, skin, thickness
 from veldrain.physics.patches import face_height, overlap, spread
 from veldrain.physics.plant import MESH, PLANE, STATUS_FINE, STATUS_FULL
 from veldrain.physics.spatial import (
@@ -33,6 +33,7 @@ from veldrain.physics.trees import point_velocity
 from veldrain.physics.triangles import may_lean, next_branch, set_probe, within
 
 SAME_WAY = 1.0 - 1e-10  # cosine of a normal and a face's, from which on they are the same
+MISTAKEN = 1e-6  # m: gaps and depths below this are not looked at twice
 NEAR = 5e-4  # contacts are kept up to this gap (m), so that a body at rest keeps all of its contacts
 
 
@@ -185,7 +186,8 @@ def triangle_points(a, triangle, poly, corners, faces):
     """The same for a triangle of a mesh, which is touched from its outer side only."""
     face, centre = faces[0], triple(triangle.pos)
     normal = triple(face.normal)
-    distance, n, one, other = nearest_cores(a, a.core, triangle, 0.0, poly, corners)
+    inset = a.core
+    distance, n, one, other = nearest_cores(a, inset, triangle, 0.0, poly, corners)
     upright = dot(n, normal)
     if distance > 0.0 and 0.0 < upright < 0.9999 and may_lean(face, minus(other, centre), upright):
         between = scaled(add(one, other), 0.5)
@@ -197,7 +199,39 @@ def triangle_points(a, triangle, poly, corners, faces):
     between = minus(foot, scaled(normal, dot(normal, minus(foot, centre))))
     if height < -thickness(a) or (count == 1 and not within(face, minus(between, centre))):
         return 0, normal
-    return facing_points(a, triangle, normal, between, poly, corners, faces, count > 1)
+    found, normal = facing_points(a, triangle, normal, between, poly, corners, faces, count > 1)
+    gaps, deepest = poly[5, :, 0], 0.0
+    for k in range(found):
+        deepest = min(deepest, gaps[k])
+    if deepest > -MISTAKEN:
+        return found, normal
+    # A depth along the triangle's own normal is believed as far as the shape can be that deep in any direction: a rod
+    # in a hole lies deep below the plane of the plate around it, and does not touch it.
+    for k in range(1, 3):
+        if distance > 0.0:
+            break
+        inset = 0.5 * k * 0.95 * thickness(a)
+        distance, _, _, _ = nearest_cores(a, max(inset, a.core), triangle, 0.0, poly, corners)
+    if distance > 0.0 and -deepest > 2.0 * (skin(a, inset) - distance):
+        return 0, normal
+    return found, normal
+
+
+@kernel
+def free_gaps(a, b, found, poly, corners):
+    """Let no gap (in poly[5]) be less than the distance of two shapes that are apart: rims stand for round ones.
+
+    Most pairs rest on each other, or are far apart: those are not looked at.
+    """
+    gaps, least = poly[5, :, 0], math.inf
+    for k in range(found):
+        least = min(least, gaps[k])
+    if b.kind == PLANE or least > NEAR or abs(least) < MISTAKEN:
+        return
+    distance, _, _, _ = nearest_cores(a, 0.0, b, 0.0, poly, corners)
+    distance -= rounding(a) + rounding(b)
+    for k in range(found):
+        gaps[k] = max(gaps[k], distance) if distance > 0.0 else gaps[k]
 
 
 @kernel
@@ -289,6 +323,7 @@ def find_contacts(a, h):
                 return STATUS_FULL
         else:
             points, n = pair_points(geoms[first], geoms[second], a.poly, a.corners, a.faces)
+            free_gaps(geoms[first], geoms[second], points, a.poly, a.corners)
             if not add_contacts(a, count, geoms[first], geoms[second], a.pairs[k], points, n, h):
                 return STATUS_FULL
         for j in range(before, count.contacts):  # a pair's softness is shared by its points
@@ -309,6 +344,7 @@ def meet_mesh(a, count, g, mesh, key, h):
         for f in range(first, last):
             set_probe(probe, mesh, a.faces[f], a.corners, a.faces[0])
             points, n = triangle_points(g, probe, a.poly, a.corners, a.faces)
+            free_gaps(g, probe, points, a.poly, a.corners)
             if not add_contacts(a, count, g, probe, key, points, n, h):
                 return False
             merge_contacts(count, a.contacts, before)

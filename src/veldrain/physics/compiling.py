@@ -297,6 +297,16 @@ class _Builder:
             B=np.zeros(0),
             closed=np.zeros((closed + 2, closed)),
             stages=np.zeros((8, max(len(self.q), len(self.v)))),
+            room=np.zeros((3, 3)),
+            inertials=np.zeros(0, p.INERTIAL),
+            loads=np.zeros(0, p.LOAD),
+            load_geoms=np.zeros((0, len(geoms)), np.int64),
+            load_links=np.zeros((0, len(self.links)), np.int64),
+            hanging=np.zeros(0, p.HANGING),
+            tallies=np.zeros(0, p.TALLY),
+            tally_geoms=np.zeros((0, len(geoms)), np.int64),
+            felt=np.zeros(0, p.FELT),
+            drives=np.zeros(0, p.DRIVE),
         )
         return p.with_room(bare, contacts=32, pairs=64, room=4096)
 

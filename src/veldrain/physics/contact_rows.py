@@ -6,13 +6,14 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import NEW, NOW, STATUS_FINE, STATUS_FULL, UNFORCED
-from veldrain.physics.rows import RECOVER, add_direction, row_product, row_velocity
+from veldrain.physics.rows import RECOVER, add_direction, gentle, row_product, row_velocity
 from veldrain.physics.spatial import add, dot, minus, put, scaled, triple
 
 SLOW = 1e-3  # impacts slower than this (m/s), or than gravity makes in two steps, do not bounce
-RECOVER_SPEED = 1.0  # m/s, at most
 TOLERATED = 1e-7  # m of gap or overlap that counts as touching
 TINY = 1e-15  # 1/kg: what is below does not move
+STEADY = 3.5  # rad²: below 4 the map of a step without damping stays bounded
+LEAST_DRAG = 1e-6  # share of the speed that a spring takes away in a step
 
 
 @kernel
@@ -31,8 +32,15 @@ def build_contacts(count, trees, nodes, speeds, contacts, kept, rows, J, B, clos
             ):
                 return STATUS_FULL
         contact_mobility(c, rows, J, B)
+    add_swings(count, trees, nodes, contacts)
+    for k in range(count.contacts):
+        c = contacts[k]
         before, free = row_velocity(rows[c.row], J, speeds[NOW]), row_velocity(rows[c.row], J, speeds[UNFORCED])
-        contact_targets(c, before, free, h)
+        if c.surface[4] > 0.0 and c.mobility[0] > TINY:
+            soften(c, before, (free - before) / h, h, swing_of(c, trees, nodes))
+            recall(c, kept, count.kept)
+            continue
+        contact_targets(c, rows[c.row], B, before, free, h)
         recall(c, kept, count.kept)
     return STATUS_FINE
 
@@ -57,11 +65,58 @@ def contact_mobility(c, rows, J, B):
 
 
 @kernel
-def contact_targets(c, before, free, h):
-    """Least normal velocity after the step, and the same for the positions.
+def add_swings(count, trees, nodes, contacts):
+    """Sum up, tree by tree, the squares of what soft contacts would swing with: no swing of the tree is faster."""
+    for t in range(len(trees)):
+        trees[t].swing = 0.0
+    for k in range(count.contacts):
+        c = contacts[k]
+        if c.surface[4] > 0.0:
+            for node in (c.node_a, c.node_b):
+                if node >= 0:
+                    trees[nodes[node].tree].swing += c.mobility[0] / c.surface[4]
 
-    A soft contact is a spring and damper taken at the end of the step: with stiffness k and damping c the
-    impulse is −h·k·(gap + h·v⁺) − h·c·v⁺, which is a row with v⁺ + soft·λ ≥ target.
+
+@kernel
+def swing_of(c, trees, nodes):
+    """The faster of the swings of a contact's two sides, rad²/s²."""
+    one = trees[nodes[c.node_a].tree].swing if c.node_a >= 0 else 0.0
+    other = trees[nodes[c.node_b].tree].swing if c.node_b >= 0 else 0.0
+    return max(one, other)
+
+
+@kernel
+def soften(c, before, a, h, swing):
+    """Make a contact a spring (k) and damper (c) that pushes only: a row with v⁺ + soft·λ ≥ target.
+
+    The impulse λ = α·overlap − β·v⁺ is that for which the step's own map of (gap, v) has the eigenvalues of the exact
+    solution over h, with the contact's mobility m, δ = c·m/2 and ω² = k·m − δ²:
+    β = (e^{2δh} − 1)/m, α = (1 + e^{2δh} − 2·e^{δh}·cos ωh)/(h·m), so that frequency and decay are right at any step.
+    The overlap is its mean over h around the start of the step, so that touching and letting go need not fall on
+    a step. Where swings are too fast for the step, h²·Σk·m > STEADY, the spring is taken at the end of the step, which
+    is stable and loses energy; the check foretells it.
+    """
+    k, damping, m = 1.0 / c.surface[4], c.surface[5], c.mobility[0]
+    c.bounce, c.target_shift = 0, -math.inf
+    decay = 0.5 * damping * m
+    if h * h * swing > STEADY or 2.0 * decay * h > 1.0:
+        gain = h * k + (damping if c.gap <= 0.0 else 0.0)
+        c.soft, c.target = 1.0 / (h * gain), -k * c.gap / gain
+        return
+    reach = 0.5 * h * abs(before + 0.5 * a * h)
+    overlap, share = max(-c.gap, 0.0), 1.0 if c.gap < 0.0 else 0.0
+    if abs(c.gap) < reach:
+        overlap, share = (reach - c.gap) ** 2 / (4.0 * reach), (reach - c.gap) / (2.0 * reach)
+    grown, square = math.exp(2.0 * decay * h), k * m - decay * decay
+    swung = math.cos(math.sqrt(square) * h) if square >= 0.0 else math.cosh(math.sqrt(-square) * h)
+    gain = (1.0 + grown - 2.0 * math.sqrt(grown) * swung) / (h * m)
+    drag = max(share * (grown - 1.0) / m, LEAST_DRAG / m)
+    c.soft, c.target = 1.0 / drag, gain * overlap / drag
+
+
+@kernel
+def contact_targets(c, row, B, before, free, h):
+    """Least normal velocity after the step, and the same for the positions.
 
     Without bounce the gap may close in the step, no more. With it the step is split at the moment of impact t:
     the speed V then comes back as e·V and goes on under the same acceleration a, and the positions move by
@@ -72,11 +127,6 @@ def contact_targets(c, before, free, h):
     c.bounce, c.soft = 0, 0.0
     if c.mobility[0] <= TINY:  # held by joints on both sides: nothing gives way
         c.mobility[0], c.target, c.target_shift = 1.0, -math.inf, -math.inf
-        return
-    if c.surface[4] > 0.0:
-        damping = c.surface[5] if c.gap <= 0.0 else 0.0
-        gain = damping * c.surface[4] + h  # times the stiffness
-        c.soft, c.target, c.target_shift = c.surface[4] / (h * gain), -c.gap / gain, -math.inf
         return
     open_gap = max(c.gap - TOLERATED, 0.0)
     e = c.surface[1]
@@ -92,11 +142,11 @@ def contact_targets(c, before, free, h):
     c.target = -open_gap / h
     c.target_shift = c.target
     if c.gap < -TOLERATED:
-        c.target_shift = min(-RECOVER * c.gap / h, RECOVER_SPEED)
+        c.target_shift = gentle(row, B, c.mobility[0], -RECOVER * c.gap / h)
 
 
 @kernel
-def weaken_bounces(count, speeds, contacts, rows, J, h):
+def weaken_bounces(count, speeds, contacts, rows, J, B, h):
     """Halve the restitution of all bounces if the contacts would give more energy than they take; False: they don't.
 
     Newton's restitution can do that where friction reverses in the impact (T. R. Kane, D. A. Levinson, Dynamics:
@@ -124,7 +174,7 @@ def weaken_bounces(count, speeds, contacts, rows, J, h):
         if c.bounce == 1:
             c.surface[1] *= 0.5
             before, bare = row_velocity(rows[c.row], J, speeds[NOW]), row_velocity(rows[c.row], J, free)
-            contact_targets(c, before, bare, h)
+            contact_targets(c, rows[c.row], B, before, bare, h)
     return True
 
 
@@ -166,7 +216,7 @@ def keep_contacts(count, contacts, kept):
     count.kept = count.contacts
     for k in range(count.contacts):
         c, old = contacts[k], kept[k]
-        old.key, old.gap = c.key, c.gap
+        old.key, old.gap, old.rigid = c.key, c.gap, 1 if c.mobility[0] == 1.0 and c.target == -math.inf else 0
         n, t1, t2, x = triple(c.frame[0]), triple(c.frame[1]), triple(c.frame[2]), c.impulse
         put(old.point, triple(c.point))
         put(old.normal, n)

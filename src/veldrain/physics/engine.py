@@ -22,6 +22,7 @@ from veldrain.physics.compiling import LinkPlace, Robot, compile_world
 from veldrain.physics.loops import all_openings
 from veldrain.physics.scene import Scene
 from veldrain.physics.stepping import advance, refresh
+from veldrain.physics.tapping import Taps
 from veldrain.pose import Array, Pose
 
 INTEGRATORS = ("semi-implicit", "rk4")
@@ -42,9 +43,13 @@ class NotFiniteError(VeldrainError):
 
 @dataclass(frozen=True)
 class Snapshot:
-    """A copy of a state; restoring it continues to the same bits."""
+    """A copy of a state; restoring it continues to the same bits.
+
+    ``names`` tells the world that it is of: those of its links, joints and shapes.
+    """
 
     arrays: dict[str, NDArray[Any]]
+    names: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -58,6 +63,10 @@ class Forces:
     gap: Array
     force: Array
     moment: Array
+
+
+def _two_digits(value: float) -> float:
+    return float(f"{value:.1e}")
 
 
 class Engine:
@@ -80,7 +89,10 @@ class Engine:
         if integrator not in INTEGRATORS:
             raise unknown("integrator", integrator, INTEGRATORS)
         self.step = step
-        self._has_warned, self._floor = False, world.floor
+        self._told: set[str] = set()
+        self.notices: list[str] = []  # what a reader of the results has to know, each told once
+        self.taps = Taps(self)
+        self._floor = world.floor
         self.compiled = compile_world(world, step, len(watches))
         self.plant = self.compiled.plant
         self.plant.counts["smooth"] = integrator == "rk4"
@@ -100,6 +112,13 @@ class Engine:
         self.refresh()
         if len(self.plant.loops):
             self._close_loops()
+        self.hold_still()
+
+    def hold_still(self) -> None:
+        """Let motors that were told nothing hold where they are: position motors at their positions."""
+        dofs = self.plant.dofs
+        waiting = (dofs["told"] == 0) & (dofs["mode"] == p.POSITION) & (dofs["coord"] >= 0)
+        dofs["command"][waiting] = self.plant.q[dofs["coord"][waiting]]
 
     def _close_loops(self) -> None:
         """Turn the joints whose start is not given so that all loops are closed."""
@@ -134,8 +153,7 @@ class Engine:
 
     def refresh(self) -> None:
         """Bring poses and velocities up to date with a state that was changed from outside."""
-        a = self.plant
-        refresh(a.trees, a.nodes, a.dofs, a.q, a.speeds, a.geoms)
+        refresh(self.plant)
 
     @property
     def steps(self) -> int:
@@ -154,18 +172,64 @@ class Engine:
             if status == p.STATUS_FINE:
                 break
             if status == p.STATUS_NOT_FINITE:
+                deep = self._deepest()
                 raise NotFiniteError(
-                    f"the velocity is no longer finite at {self.steps * self.step:.6g} s",
+                    f"the velocity is no longer finite at {self.steps * self.step:.6g} s" + (f": {deep}" if deep else ""),
                     where=self.compiled.dof_names[dof],
-                    cure="look for a huge effort, a huge push or a very small mass there",
-                )
+                    cure="move them apart, or switch the pair off with no_contact" if deep else
+                    "look for a huge effort, a huge push or a very small mass there",
+                )  # fmt: skip
             self._grow()
-        if self.plant.counts["rough"][0] and not self._has_warned:
-            self._has_warned = True
-            log.warning(
-                "rk4 was asked for and cannot be used with %s: such steps are semi-implicit, of first order",
-                _ROUGH[int(self.plant.counts["rough"][0])],
-            )
+        self._tell()
+
+    def _tell(self) -> None:
+        """Say what the steps taken have shown, once."""
+        count = self.plant.counts[0]
+        if count["rough"]:
+            self.notice(
+                "rk4", f"rk4 was asked for and cannot be used with {_ROUGH[int(count['rough'])]}: such steps are "
+                "semi-implicit, of first order",
+            )  # fmt: skip
+        if count["wanted"]:
+            self.notice(
+                "step", f"the step of {self.step * 1e3:g} ms is too coarse for what touches here; "
+                f"use {_two_digits(float(count['wanted'])) * 1e3:g} ms",
+            )  # fmt: skip
+        if count["surges"]:
+            pair = int(count["surge_pair"])
+            names = " and ".join(self.sides_of(np.array([pair]))[0]) if pair >= 0 else (
+                self.compiled.dof_names[int(count["surge_dof"])])  # fmt: skip
+            self.notice(
+                "energy", f"energy grew by {count['surge']:.3g} J in the step to "
+                f"{count['surge_step'] * self.step:.6g} s, from {count['surge_energy']:.3g} J, by nothing that gave it: "
+                f"{names}; see whether they overlap, or use a smaller step",
+            )  # fmt: skip
+
+    def notice(self, about: str, text: str) -> None:
+        """Tell something about the results, once for each subject: in the log and in ``notices``."""
+        if about not in self._told:
+            self._told.add(about)
+            self.notices.append(text)
+            log.warning(text)
+
+    def _deepest(self) -> str:
+        """The pair of shapes that was deepest in each other when the last contacts were found; "" for none."""
+        a = self.plant
+        found = a.contacts[: int(a.counts["contacts"][0])]
+        if len(found) == 0 or found["gap"].min() > -1e-4:
+            return ""
+        deep = found[found["gap"].argmin()]
+        one, other = self.sides_of(deep["key"][None])[0]
+        return f"{one} and {other} are {-deep['gap'] * 1e3:.3g} mm inside each other"
+
+    def sides_of(self, keys: NDArray[np.int64]) -> NDArray[Any]:
+        """Names (n, 2) of both sides of pairs by their keys; forces are on the first."""
+        kinds = self.plant.geoms["kind"]
+        sides = np.stack(np.divmod(keys, max(len(kinds), 1)), axis=-1).reshape(-1, 2)
+        # A plane or a mesh is always the second of a pair.
+        swapped = np.isin(kinds[sides[:, 0]], (p.PLANE, p.MESH))
+        sides[swapped] = sides[swapped][:, ::-1]
+        return np.array(self.compiled.geom_names, object)[sides]
 
     def _grow(self) -> None:
         a = self.plant
@@ -277,33 +341,49 @@ class Engine:
             raise VeldrainError("a push on what is fixed in the world", cure="push a link that moves")
         free = np.flatnonzero(self.plant.pushes["until"] <= self.steps)
         if len(free) == 0:
-            raise VeldrainError(f"more than {len(self.plant.pushes)} pushes at once", cure="add their forces")
+            free = [len(self.plant.pushes)]
+            self.plant = self.plant._replace(pushes=np.concatenate([self.plant.pushes, np.zeros(free[0], p.PUSH)]))
         push = self.plant.pushes[free[0]]
         push["node"], push["link"], push["until"] = place.node, link, until
         push["force"], push["torque"], push["point"] = force, torque, place.pose.apply(point)
 
     def snapshot(self) -> Snapshot:
         """A copy of the state."""
-        return Snapshot({name: getattr(self.plant, name).copy() for name in p.STATE})
+        return Snapshot({name: getattr(self.plant, name).copy() for name in p.STATE}, self._names)
+
+    @cached_property
+    def _names(self) -> tuple[str, ...]:
+        found = self.compiled
+        return (*found.link_names, *found.dof_names, *found.geom_names)
 
     def restore(self, snapshot: Snapshot) -> None:
-        """Go back to a snapshot."""
+        """Go back to a snapshot.
+
+        Raises:
+            VeldrainError: it is none, or of another world.
+        """
+        if not isinstance(snapshot, Snapshot):
+            raise VeldrainError(f"{type(snapshot).__name__} is not a snapshot", cure="give what snapshot() gave")
+        if snapshot.names != self._names:
+            other = sorted(set(snapshot.names) ^ set(self._names))
+            raise VeldrainError(f"a snapshot of another world ({', '.join(other[:3]) or 'its things in another order'})",
+                                cure="restore it in a simulation of its own world")  # fmt: skip
+        pushes = snapshot.arrays["pushes"]
+        if len(self.plant.pushes) < len(pushes):
+            self.plant = self.plant._replace(pushes=np.zeros(len(pushes), p.PUSH))
+        self.plant.pushes["until"] = 0
         while len(self.plant.kept) < len(snapshot.arrays["kept"]):
             self._grow()
         for name, old in snapshot.arrays.items():
             getattr(self.plant, name)[: len(old)] = old
         self.refresh()
+        self.taps.forget()
 
     def forces(self) -> Forces:
         """What acted between things in the last step."""
         a = self.plant
         kept = a.kept[: int(a.counts["kept"][0])]
-        sides = np.array([divmod(int(key), len(a.geoms)) for key in kept["key"]], np.int64).reshape(-1, 2)
-        # A plane or a mesh is always the second of a pair.
-        swapped = np.isin(a.geoms["kind"][sides[:, 0]], (p.PLANE, p.MESH))
-        sides[swapped] = sides[swapped][:, ::-1]
-        names = np.array(self.compiled.geom_names, object)
-        return Forces(names[sides], kept["point"], kept["normal"], kept["gap"], kept["impulse"] / self.step,
+        return Forces(self.sides_of(kept["key"]), kept["point"], kept["normal"], kept["gap"], kept["impulse"] / self.step,
                       kept["moment"] / self.step)  # fmt: skip
 
     def momentum(self) -> tuple[Array, Array]:

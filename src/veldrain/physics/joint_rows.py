@@ -6,7 +6,7 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import STATUS_FINE, STATUS_FULL
-from veldrain.physics.rows import RECOVER, hold_closed, open_row, set_limit
+from veldrain.physics.rows import hold_closed, open_row, set_limit
 from veldrain.physics.trees import respond
 
 STOP, FRICTION = -1, -2  # in place of a loop's number
@@ -27,15 +27,13 @@ def build_joints(count, trees, nodes, dofs, q, v, limits, rows, J, B, closed, h)
         reach = h * 2.0 * abs(v[k]) + 1e-6
         below, above = q[dof.coord] - dof.low, dof.high - q[dof.coord]
         if below < reach:
-            target = -below / h if below > 0.0 else -RECOVER * below / h
             if not add_joint(
-                count, trees, nodes, dof.node, k, STOP, 0.0, math.inf, target, dof.stop, limits, rows, J, B, closed
+                count, trees, nodes, dof.node, k, STOP, 0.0, math.inf, -below / h, dof.stop, limits, rows, J, B, closed
             ):
                 return STATUS_FULL
         if above < reach:
-            target = above / h if above > 0.0 else RECOVER * above / h
             if not add_joint(
-                count, trees, nodes, dof.node, k, STOP, -math.inf, 0.0, target, dof.stop, limits, rows, J, B, closed
+                count, trees, nodes, dof.node, k, STOP, -math.inf, 0.0, above / h, dof.stop, limits, rows, J, B, closed
             ):
                 return STATUS_FULL
     return STATUS_FINE

@@ -23,7 +23,6 @@ from veldrain.physics.plant import (
     UNFORCED,
 )
 from veldrain.physics.rows import (
-    RECOVER,
     add_direction,
     apply_row,
     common_part,
@@ -211,8 +210,7 @@ def build_links(count, trees, nodes, loops, limits, rows, J, B, closed, h):
         ):
             return STATUS_FULL
         left = loop.length - length
-        low, target, soft = -math.inf, (left if left > 0.0 else RECOVER * left) / h, 0.0
-        high = 0.0
+        low, high, target, soft = -math.inf, 0.0, left / h, 0.0
         if loop.kind == SPRING:
             gain = loop.damping + h * loop.stiffness
             high, target, soft = math.inf, loop.stiffness * left / gain, 1.0 / (h * gain)

@@ -80,6 +80,18 @@ def thickness(g):
 
 
 @kernel
+def skin(g, inset):
+    """How far the surface of a shape lies from its core at most: at its corners."""
+    if g.kind == SPHERE or g.kind == CAPSULE:
+        return g.size[0]
+    if g.kind == HULL:
+        return inset * g.size[1] / g.size[0]
+    if g.kind == CONE:
+        return inset * 2.0 * max(g.size[0], g.size[1]) / g.size[2]
+    return inset * math.sqrt(3.0)
+
+
+@kernel
 def cone_feature(size, d, out):
     """The same in the cone's own frame: its base, a line of its side, or a single point."""
     across, slant = math.sqrt(d[0] * d[0] + d[1] * d[1]), math.sqrt(size[0] * size[0] + 4.0 * size[1] * size[1])

@@ -15,6 +15,7 @@ from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 # m: so far outside of a face counts as on it. Where the sides of two faces coincide, the points where they cross
 # would wander along them.
 BESIDE = 1e-6
+EDGE_ON = 1e-3  # sine of the angle between a face and the line of sight
 
 
 @kernel
@@ -106,9 +107,21 @@ def cross_edges(A, B, n, out):
 
 
 @kernel
+def is_edge_on(F, count, n):
+    """True for a face that is seen from its side: it has no height over a point."""
+    if count < 3:
+        return False
+    m = cross(minus(triple(F[1]), triple(F[0])), minus(triple(F[2]), triple(F[0])))
+    along = dot(m, n)
+    return along * along < EDGE_ON * EDGE_ON * dot(m, m)
+
+
+@kernel
 def overlap(A, count_a, B, count_b, n, slack, out, spare):
     """Points where two features face each other along n; gives their number, 0 where they do not."""
     if count_a == 1 or count_b == 1:
+        return 0
+    if is_edge_on(A, count_a, n) or is_edge_on(B, count_b, n):
         return 0
     if count_a == 2 and count_b == 2:
         return cross_edges(A, B, n, out)

@@ -41,13 +41,19 @@ def _record(integers: str, numbers: str, **arrays: int | tuple[int, ...]) -> np.
     return np.dtype(fields)
 
 
-COUNTS = _record("step contacts kept equals limits rows room sweeps smooth rough", "")  # smooth: 1 where rk4 is wanted
+COUNTS = _record(
+    # smooth: 1 where rk4 is wanted. eased: when least effort is looked for next, see ``effort``. surge: the first step
+    # that made energy, see ``surges``. wanted: s, a step that would do where this one is too coarse; 0: it is not.
+    "step contacts kept equals limits rows room sweeps smooth rough eased_contacts eased_rests eased_next "
+    "surges surge_step surge_pair surge_dof",
+    "surge surge_energy wanted",
+)
 
 TREE = _record(
     # Nodes first to end − 1; dofs from dof on. lone: a free body by itself. A scripted root moves as rows script
     # to script_end − 1 of Plant.script say (one a step), else script is −1.
     "first end dof dofs lone script script_end",
-    "",
+    "swing",  # rad²/s²: of soft contacts on it, the sum of what each would swing with, squared
     ref=3,  # reference point of spatial vectors
     root=(6, 6),  # of a free root: Cholesky factor of its articulated inertia; of a lone one: 3 × 3 inverse inertia
 )
@@ -74,7 +80,8 @@ NODE = _record(
     acc=6,  # acceleration
 )
 DOF = _record(
-    "coord node mode saturated",  # coord −1: of a FREE or BALL node; saturated: sign of the limit the motor sits on
+    # coord −1: of a FREE or BALL node; saturated: sign of the limit the motor sits on; told: 1 once it was commanded.
+    "coord node mode saturated told",
     # inertia: reflected by the motor. spring, rest: of the joint's own spring. rub, stop: impulses of the joint's
     # friction and stop in the last step.
     "damping friction low high spring rest inertia stiffness gain limit command "
@@ -119,7 +126,7 @@ LOOP = _record(
     moment=3,
 )
 CONTACT = _record(
-    "key node_a node_b bounce row rows",  # key: shape a · shapes + shape b; row, rows: its first row, and how many
+    "key node_a node_b bounce row rows free",  # key: shape a · shapes + shape b; row, rows: its first row, and how many
     # target: wanted normal velocity; target_shift: the same for positions; shift: its impulse; soft: what the
     # normal velocity gives way for an impulse of 1.
     "gap target target_shift shift soft",
@@ -131,9 +138,29 @@ CONTACT = _record(
     mobility=9,  # see rows.contact_mobility
     wrong=3,  # see solver: what is wrong, and the direction of search
     pull=3,
+    ease=3,  # see effort
+    away=3,
 )
-KEPT = _record("key used", "gap", point=3, normal=3, impulse=3, moment=3)  # a contact of the last step
-LIMIT = _record("dof row kind loop", "low high target soft mobility impulse wrong pull")  # a row between two bounds
+# A contact of the last step; rigid: neither side can give way.
+KEPT = _record("key used rigid", "gap", point=3, normal=3, impulse=3, moment=3)
+# A row between two bounds; shift, target_shift: as of a contact.
+# What sensors gather at every step (see ``taps``): sums since the last sample, in the sensor's axes.
+INERTIAL = _record(
+    "node begun steps",
+    "follows most_force most_rate",  # follows: share of a first-order low pass in a step, 0: the mean
+    place=3,
+    turn=(3, 3),
+    before=3,  # velocity and axes at the start of the step
+    axes=(3, 3),
+    force=3,
+    rate=3,
+)
+LOAD = _record("node first end steps", "", place=3, turn=(3, 3), point=3, force=3, torque=3, sum_force=3, sum_torque=3)
+HANGING = _record("node", "mass", centre=3, inertia=(3, 3), before=3, spun=3)  # a link below the joint of a load
+TALLY = _record("first count end lost steps", "pressed")  # its rows of FELT; lost: contacts without room
+FELT = _record("key", "weight gap", impulse=3, point=3, normal=3, moment=3)  # point, normal: times weight
+DRIVE = _record("dof steps", "sum")
+LIMIT = _record("dof row kind loop free", "low high target target_shift soft mobility impulse shift wrong pull ease away")
 ROW = _record("dof_a dofs_a at_a dof_b dofs_b at_b", "")  # of each side: its dofs and their place in J and B
 
 
@@ -171,6 +198,16 @@ class Plant(NamedTuple):
     B: Array  # (room,) M⁻¹·Jᵀ
     closed: Array  # (E + 2, E) factor of the rows of closed loops on each other, and two rows to work in
     stages: Array  # (8, max(Q, D)) of rk4
+    room: Array  # (3, 3) to work in
+    inertials: Records
+    loads: Records
+    load_geoms: Ints  # (loads, G) 1: the shape hangs on the joint
+    load_links: Ints  # (loads, links)
+    hanging: Records
+    tallies: Records
+    tally_geoms: Ints  # (tallies, G) 1: contacts of the shape count
+    felt: Records
+    drives: Records
 
 
 # What decides what happens next: to copy these is to take a snapshot.

@@ -11,7 +11,8 @@ from veldrain.physics.kernel import kernel
 from veldrain.physics.spatial import cross, minus, put, scaled, triple, turned
 from veldrain.physics.trees import project, respond
 
-RECOVER = 0.2  # share of an overlap taken back in a step
+RECOVER = 0.2  # share of an overlap, or of what a stop or rope is beyond its end, taken back in a step
+RECOVER_SPEED = 1.0  # m/s or rad/s: no degree of freedom is moved faster to undo it
 
 
 @kernel
@@ -195,12 +196,32 @@ def hold_closed(size, row, rows, J, B, closed):
 
 
 @kernel
+def gentle(row, B, mobility, wanted):
+    """The speed at which a row may be moved without a velocity, at most ``wanted``: see RECOVER_SPEED.
+
+    A row that acts close to a joint's axis turns the joint far for little: it is undone slowly, or never.
+    """
+    most = 0.0
+    for k in range(row.at_a, row.at_a + row.dofs_a + row.dofs_b):
+        most = max(most, abs(B[k]))
+    return min(wanted, RECOVER_SPEED * mobility / most) if most > 0.0 else 0.0
+
+
+@kernel
 def set_limit(count, dof, loop, low, high, target, soft, impulse, limits, rows, J, B):
-    """Make the row added last one between two bounds: soft·impulse is added to its velocity."""
+    """Make the row added last one between two bounds: soft·impulse is added to its velocity.
+
+    What lies beyond its end already comes back by its position alone, with no velocity: ``target_shift``.
+    """
     limit, row = limits[count.limits], rows[count.rows - 1]
     limit.dof, limit.row, limit.loop = dof, count.rows - 1, loop
     limit.low, limit.high, limit.target, limit.soft = low, high, target, soft
     limit.mobility = row_product(row, row, J, B) + soft
+    limit.target_shift = target
+    sign = 1.0 if low == 0.0 else -1.0  # of a stop or rope, which push one way
+    if (low == 0.0 or high == 0.0) and sign * target > 0.0:
+        limit.target = 0.0
+        limit.target_shift = sign * gentle(row, B, limit.mobility, RECOVER * sign * target)
     limit.impulse = min(max(impulse, low), high)
     count.limits += 1
 

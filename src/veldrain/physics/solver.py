@@ -19,7 +19,15 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import NEW, PULL, SHIFT, UNFORCED
-from veldrain.physics.rows import apply_row, apply_three, limit_velocity, row_velocity, three_velocities
+from veldrain.physics.rows import (
+    RECOVER_SPEED,
+    apply_row,
+    apply_three,
+    gentle,
+    limit_velocity,
+    row_velocity,
+    three_velocities,
+)
 
 ROUNDS = 30  # of sweeps and searches in turn, at most
 SWEEPS = 3  # of a round
@@ -67,7 +75,8 @@ def sweep_contact(c, rows, J, B, v):
     mu, gain = c.surface[0], m[0] + c.soft
     if x[1] * x[1] + x[2] * x[2] >= EDGE * mu * mu * x[0] * x[0]:
         gain += mu * math.sqrt(m[1] * m[1] + m[2] * m[2])  # sliding friction follows, and may push the same way
-    normal = max(0.0, x[0] - RELAXATION * (vn + c.soft * x[0] - c.target) / gain)
+    relaxation = RELAXATION if c.soft == 0.0 else 1.0
+    normal = max(0.0, x[0] - relaxation * (vn + c.soft * x[0] - c.target) / gain)
     dn = normal - x[0]
     fx = v1 + c.belt[0] + m[1] * dn - m[3] * x[1] - m[4] * x[2]
     fy = v2 + c.belt[1] + m[2] * dn - m[4] * x[1] - m[5] * x[2]
@@ -76,7 +85,7 @@ def sweep_contact(c, rows, J, B, v):
     x[0], x[1], x[2] = normal, a, b
     if dn != 0.0 or da != 0.0 or db != 0.0:
         apply_three(row, B, dn, da, db, v)
-    most = max(abs(dn) * (m[0] + c.soft), max(abs(da), abs(db)) * m[6])
+    most = max(abs(dn) * m[0], max(abs(da), abs(db)) * m[6])
     if c.rows == 6:
         # Moments against rolling and spinning, no larger than their arms times the normal force.
         first, second, third = rows[c.row + 3], rows[c.row + 4], rows[c.row + 5]
@@ -171,7 +180,7 @@ def aim_search(count, contacts, limits, rows, J, v, old):
         a = c.target - vn - c.soft * x[0]
         wrong[0] = a / (m[0] + c.soft)
         new += a * wrong[0]
-        most = max(most, abs(a))
+        most = max(most, abs(wrong[0]) * m[0])
         edge = c.surface[0] * x[0]
         if x[1] * x[1] + x[2] * x[2] < EDGE * edge * edge:
             a, b = -v1 - c.belt[0], -v2 - c.belt[1]
@@ -243,7 +252,7 @@ def search(count, contacts, limits, rows, J, B, v, move, measure):
 
 @kernel
 def solve_velocities(count, speeds, contacts, limits, rows, J, B):
-    """The impulses of all rows, from those kept, and the velocities that they give."""
+    """The impulses of all rows, from those kept, and the velocities that they give; False: the work allowed ran out."""
     v = speeds[NEW]
     for k in range(len(v)):
         v[k] = speeds[UNFORCED, k]
@@ -264,49 +273,129 @@ def solve_velocities(count, speeds, contacts, limits, rows, J, B):
             left -= 1
             most = sweep(count, contacts, limits, rows, J, B, v)
             if most < ENOUGH:
-                return
+                return True
         if most < SMALL and most > 0.8 * before:
-            return
+            return True
         before = most
         if left <= 0:
-            return
+            return False
         measure = 0.0
         for _ in range(SEARCHES):
             measure = aim_search(count, contacts, limits, rows, J, v, measure)
             left -= 1
             if measure <= 0.0 or not search(count, contacts, limits, rows, J, B, v, speeds[PULL], measure):
                 break
+    return False
 
 
 @kernel
-def solve_positions(count, speeds, contacts, rows, J, B):
-    """What positions move beyond the new velocities: to undo overlap, and after a bounce.
+def restrain(count, speeds, contacts, limits, rows, J, B):
+    """Weaken impulses that are not solved to the end as far as they would make energy.
 
-    It moves positions only, so that no energy comes from undoing an overlap.
+    The work of impulses λ that take velocities from u to v is λ·J(u + v)/2; solved to the end it is never above zero.
+    With all of them scaled by s it is s·λ·Ju + s²·λ·J·B·λ/2: least at s = −λ·Ju / λ·J·B·λ.
+    """
+    v, move = speeds[NEW], speeds[PULL]
+    for k in range(len(move)):
+        move[k] = 0.0
+    for k in range(count.limits):
+        if limits[k].soft == 0.0:
+            apply_row(rows[limits[k].row], B, limits[k].impulse, move)
+    for k in range(count.contacts):
+        c = contacts[k]
+        if c.soft == 0.0:
+            for j in range(c.rows):
+                apply_row(rows[c.row + j], B, c.impulse[j], move)
+    after, moved = 0.0, 0.0
+    for k in range(count.limits):
+        limit = limits[k]
+        if limit.soft == 0.0:
+            after += limit.impulse * row_velocity(rows[limit.row], J, v)
+            moved += limit.impulse * row_velocity(rows[limit.row], J, move)
+    for k in range(count.contacts):
+        c = contacts[k]
+        if c.soft == 0.0:
+            for j in range(c.rows):
+                after += c.impulse[j] * row_velocity(rows[c.row + j], J, v)
+                moved += c.impulse[j] * row_velocity(rows[c.row + j], J, move)
+            after += c.impulse[1] * c.belt[0] + c.impulse[2] * c.belt[1]
+    if after - 0.5 * moved <= 1e-9 * moved:
+        return
+    keep = min(max((moved - after) / moved, 0.0), 1.0)
+    for k in range(len(move)):
+        v[k] -= (1.0 - keep) * move[k]
+    for k in range(count.limits):
+        if limits[k].soft == 0.0:
+            limits[k].impulse *= keep
+    for k in range(count.contacts):
+        c = contacts[k]
+        if c.soft == 0.0:
+            for j in range(c.rows):
+                c.impulse[j] *= keep
+
+
+@kernel
+def undo(row, shifted, target, soft_enough, mobility, low, high, J, B, new, shift):
+    """Bring one row of positions to its target, between bounds; gives its impulse and the change of its speed.
+
+    soft_enough: False where nothing holds the row back from being moved at any speed (a bounce).
+    """
+    wrong = target - row_velocity(row, J, new) - row_velocity(row, J, shift)
+    if soft_enough:
+        wrong = math.copysign(gentle(row, B, mobility, abs(wrong)), wrong)
+    wanted = min(max(shifted + wrong / mobility, low), high)
+    change = wanted - shifted
+    if change != 0.0:
+        apply_row(row, B, change, shift)
+    return wanted, abs(change) * mobility
+
+
+@kernel
+def solve_positions(count, speeds, contacts, limits, rows, J, B):
+    """What positions move beyond the new velocities: to undo overlap, at stops and ropes, and after a bounce.
+
+    It moves positions only, so that no energy comes from undoing an overlap, and slowly (see ``rows.gentle``).
     """
     new, shift = speeds[NEW], speeds[SHIFT]
     for k in range(len(shift)):
         shift[k] = 0.0
-    needed = False
+    needed, bounces = False, False
+    for k in range(count.limits):
+        limits[k].shift = 0.0
+        needed = needed or limits[k].target_shift != limits[k].target
     for k in range(count.contacts):
         c = contacts[k]
         c.shift = 0.0
+        bounces = bounces or c.bounce == 1
         needed = needed or c.bounce == 1 or c.target_shift > 0.0
     if not needed:
         return
     for _ in range(SHIFTS):
         most = 0.0
+        for k in range(count.limits):
+            limit = limits[k]
+            if limit.low == 0.0 or limit.high == 0.0:  # a stop or a rope
+                limit.shift, changed = undo(
+                    rows[limit.row], limit.shift, limit.target_shift, True, limit.mobility, limit.low, limit.high,
+                    J, B, new, shift,
+                )  # fmt: skip
+                most = max(most, changed)
         for k in range(count.contacts):
             c = contacts[k]
-            row = rows[c.row]
-            moving = row_velocity(row, J, new) + row_velocity(row, J, shift)
-            wanted = c.shift - (moving - c.target_shift) / c.mobility[0]
-            if c.bounce == 0:
-                wanted = max(0.0, wanted)
-            change = wanted - c.shift
-            if change != 0.0:
-                c.shift = wanted
-                apply_row(row, B, change, shift)
-                most = max(most, abs(change) * c.mobility[0])
+            if c.target_shift == -math.inf:
+                continue
+            c.shift, changed = undo(
+                rows[c.row], c.shift, c.target_shift, c.bounce == 0, c.mobility[0],
+                0.0 if c.bounce == 0 else -math.inf, math.inf, J, B, new, shift,
+            )  # fmt: skip
+            most = max(most, changed)
         if most < 1e-6:
             break
+    if bounces:
+        return
+    most = 0.0
+    for k in range(len(shift)):
+        most = max(most, abs(shift[k]))
+    if most > RECOVER_SPEED:  # what cannot be undone gently is not undone at once
+        for k in range(len(shift)):
+            shift[k] *= RECOVER_SPEED / most

@@ -24,6 +24,12 @@ def dot(a, b):
 
 
 @kernel
+def norm(a):
+    """|a|."""
+    return math.sqrt(a[0] * a[0] + a[1] * a[1] + a[2] * a[2])
+
+
+@kernel
 def add(a, b):
     """a + b of two triples."""
     return (a[0] + b[0], a[1] + b[1], a[2] + b[2])

@@ -10,7 +10,8 @@ from __future__ import annotations
 import math
 
 from veldrain.physics.collision import find_contacts, place_geoms
-from veldrain.physics.contact_rows import build_contacts, keep_contacts, weaken_bounces
+from veldrain.physics.contact_rows import TOLERATED, build_contacts, keep_contacts, weaken_bounces
+from veldrain.physics.effort import ease, is_due
 from veldrain.physics.joint_rows import build_joints, keep_joints
 from veldrain.physics.kernel import entry, kernel
 from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
@@ -20,6 +21,7 @@ from veldrain.physics.plant import (
     FREE,
     NEW,
     NOW,
+    PULL,
     ROUGH_NOT,
     SHIFT,
     STATUS_FINE,
@@ -27,22 +29,28 @@ from veldrain.physics.plant import (
     STATUS_NOT_FINITE,
 )
 from veldrain.physics.smooth import roughness, smooth_step
-from veldrain.physics.solver import solve_positions, solve_velocities
+from veldrain.physics.solver import SWEEPS, restrain, solve_positions, solve_velocities
 from veldrain.physics.spatial import (
     add,
     cross,
     dot,
     matrix_of_quaternion,
+    norm,
     put,
     rotated,
+    rotation_vector_between,
     scaled,
     triple,
     turn_quaternion,
     turned,
 )
+from veldrain.physics.surges import LEAST, SHARE, given, grows, kinetic, look_at_steps, note
+from veldrain.physics.taps import begin_taps, tap_step
 from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees, spin_momentum
 
 WEAKENINGS = 8  # how often bounces are halved at most; after that they are left as they are
+FINE = 0.02  # rad: a lone body that turns farther in a step is turned in parts
+GROWTH = 1e-6  # share of its energy that a lone body's turn may make
 CLOSINGS = 4  # Newton steps that bring positions back onto closed loops
 
 
@@ -71,30 +79,60 @@ def solve_step(a, count, h):
         solve_trees(a.trees, a.nodes, a.dofs, a.speeds, a.script, count.step, h, True)
         if build_rows(a, count, h) != STATUS_FINE:
             return STATUS_FULL
-        solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
+        before = count.sweeps
+        solved = solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
+        quiet = count.sweeps - before <= SWEEPS
         for _ in range(WEAKENINGS):
-            if not weaken_bounces(count, a.speeds, a.contacts, a.rows, a.J, h):
+            if not weaken_bounces(count, a.speeds, a.contacts, a.rows, a.J, a.B, h):
                 break
-            solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
+            solved = solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
+            quiet = False
+        if not solved:
+            restrain(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
         if not check_motors(a.dofs, a.q, a.speeds[NEW], h, attempt < 3):
             break
+    if is_due(count, h, quiet):
+        ease(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B, h)
+    if count.contacts > 0:
+        look_at_steps(a, count, h, not solved)
     return STATUS_FINE
 
 
 @kernel
-def tumble(tree, n, v, h):
-    """The rotation vector of a lone body in a step, and its new spin: its angular momentum stays as it is.
+def tumble(tree, n, v, h, extra):
+    """The rotation vector of a lone body in a step, and its new spin: its angular momentum L stays as it is.
 
-    The body turns with the spin of mid-step, from Euler's equation I·ω̇ = −ω × I·ω; then ω⁺ = I⁺⁻¹·L.
+    The body turns with the spin of the middle, from Euler's equation I·ω̇ = −ω × I·ω; then ω⁺ = I⁺⁻¹·L. What spins
+    faster than FINE in a step is turned in parts. Where the digits left would make energy, the spin is cut back to
+    what it had. extra: what positions turn beyond that; the spin turns along, so that no energy comes of it.
     """
     w = triple(v)
     L = spin_momentum(n, w)
     moment = cross(L, w)
-    if dot(moment, moment) == 0.0:
-        return scaled(w, h)
-    turn = scaled(add(w, scaled(turned(tree.root, moment), 0.5 * h)), h)
-    back = scaled(turn, -1.0)
-    put(v, rotated(turned(tree.root, rotated(L, back)), turn))
+    turn = scaled(w, h)
+    if dot(moment, moment) > 0.0:
+        parts = max(1, math.ceil(h * norm(w) / FINE))
+        q, still = n.U[0:4], n.acc[0:4]
+        for k in range(4):
+            q[k] = still[k] = 1.0 if k == 3 else 0.0
+        part, spin = h / parts, w
+        turn = (0.0, 0.0, 0.0)
+        for j in range(parts):
+            back = scaled(turn, -1.0)
+            bend = rotated(turned(tree.root, rotated(cross(L, spin), back)), turn)
+            little = scaled(add(spin, scaled(bend, 0.5 * part)), part)
+            if parts == 1:
+                turn = little
+            else:
+                turn_quaternion(q, 0, little)
+                turn = rotation_vector_between(still, q)
+            spin = rotated(turned(tree.root, rotated(L, scaled(turn, -1.0))), turn)
+        more = dot(L, spin) / dot(L, w)
+        put(v, scaled(spin, 1.0 / math.sqrt(more)) if more > 1.0 + GROWTH else spin)
+    if dot(extra, extra) > 0.0:
+        both = add(extra, turn)
+        put(v, rotated(rotated(triple(v), scaled(turn, -1.0)), both))
+        return both
     return turn
 
 
@@ -121,15 +159,14 @@ def move_coordinates(nodes, q, move):
 def move_step(a, count, h):
     """Take over the new velocities and move the coordinates with them."""
     nodes, dofs, q = a.nodes, a.dofs, a.q
-    now, new, move = a.speeds[NOW], a.speeds[NEW], a.speeds[SHIFT]
+    now, new, shift, move = a.speeds[NOW], a.speeds[NEW], a.speeds[SHIFT], a.speeds[PULL]
     for k in range(len(dofs)):
-        move[k] = h * (new[k] + move[k])
+        move[k] = h * (new[k] + shift[k])
     for t in range(len(a.trees)):
         tree = a.trees[t]
         if tree.lone == 1:
             d = tree.dof
-            extra = (move[d] - h * new[d], move[d + 1] - h * new[d + 1], move[d + 2] - h * new[d + 2])
-            put(move[d : d + 3], add(extra, tumble(tree, nodes[tree.first], new[d : d + 3], h)))
+            put(move[d : d + 3], tumble(tree, nodes[tree.first], new[d : d + 3], h, scaled(triple(shift[d : d + 3]), h)))
     for k in range(len(dofs)):
         dofs[k].acceleration = (new[k] - now[k]) / h
         now[k] = new[k]
@@ -154,12 +191,22 @@ def move_step(a, count, h):
 @kernel
 def finish_step(a, count, h):
     """All that follows from the new velocities of a semi-implicit step."""
-    solve_positions(count, a.speeds, a.contacts, a.rows, a.J, a.B)
+    suspect = grows(a.dofs, a.speeds)
+    energy, work = 0.0, 0.0
+    if suspect:
+        energy, _ = kinetic(a.trees, a.nodes, a.dofs, a.speeds[NOW], a.gravity)
+        work = given(a, count, h)
+    solve_positions(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
     keep_contacts(count, a.contacts, a.kept)
     keep_joints(count, a.dofs, a.limits)
     if len(a.loops) > 0:
         keep_loops(count, a.loops, a.limits, a.contacts, a.rows, a.J, a.B, a.closed, h)
     move_step(a, count, h)
+    if suspect:
+        new, power = kinetic(a.trees, a.nodes, a.dofs, a.speeds[NOW], a.gravity)
+        gained = new - energy - h * power
+        if gained > LEAST and gained > SHARE * new and gained - work - given(a, count, h) > max(LEAST, SHARE * new):
+            note(a, count, gained, energy)
 
 
 @kernel
@@ -181,7 +228,8 @@ def watch_touches(count, kept, watch_sides, watch_step):
     """Note the step of the first touch of every watched pair."""
     G = watch_sides.shape[2]
     for k in range(count.kept):
-        if dot(triple(kept[k].normal), triple(kept[k].impulse)) <= 0.0:
+        meets = kept[k].rigid == 1 and kept[k].gap <= TOLERATED  # two that are led, or led and fixed
+        if dot(triple(kept[k].normal), triple(kept[k].impulse)) <= 0.0 and not meets:
             continue
         a, b = kept[k].key // G, kept[k].key % G
         for w in range(len(watch_step)):
@@ -200,11 +248,12 @@ def first_not_finite(v):
 
 
 @entry
-def refresh(trees, nodes, dofs, q, speeds, geoms):
+def refresh(a):
     """All that follows from the state; to be called after the state was changed from outside."""
-    move_trees(trees, nodes, q, speeds[NOW])
-    place_geoms(nodes, geoms)
-    node_accelerations(nodes, dofs, speeds[NOW])
+    move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
+    place_geoms(a.nodes, a.geoms)
+    node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
+    begin_taps(a)
 
 
 @entry
@@ -234,6 +283,7 @@ def advance(a, h, steps):
             count.rough = max(count.rough, rough)
             finish_step(a, count, h)
         count.step += 1
+        tap_step(a, count, h)
         watch_touches(count, a.kept, a.watch_sides, a.watch_step)
     node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
     return STATUS_FINE, 0
