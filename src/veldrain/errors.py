@@ -39,6 +39,27 @@ def _rebuilt(kind: type[VeldrainError], problem: str, where: str, cure: str) -> 
     return kind(problem, where=where, cure=cure)
 
 
+def checked_name(name: object, what: str, is_file: bool = False) -> str:
+    """A name that a person gave, if it is one.
+
+    Args:
+        name: the name.
+        what: it is of, for the error.
+        is_file: True where a file or folder is called so.
+
+    Raises:
+        VeldrainError: no text, empty, too long, with characters that cannot be seen, or not fit for a file.
+    """
+    cure = "give a short name of letters, digits, spaces, - and _"
+    if not isinstance(name, str):
+        raise VeldrainError(f"{name!r} is not a name", where=what, cure=cure)
+    if not name.strip() or name != name.strip() or not name.isprintable() or len(name) > 120:
+        raise VeldrainError(f"{name!r} is no good as a name", where=what, cure=cure)
+    if is_file and (name.startswith(".") or name.endswith(".") or set(name) & set('/\\:*?"<>|')):
+        raise VeldrainError(f"{name!r} is no good as a name: a folder is called so", where=what, cure=cure)
+    return name
+
+
 def unknown(what: str, word: str, known: Iterable[str], where: str = "") -> VeldrainError:
     """The error for a word that is not known, with the nearest one that is.
 

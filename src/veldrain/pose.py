@@ -17,6 +17,19 @@ from veldrain.units import Quantity, quantity, triple
 Array = NDArray[np.float64]
 
 
+FARTHEST = 1e9  # m: beyond, a millimetre is lost in the digits of a position
+MOST_TURN = 4 * math.pi  # rad: more than two turns are degrees that lack their unit
+
+
+def _angle(value: float, where: str) -> float:
+    if not abs(value) <= MOST_TURN:
+        cure = (
+            f"a plain number is in rad; write '{value:g} deg' for degrees" if math.isfinite(value) else "give an angle"
+        )
+        raise VeldrainError(f"an angle of {value:g} rad", where=where, cure=cure)
+    return value
+
+
 class Pose:
     """A position and a rotation: of a link in its parent, of a sensor on its link, of a thing in the world.
 
@@ -47,10 +60,12 @@ class Pose:
         if sum(way is not None for way in (rpy, rotation, yaw)) > 1:
             raise VeldrainError("a pose with two rotations", cure="give one of rpy, yaw and rotation")
         self.position: Array = np.array(triple(xyz, "length", "xyz"))
+        if not (np.abs(self.position) < FARTHEST).all():
+            raise VeldrainError(f"a position of {tuple(xyz)} m", where="xyz", cure="give finite lengths below 1e9 m")
         if rpy is not None:
-            rotation = Rotation.from_euler("xyz", triple(rpy, "angle", "rpy"))
+            rotation = Rotation.from_euler("xyz", [_angle(a, "rpy") for a in triple(rpy, "angle", "rpy")])
         elif yaw is not None:
-            rotation = Rotation.from_euler("z", quantity(yaw, "angle", "yaw"))
+            rotation = Rotation.from_euler("z", _angle(quantity(yaw, "angle", "yaw"), "yaw"))
         self.rotation: Rotation = rotation if rotation is not None else Rotation.identity()
 
     @property
@@ -81,7 +96,10 @@ class Pose:
 
     def apply(self, points: ArrayLike) -> Array:
         """Points (3,) or (n, 3) given in this frame, in the frame that this pose is given in."""
-        return np.asarray(self.rotation.apply(np.asarray(points, float))) + self.position
+        rows = np.asarray(points, float)
+        if rows.ndim not in (1, 2) or rows.shape[-1] != 3:
+            raise VeldrainError(f"points of shape {rows.shape}", where="Pose.apply", cure="give (3,) or (n, 3)")
+        return np.asarray(self.rotation.apply(np.ascontiguousarray(rows))) + self.position
 
     def __eq__(self, other: Any) -> bool:
         return (

@@ -6,6 +6,19 @@ import zlib
 
 import numpy as np
 
+from veldrain.errors import VeldrainError
+
+
+def checked_seed(seed: object) -> int:
+    """A seed, if it is a whole number of 0 or more.
+
+    Raises:
+        VeldrainError: it is none.
+    """
+    if isinstance(seed, bool) or not isinstance(seed, (int, np.integer)) or seed < 0:
+        raise VeldrainError(f"{seed!r} is not a seed", where="seed", cure="give a whole number, 0 or more")
+    return int(seed)
+
 
 def stream(seed: int, *names: str | int) -> np.random.Generator:
     """The random stream that belongs to a seed and a path of names.

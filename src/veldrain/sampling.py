@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -11,13 +12,13 @@ from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model import GROUND, Look, Mounted, Sensor, Struck, World
+from veldrain.model import GROUND, Look, Mounted, Sensor, Struck, Touches, World
 from veldrain.physics.compiling import LinkPlace, Robot
 from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.plant import NOW, Ints
 from veldrain.physics.scene import Scene
-from veldrain.pose import Array
+from veldrain.pose import Array, Pose
 from veldrain.units import Quantity
 
 
@@ -62,7 +63,7 @@ class EngineMount:
     def __init__(self, simulation: Clocked, robot: Robot, mounted: Mounted, slices: int) -> None:
         self._sim, self._engine, self._robot = simulation, simulation.engine, robot
         self.slices, self.world = slices, simulation.world
-        engine = self._engine
+        engine, self.taps = self._engine, self._engine.taps
         self.robot, self.name = robot.name, f"{robot.name}/{mounted.name}"
         self._link = f"{robot.name}/{mounted.link}"
         self._mechanics = Mechanics(engine, robot)
@@ -118,28 +119,67 @@ class EngineMount:
             self._sides[thing] = self._engine.geoms_of(self.robot), self._engine.geoms_of(thing)
         return self._engine.clearance(*self._sides[thing])
 
-    def touches(self) -> tuple[list[str], Array, Array, Array]:
-        found = self._engine.forces()
-        touched = np.linalg.norm(found.force, axis=1) > 0
-        names, points, normals, forces = [], [], [], []
-        for k in np.flatnonzero(touched):
-            for side, sign in ((0, 1.0), (1, -1.0)):
-                if found.sides[k, side] == self._link:
-                    names.append(str(found.sides[k, 1 - side]))
-                    points.append(found.point[k])
-                    normals.append(sign * found.normal[k])
-                    forces.append(sign * found.force[k])
-        at, normal, force = (np.array(rows, float).reshape(-1, 3) for rows in (points, normals, forces))
-        return names, at, normal, force
+    def felt_motion(
+        self, turn: Array, bandwidth: float = math.inf, most_force: float = math.inf, most_rate: float = math.inf
+    ) -> Callable[[], tuple[Array, Array]]:
+        engine = self._engine
 
-    def load(self) -> Callable[[], tuple[Array, Array, Array]]:
+        def now() -> tuple[Array, Array]:
+            back = (self.axes() @ turn).T
+            _, angular, acceleration = engine.motion(self._place)
+            return back @ (acceleration - engine.plant.gravity), back @ angular
+
+        if self._place.node < 0:
+            return now
+        follows = 1.0 - math.exp(-2.0 * math.pi * bandwidth * engine.step)
+        place = LinkPlace(self._place.node, self._place.pose @ Pose(rotation=Rotation.from_matrix(turn)))
+        tap = engine.taps.inertial(place, follows, most_force, most_rate)
+        return lambda: tap.take() or now()
+
+    def touches(self) -> Callable[[], Touches]:
+        names = self._engine.compiled.geom_names
+        tally = self._engine.taps.tally(np.array([name == self._link for name in names], np.int64))
+
+        def read() -> Touches:
+            found = tally.take()
+            if found.lost:
+                self._engine.notice(f"tally {self.name}", f"{self.name}: touched by so much at once that "
+                                    f"{found.lost} contacts are not in its reading")  # fmt: skip
+            is_first = found.sides[:, 0] == self._link
+            sign = np.where(is_first, 1.0, -1.0)[:, None]
+            return Touches(
+                [str(n) for n in np.where(is_first, found.sides[:, 1], found.sides[:, 0])], found.point,
+                sign * found.normal, sign * found.force, (sign * found.moment).sum(axis=0),
+            )  # fmt: skip
+
+        return read
+
+    def load(self) -> Callable[[], tuple[Array, Array]]:
         assert self._robot.model is not None
+        model, engine = self._robot.model, self._engine
         link = self._link.removeprefix(f"{self.robot}/")
-        joint = next((j.name for j in self._robot.model.joints.values() if j.child == link), None)
+        joint = next((j.name for j in model.joints.values() if j.child == link), None)
         if joint is None:
             raise VeldrainError(f"no joint holds link '{link}'", where=self.name, cure="mount it on a link below")
-        place = self._engine.place_of(self._link)
-        return lambda: (*self._mechanics.reaction(joint), self._engine.position(place))
+        hanging = [f"{self.robot}/{name}" for name in self._mechanics.hanging(joint)]
+        place = engine.place_of(self._link)
+
+        def now() -> tuple[Array, Array]:
+            force, torque = self._mechanics.reaction(joint)
+            torque = torque + np.cross(engine.position(place) - self.position(), force)
+            return self.axes().T @ force, self.axes().T @ torque
+
+        if place.node < 0:
+            return now
+        bodies = [
+            (engine.compiled.links[n], model.links[n.removeprefix(f"{self.robot}/")].mass_properties) for n in hanging
+        ]
+        tap = engine.taps.load(self._place, hanging, bodies)
+        return lambda: tap.take() or now()
+
+    def efforts(self, names: Sequence[str]) -> Callable[[], Array]:
+        taps = [self._engine.taps.drive(self._robot.joints[name]) for name in names]
+        return lambda: np.array([tap.take() or 0.0 for tap in taps])
 
     def joints(self, names: Sequence[str]) -> tuple[tuple[str, ...], Callable[[], tuple[Array, Array, Array]]]:
         for name in names:
@@ -212,6 +252,11 @@ class Samples:
         self.mounted, self.stream = mounted, f"{robot.name}/{mounted.name}"
         sensor: Any = mounted.sensor
         is_exact = hasattr(sensor, "exactly") and (simulation.exact or sensor.exact)
+        if simulation.exact and not (is_exact and sensor.knows_errors()):
+            simulation.engine.notice(
+                f"exact {self.stream}", f"{self.stream}: {type(sensor).__name__} does not say what its errors are "
+                "(perfect = {…}), so that exact leaves it as it is",
+            )  # fmt: skip
         self.sensor: Sensor = sensor.exactly() if is_exact else sensor
         self.period = simulation.steps_of(self.sensor.period, f"{self.stream}: period")
         self.latency = simulation.steps_of(self.sensor.latency, f"{self.stream}: latency", least=0)
@@ -233,9 +278,11 @@ class Samples:
 
     def measured(self) -> Any:
         """What the sensor would measure now, beside its own course: as if it had just been switched on."""
-        measure, data = self._started(0), None
-        for _ in range(self.slices):
-            data = measure()
+        data = None
+        with self._mount.taps.aside():
+            measure = self._started(0)
+            for _ in range(self.slices):
+                data = measure()
         return data
 
     def forget(self, reading: int) -> None:
@@ -265,6 +312,7 @@ class Samples:
         if data is None:
             return None
         self.latest = Reading(stamp, data)
+        self.arrived(step)  # what has been overtaken is dropped, whether a controller asks or not
         self._under_way.append((step + self.latency + late, self.latest))
         return self.latest
 

@@ -17,6 +17,7 @@ from veldrain.physics.engine import Engine, Snapshot
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY
 from veldrain.pose import Array, Pose
+from veldrain.randomness import checked_seed
 from veldrain.sampling import Reading, Samples, positions_of
 from veldrain.units import Quantity, quantity, triple
 
@@ -246,7 +247,7 @@ class Simulation:
         watches: Sequence[tuple[str, str]] = (),
         exact: bool = False,
     ) -> None:
-        self.world, self.seed, self.exact = world, seed, exact
+        self.world, self.seed, self.exact = world, checked_seed(seed), exact
         self.step = quantity(step, "time", "step")
         self.step_ns = round(self.step * 1e9)
         if self.step_ns < 1 or abs(self.step_ns * 1e-9 - self.step) > 1e-15:
@@ -331,7 +332,8 @@ class Simulation:
 
     def reset(self, seed: int | None = None) -> None:
         """Back to the start, with another seed if one is given."""
-        self.seed = self.seed if seed is None else seed
+        self.seed = self.seed if seed is None else checked_seed(seed)
+        self.engine.taps.clear()
         self.engine.restore(self._start)
         self._start_sensors()
 

@@ -6,8 +6,10 @@
 
 from __future__ import annotations
 
+import math
+import re
 from collections.abc import Sequence
-from functools import cache
+from functools import cache, lru_cache
 from numbers import Real
 from typing import TYPE_CHECKING, Any
 
@@ -76,6 +78,8 @@ def quantity(value: Quantity, kind: str, where: str = "") -> float:
         raise VeldrainError(f"{value!r} is not a quantity", where=where, cure=_example(kind))
     if number != number:
         raise VeldrainError("not a number (nan)", where=where, cure=_example(kind))
+    if LARGEST < abs(number) < math.inf:
+        raise VeldrainError(f"{value} is too large to be {_an(kind)}", where=where, cure=_example(kind))
     return number
 
 
@@ -94,25 +98,70 @@ def triple(values: Sequence[Quantity] | NDArray[np.float64], kind: str, where: s
     return x, y, z
 
 
-@cache
+# A number, then a unit; nothing that computes. A comma is refused: "8,5" is 8.5 to one reader and 85 to another.
+_WRITTEN = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d{1,3})?|[+-]?inf(?:inity)?)\s*([^\d\s].*|)", re.ASCII)
+_UNIT = re.compile(r"[^\W\d_]*[^\W\d]*(?:[\w%°µ²³/*^()\- ·.]*)")
+_POWER = re.compile(r"(?:\*\*|\^)\s*\(?\s*[+-]?(\d+)")
+LONGEST = 80  # characters of a quantity
+LARGEST = 1e15  # of a finite one, SI: what is larger is a slip of the pen, and overflows when it is squared
+
+
+@lru_cache(maxsize=4096)
 def _parsed(text: str, kind: str, where: str) -> float:
     if kind not in SI_UNITS:
         raise unknown("kind of quantity", kind, SI_UNITS)
+    number, unit = _split(text, kind, where)
+    wrong = VeldrainError(f"'{text}' is not {_an(kind)}", where=where, cure=_example(kind))
+    words = str(unit)
+    angular = bool(_ANGULAR_UNITS & set(words.split()))
+    if (words in ("dimensionless", "percent")) != (kind == "ratio") or angular != kind.startswith("ang"):
+        raise wrong
+    return _converted(number, unit, SI_UNITS[kind], wrong)
+
+
+def _split(text: str, kind: str, where: str) -> tuple[float, Any]:
+    """Number and unit of a text."""
+    cure = _example(kind) if kind else "write a number and a unit"
+    found = _WRITTEN.fullmatch(text) if len(text) <= LONGEST else None
+    if "," in text:
+        raise VeldrainError(f"'{text}' has a comma", where=where, cure="write a point, as in 8.5")
+    powers = [int(p) for p in _POWER.findall(found[2])] if found else []
+    if found is None or not _UNIT.fullmatch(found[2]) or max(powers, default=0) > 6 or found[2].count("*") > 12:
+        shown = text if len(text) <= LONGEST else text[:LONGEST] + "…"
+        has_number = any(c.isdigit() for c in text)
+        problem = f"cannot read '{shown}' as a quantity" if has_number else f"'{shown}' has no number"
+        raise VeldrainError(problem, where=where, cure=cure)
+    try:
+        return float(found[1]), _registry().parse_units(found[2].strip().replace("%", "percent"))
+    except Exception as error:  # pint raises many kinds for what it cannot read, a tokenizer's among them
+        raise VeldrainError(f"cannot read '{text}' as a quantity", where=where, cure=cure) from error
+
+
+def _converted(number: float, unit: Any, to: str, wrong: VeldrainError) -> float:
     import pint
 
     try:
-        parsed = _registry().Quantity(text.replace("%", "percent"))
-    except Exception as error:  # pint raises many kinds for what it cannot read, a tokenizer's among them
-        raise VeldrainError(f"cannot read '{text}' as a quantity", where=where, cure=_example(kind)) from error
-    unit = str(parsed.units)
-    angular = bool(_ANGULAR_UNITS & set(unit.split()))
-    wrong = VeldrainError(f"'{text}' is not {_an(kind)}", where=where, cure=_example(kind))
-    if (unit in ("dimensionless", "percent")) != (kind == "ratio") or angular != kind.startswith("ang"):
-        raise wrong
-    try:
-        return float(parsed.to(SI_UNITS[kind]).magnitude)
+        return float(_registry().Quantity(number, unit).to(to).magnitude)
     except pint.DimensionalityError as error:
         raise wrong from error
+
+
+def in_unit(text: str, unit: str, where: str = "") -> float:
+    """A quantity in a unit of one's own, such as that of a metric.
+
+    >>> in_unit("1 cm", "m")
+    0.01
+    """
+    number, own = _split(text, "", where)
+    wrong = VeldrainError(
+        f"'{text}' is not in {unit or 'numbers without a unit'}", where=where, cure=f"give it in {unit}"
+    )
+    try:
+        to = str(_registry().parse_units(unit.replace("%", "percent")))
+    except Exception as error:  # as above: a unit that only people can read
+        raise VeldrainError(f"'{unit}' is no unit that '{text}' could be turned into", where=where,
+                            cure="give a plain number") from error  # fmt: skip
+    return _converted(number, own, to, wrong)
 
 
 def _an(kind: str) -> str:

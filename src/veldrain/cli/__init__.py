@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -18,6 +19,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     help="Simulated robot worlds, scripted trials, recorded streams, honest comparisons.",
 )
+Limit = Annotated[str | None, typer.Option(help="Longest that a trial may take on the clock, such as 60s.")]
 Workers = Annotated[int, typer.Option(help="Processes that run trials.")]
 
 
@@ -51,12 +53,13 @@ def run(
     seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
     out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
     exact: Annotated[bool, typer.Option("--exact", help="Sensors measure without errors of their own.")] = False,
+    limit: Limit = None,
 ) -> None:
     """Run one trial of a scenario and record it; exit status 1 where it does not pass."""
     from veldrain.cli import commands
 
     with _interruptible("what was recorded is kept"):
-        if not commands.run(scenario, controller, seed, out, exact):
+        if not commands.run(scenario, controller, seed, out, exact, limit):
             raise typer.Exit(1)
 
 
@@ -65,12 +68,13 @@ def study(
     study: Annotated[Path, typer.Argument(help="Study file.")],
     out: Annotated[Path | None, typer.Option(help="Folder for the results; one begun before is completed.")] = None,
     workers: Workers = 1,
+    limit: Limit = None,
 ) -> None:
     """Run a study: all controllers over all its trials; print and write the comparison."""
     from veldrain.cli import commands
 
     with _interruptible("trials that were finished are kept; the same command with the same folder goes on"):
-        commands.study(study, out, workers)
+        commands.study(study, out, workers, limit=limit)
 
 
 @app.command()
@@ -104,12 +108,16 @@ def check(
     search: Annotated[list[Path] | None, typer.Option(help="Folder for package:// and mesh paths; repeatable.")] = None,
     fix: Annotated[Path | None, typer.Option(help="World file to write with the corrections that are sure.")] = None,
     json: Annotated[bool, typer.Option("--json", help="Print everything as JSON.")] = False,
+    twice: Annotated[
+        bool, typer.Option("--twice", help="Of scenarios and studies: run the first trial twice; is it the same?")
+    ] = False,
 ) -> None:
     """Look files over before they run: what is wrong, where, and how to cure it; exit status 1 for an error."""
     from veldrain.cli import looking
 
-    if not looking.check(files, step, posture, search or [], fix, json):
-        raise typer.Exit(1)
+    with _interruptible("nothing was written"):
+        if not looking.check(files, step, posture, search or [], fix, json, twice):
+            raise typer.Exit(1)
 
 
 @app.command()
@@ -177,8 +185,9 @@ def look(
 
 def main() -> None:
     """Entry point: errors that a user can mend are one line and exit status 2."""
+    logging.getLogger("veldrain").addHandler(logging.NullHandler())  # notices are printed with the results
     try:
         app()
     except VeldrainError as error:
-        sys.stderr.write(f"error: {error}\n".replace("\n ", " "))
+        sys.stderr.write("error: " + " ".join(str(error).split()) + "\n")
         sys.exit(2)

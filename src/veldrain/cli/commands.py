@@ -77,13 +77,13 @@ def copy_demo(folder: Path) -> None:
         ) from error
 
 
-def study(path: Path, out: Path | None, workers: int, trials: int | None = None) -> Result:
+def study(path: Path, out: Path | None, workers: int, trials: int | None = None, limit: str | None = None) -> Result:
     """Run a study from its file, print its comparison and write its page."""
     from veldrain.cli.output import prepare_engine, progress, say
     from veldrain.documents import load_study
 
     check_counts(workers, trials)
-    loaded: Study = load_study(path)
+    loaded: Study = load_study(path, limit=limit)
     loaded.trials = trials or loaded.trials
     folder = out or unused(Path(path.name.split(".")[0] + "-results"))
     prepare_engine(loaded.scenario.world)
@@ -111,7 +111,7 @@ def compare(folder: Path, baseline: str | None) -> None:
 
 def show(result: Result, baseline: str | None) -> None:
     """Print a study's comparison and write its page."""
-    from veldrain.cli.output import print_comparison, print_failures, print_single
+    from veldrain.cli.output import print_comparison, print_failures, print_notices, print_single
     from veldrain.report.page import write_page
 
     several = len(set(result.trials["controller"])) > 1 if not result.trials.empty else True
@@ -121,15 +121,16 @@ def show(result: Result, baseline: str | None) -> None:
     else:
         print_single(result)
     print_failures(result)
+    print_notices(result)
     write_page(result, comparison, result.folder / REPORT)
 
 
-def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: bool) -> bool:
+def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: bool, limit: str | None = None) -> bool:
     """Run one trial of a scenario file and record it; True where it passed."""
     from veldrain.cli.output import prepare_engine, print_outcome, say
     from veldrain.control import NamedController
     from veldrain.documents import load_scenario
-    from veldrain.scenario import run as run_trial
+    from veldrain.scenario.trial import carry_out
 
     scenario = load_scenario(path)
     controllers = None
@@ -143,7 +144,7 @@ def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: 
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
     record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
     prepare_engine(scenario.world)
-    recording = run_trial(scenario, seed=seed, record=record, controllers=controllers, exact=exact)
+    recording = carry_out(scenario, seed, record, controllers, exact=exact, limit=limit)
     print_outcome(recording)
     say(f"Written: {record}")
     return bool(recording.outcome["passed"])

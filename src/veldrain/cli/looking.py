@@ -29,8 +29,9 @@ def check(
     search: Sequence[Path],
     fix: Path | None,
     as_json: bool,
+    twice: bool = False,
 ) -> bool:
-    """Check files and print the findings; False where one has an error."""
+    """Check files and print the findings; False where one has an error, or does not run the same twice."""
     from veldrain.check import check as check_thing
     from veldrain.check.fixing import overlay, start_of, sure
     from veldrain.formats import is_robot_file, load_robot
@@ -64,7 +65,20 @@ def check(
                 if mended
                 else "No correction is sure: nothing written."
             )
-    return not any(findings.errors for findings in made.values())
+    same = not twice or all([_same_twice(file) for file in files])
+    return same and not any(findings.errors for findings in made.values())
+
+
+def _same_twice(file: Path) -> bool:
+    """Run the first trial of a scenario or study twice, and say which stream first differs."""
+    from veldrain.check.repeating import first_difference
+    from veldrain.documents.source import kind_of_file
+
+    if kind_of_file(file) not in ("scenario", "study"):
+        raise VeldrainError("runs no trial", where=str(file), cure="name a scenario or study file with --twice")
+    found = first_difference(file)
+    say(f"{file}: {found or 'run twice, every stream is the same'}")
+    return not found
 
 
 def print_findings(file: str, findings: Findings) -> None:

@@ -13,7 +13,8 @@ from rich.box import SIMPLE_HEAD
 from rich.console import Console
 from rich.table import Table
 
-from veldrain.report.text import number, probability, signed, with_unit
+from veldrain.report.text import number, probability, remarks, signed, with_unit
+from veldrain.study.statistics import UNCLEAR
 
 if TYPE_CHECKING:
     from veldrain.model import World
@@ -53,26 +54,24 @@ def print_comparison(comparison: Comparison) -> None:
     others = {d.controller for d in comparison.differences}
     single = len(others) == 1
     who = [*others] if single else ["controller", "its mean"]
-    table = _table("metric", *who[:-1], comparison.baseline, who[-1], "difference (95 % interval)", "p", "")
+    table = _table("metric", *who[:-1], comparison.baseline, who[-1], "median difference (95 %)", "p", "")
     colours = {"better": "green", "worse": "red"}
     for d in comparison.differences:
         style = colours.get(d.verdict, "")
-        word = d.verdict if style else "unclear"
-        span = f"({signed(d.low)} to {signed(d.high)})" if math.isfinite(d.low) else "(too few pairs)"
+        word = {UNCLEAR: "unclear"}.get(d.verdict, d.verdict)
+        span = f" ({signed(d.low)} to {signed(d.high)})" if math.isfinite(d.low) else ""
         table.add_row(
             with_unit(d.metric, d.unit),
             *([] if single else [d.controller]),
             number(d.baseline),
             number(d.other),
-            f"{signed(d.difference)} {span}",
-            probability(d.p),
+            f"{signed(d.difference)}{span}",
+            probability(d.p_holm),
             f"[{style}]{word}[/]" if style else word,
         )
     out.print(table)
-    pairs = sorted({d.pairs for d in comparison.differences})
-    if pairs:
-        many = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
-        say(f"Means over {many} pairs of trials that met the same draws; p by the signed-rank test.")
+    for line in remarks(comparison):
+        say(line)
 
 
 def print_single(result: Result) -> None:
@@ -91,6 +90,13 @@ def print_failures(result: Result) -> None:
         say(f"broke off: {row['controller']} trial {row['trial']}: {row['reason']}")
 
 
+def print_notices(result: Result) -> None:
+    """What was told of the trials, each once."""
+    for text, trials in result.notices.items():
+        more = f" and {len(trials) - 1} more trials" if len(trials) > 1 else ""
+        say(f"note: {trials[0]}{more}: {text}")
+
+
 def print_outcome(recording: Recording) -> None:
     """How a trial ended."""
     outcome = recording.outcome
@@ -98,12 +104,17 @@ def print_outcome(recording: Recording) -> None:
     say(f"{word} at {outcome['time']:.4g} s: {outcome['reason']}")
     for name, verdict in outcome["expectations"].items():
         when = f" at {verdict['time']:.4g} s" if verdict["time"] is not None else ""
-        say(f"  {'met   ' if verdict['passed'] else 'broken'} {name}{when}")
+        word = {True: "met", False: "broken", None: "not judged"}[verdict["passed"]]
+        say(f"  {word:<10} {name}{when}")
+    for text in outcome.get("notices", ()):
+        say(f"  note: {text}")
 
 
 def print_streams(recording: Recording) -> None:
     """The streams of a recording, a line each."""
     about = recording.metadata
+    if recording.cut:
+        say(f"{recording.path}: {recording.cut}")
     if about:
         units = about.get("units", {})
         drawn = ", ".join(f"{k} {number(v)} {units.get(k, '')}".rstrip() for k, v in about.get("drawn", {}).items())
@@ -119,8 +130,8 @@ def print_streams(recording: Recording) -> None:
             s.message,
             str(s.count),
             rate,
-            f"{s.first:.3f}",
-            f"{s.last:.3f}",
+            f"{s.first:.3f}" if s.count else "–",
+            f"{s.last:.3f}" if s.count else "–",
             str(s.gaps) if s.rate else "–",
         )
     out.print(table)

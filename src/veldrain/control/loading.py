@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import hashlib
 import importlib
 import importlib.util
 import inspect
@@ -26,11 +27,11 @@ def load_named(name: str, folder: Path | None, where: str) -> Any:
         raise VeldrainError(f"'{name}' is not a name", where=where, cure="write 'module:Name' or 'file.py:Name'")
     try:
         module = (
-            _of_file(Path(folder or ".") / module_name)
+            load_file(Path(folder or ".") / module_name)
             if module_name.endswith(".py")
             else importlib.import_module(module_name)
         )
-    except Exception as error:  # whatever the user's own file raises while it loads
+    except (Exception, SystemExit) as error:  # whatever the user's own file raises while it loads
         raise VeldrainError(
             f"cannot load '{module_name}' ({type(error).__name__}: {error})",
             where=where,
@@ -42,11 +43,21 @@ def load_named(name: str, folder: Path | None, where: str) -> Any:
         raise VeldrainError(f"'{module_name}' has no '{attribute}'", where=where, cure="see its spelling") from None
 
 
-def _of_file(path: Path) -> Any:
+def name_of_file(path: Path) -> str:
+    """The module name of a file, the same in every process."""
+    return f"veldrain_file_{path.stem}_{hashlib.sha256(str(path.resolve()).encode()).hexdigest()[:16]}"
+
+
+def loaded_files() -> list[Path]:
+    """The files that were loaded as modules: what a worker has to load before it can read what comes from them."""
+    return [Path(str(m.__file__)) for name, m in list(sys.modules.items()) if name.startswith("veldrain_file_")]
+
+
+def load_file(path: Path) -> Any:
     path = path.resolve()
     if not path.is_file():
         raise FileNotFoundError(f"no file {path}")
-    name = f"veldrain_file_{path.stem}_{abs(hash(str(path)))}"
+    name = name_of_file(path)
     if name not in sys.modules:
         spec = importlib.util.spec_from_file_location(name, path)
         assert spec and spec.loader  # a .py file always has both
@@ -75,7 +86,7 @@ def call_named(kind: Any, arguments: dict[str, Any], name: str, where: str) -> A
         return kind(**arguments)
     except VeldrainError as error:
         raise error.at(where) if where else error from error
-    except Exception as error:  # whatever a user's own constructor raises
+    except (Exception, SystemExit) as error:  # whatever a user's own constructor raises
         raise VeldrainError(
             f"{name} cannot be made ({type(error).__name__}: {error})", where=where, cure="see its arguments"
         ) from error
@@ -108,5 +119,11 @@ def fresh(controller: Any, where: str) -> Controller:
         raise VeldrainError(
             f"{type(made).__name__} is not a controller: it has no {' and no '.join(missing)}", where=where,
             cure="see veldrain.control.Controller",
+        )  # fmt: skip
+    update = getattr(type(made), "update", None) or made.update
+    if inspect.isgeneratorfunction(update) or inspect.iscoroutinefunction(update) or inspect.isasyncgenfunction(update):
+        raise VeldrainError(
+            f"update of {type(made).__name__} is a generator or coroutine: calling it does nothing", where=where,
+            cure="write a plain function without yield and async",
         )  # fmt: skip
     return made

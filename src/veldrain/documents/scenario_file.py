@@ -34,6 +34,7 @@ class ConditionText(Document):
     touching: tuple[str, str] | None = None
     below: Quantity | None = None
     above: Quantity | None = None
+    between: tuple[Quantity, Quantity] | None = None
     all: list[ConditionText] | None = None
     any: list[ConditionText] | None = None
     not_: ConditionText | None = Field(default=None, alias="not")
@@ -46,8 +47,12 @@ class ConditionText(Document):
             )
         if self.distance or self.clearance:
             measure = distance(*self.distance) if self.distance else clearance(*(self.clearance or ("", "")))
-            if (self.below is None) == (self.above is None):
-                raise VeldrainError(f"{given[0]} is compared with nothing", cure="give below: or above:")
+            if sum(bound is not None for bound in (self.below, self.above, self.between)) != 1:
+                raise VeldrainError(
+                    f"{given[0]} is not compared with one thing", cure="give below:, above: or between:"
+                )
+            if self.between is not None:
+                return measure.between(*self.between)
             return measure < self.below if self.below is not None else measure > (self.above or 0.0)
         if self.touching:
             return touching(*self.touching)
@@ -102,6 +107,7 @@ class ScenarioText(Document):
     tick: Quantity = 1e-2
     truth: list[str] = []
     integrator: Literal["semi-implicit", "rk4"] = "semi-implicit"
+    record_contacts: bool | Quantity = False
     timeline: list[EntryText] = []
     expect: list[ExpectationText] = []
 
@@ -125,10 +131,11 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
         world = load_world(source.path.parent / text.world, draft)
     controllers = {r: c.make(source, "controllers", r) for r, c in text.controllers.items()}
     with source.at("duration"):
-        scenario = Scenario(world, text.duration, controllers, text.step, text.tick, text.truth, text.integrator)
+        scenario = Scenario(world, text.duration, controllers, text.step, text.tick, text.truth, text.integrator,
+                            text.record_contacts)  # fmt: skip
     for k, entry in enumerate(text.timeline):
         with source.at("timeline", k):
-            _add_entry(scenario, entry)
+            _add_entry(scenario, entry, source.line(("timeline", k)))
     for k, e in enumerate(text.expect):
         with source.at("expect", k):
             never, always, eventually = (c.make() if c else None for c in (e.never, e.always, e.eventually))
@@ -136,7 +143,7 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
     return scenario
 
 
-def _add_entry(scenario: Scenario, entry: EntryText) -> None:
+def _add_entry(scenario: Scenario, entry: EntryText, where: str) -> None:
     if (entry.at is None) == (entry.when is None):
         raise VeldrainError("an entry needs a moment", cure="give at: or when:")
     if (entry.push is None) == (entry.finish is None):
@@ -144,6 +151,6 @@ def _add_entry(scenario: Scenario, entry: EntryText) -> None:
     moment = scenario.at(entry.at) if entry.at is not None else scenario.when(entry.when.make())  # type: ignore[union-attr]
     if entry.push:
         p = entry.push
-        moment.push(p.link, p.force, p.torque, p.at, p.lasting, p.name)
+        moment.push(p.link, p.force, p.torque, p.at, p.lasting, p.name, where)
     else:
         moment.finish(entry.finish or "")

@@ -39,12 +39,15 @@ class MetricText(Document):
     finish: str | None = None
     unit: str | None = None
     better: Literal["lower", "higher"] = "lower"
+    matters: Quantity = 0.0
 
     def make(self) -> AnyMetric:
         if self.finish is not None and not (self.stream or self.column or self.statistic):
-            return FinishTime(self.name, self.finish, self.unit or "s", self.better)
+            return FinishTime(self.name, self.finish, self.unit or "s", self.better, self.matters)
         if self.finish is None and self.stream and self.column and self.statistic:
-            return Metric(self.name, self.stream, self.column, self.statistic, self.unit or "", self.better)
+            return Metric(
+                self.name, self.stream, self.column, self.statistic, self.unit or "", self.better, self.matters
+            )
         raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish")
 
 
@@ -57,14 +60,16 @@ class StudyText(Document):
     trials: int = 10
     metrics: list[MetricText] = []
     seed: int = 0
+    limit: Quantity | None = None
 
 
-def load_study(path: str | Path, draft: bool = False) -> Study:
+def load_study(path: str | Path, draft: bool = False, limit: Quantity | None = None) -> Study:
     """A study from a file that starts with ``veldrain: study/1``; its scenario is looked for beside it.
 
     Args:
         path: the file.
         draft: of its world, see ``load_world``.
+        limit: of a trial, s, instead of the file's.
 
     Raises:
         VeldrainError: what is wrong in it or in the files it names, with file and line.
@@ -92,4 +97,6 @@ def load_study(path: str | Path, draft: bool = False) -> Study:
         with source.at("metrics", k):
             metrics.append(metric.make())
     with source.at("trials"):
-        return Study(scenario, controllers, vary, text.trials, metrics, text.seed)
+        where = {thing: source.line(("vary", thing)) for thing in vary}
+        where |= {f"metric {m.name}": source.line(("metrics", k)) for k, m in enumerate(metrics)}
+        return Study(scenario, controllers, vary, text.trials, metrics, text.seed, limit or text.limit, where)

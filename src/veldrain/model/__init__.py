@@ -6,7 +6,7 @@ from veldrain.model.looks import Look
 from veldrain.model.meshes import HeightField, Mesh
 from veldrain.model.model import Model
 from veldrain.model.pieces import Frame, Joint, Link, Loop, Motor, Mounted, Spring
-from veldrain.model.sensor import Mount, Sensor, Struck
+from veldrain.model.sensor import Mount, Sensor, Struck, Touches
 from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere, Surface
 from veldrain.model.structures import Channel, Pipe, Ramp, Row, Stairs, Strewn, Wall
 from veldrain.model.world import GROUND, Body, Obstacle, Patch, Placed, World
@@ -51,6 +51,7 @@ __all__ = [
     "Struck",
     "Sun",
     "Surface",
+    "Touches",
     "Wall",
     "World",
 ]

@@ -143,8 +143,13 @@ class Air:
 
     @property
     def rain_extinction(self) -> float:
-        """Of light by rain, 1/m: 0.01·R^0.6 for R in mm/h (C. Goodin et al., Electronics 8(1), 2019, no. 89)."""
-        return 0.01 * self.rain**0.6 if self.rain > 0 else 0.0
+        """Of light by rain, 1/m, from the attenuation 1.076·R^0.67 dB/km for R in mm/h.
+
+        As measured on optical links of some kilometres (ITU-R Recommendation P.1814, 2007, the coefficients of
+        Carbonneau), up to about 100 mm/h. A dB is ln(10)/10 of the exponent. What single drops do close to a lens, and
+        what they send back to a lidar, is not in it: the latter is the lidar's ``ghosts``.
+        """
+        return 1.076 * self.rain**0.67 * math.log(10.0) / 10.0 / 1000.0 if self.rain > 0 else 0.0
 
     @property
     def extinction(self) -> float:

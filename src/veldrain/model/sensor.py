@@ -6,6 +6,7 @@ function that measures; what changes from sample to sample (a drifting bias, say
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from types import SimpleNamespace
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, runtime_checkable
@@ -27,6 +28,17 @@ class Struck(NamedTuple):
     distances: Array
     sights: NDArray[np.int64]
     normals: Array
+
+
+class Touches(NamedTuple):
+    """What touched a link over a time: names (n) of what did, where, with which normal towards the link, and the mean
+    force on it, (n, 3) each, world axes; and the mean torque (3,) of all of it about the world's origin."""
+
+    others: Sequence[str]
+    points: Array
+    normals: Array
+    forces: Array
+    torque: Array
 
 
 class Mount(Protocol):
@@ -79,13 +91,24 @@ class Mount(Protocol):
     def clearance(self, thing: str) -> float:
         """Least distance (m) between the touchable shapes of the sensor's robot and those of a thing."""
 
-    def touches(self) -> tuple[Sequence[str], Array, Array, Array]:
-        """Contacts of the sensor's link in the last step that carry force: names of what touches it (n), points,
-        normals towards the link, and forces on it, (n, 3) each, world axes."""
+    def felt_motion(
+        self, turn: Array, bandwidth: float = math.inf, most_force: float = math.inf, most_rate: float = math.inf
+    ) -> Callable[[], tuple[Array, Array]]:
+        """The function that gives specific force (3,) in m/s² and rate (3,) in rad/s in the mount's axes times ``turn``.
 
-    def load(self) -> Callable[[], tuple[Array, Array, Array]]:
-        """The function that gives force (3,) and torque (3,) through the joint that holds the sensor's link, of the
-        parent on the child in the last step, and the joint's origin (3,) that the torque is about; world axes."""
+        They are gathered at every step of the engine, each component cut off where ``most_…`` says, then, with a
+        bandwidth (Hz), taken through a first-order low pass: their mean since the last call.
+        """
+
+    def touches(self) -> Callable[[], Touches]:
+        """The function that gives what has touched the sensor's link since its last call, gathered at every step."""
+
+    def load(self) -> Callable[[], tuple[Array, Array]]:
+        """The function that gives force (3,) and torque (3,) about the mount's origin through the joint that holds the
+        sensor's link, of the parent on the child, in the mount's axes: their mean since its last call."""
+
+    def efforts(self, names: Sequence[str]) -> Callable[[], Array]:
+        """The function that gives the mean efforts of motors since its last call, in N·m or N."""
 
     def joints(self, names: Sequence[str]) -> tuple[tuple[str, ...], Callable[[], tuple[Array, Array, Array]]]:
         """Names of the robot's movable joints (all of them for no names), and the function that gives their

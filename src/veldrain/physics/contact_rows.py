@@ -89,17 +89,17 @@ def swing_of(c, trees, nodes):
 def soften(c, before, a, h, swing):
     """Make a contact a spring (k) and damper (c) that pushes only: a row with v⁺ + soft·λ ≥ target.
 
-    The impulse λ = α·overlap − β·v⁺ is that for which the step's own map of (gap, v) has the eigenvalues of the exact
-    solution over h, with the contact's mobility m, δ = c·m/2 and ω² = k·m − δ²:
-    β = (e^{2δh} − 1)/m, α = (1 + e^{2δh} − 2·e^{δh}·cos ωh)/(h·m), so that frequency and decay are right at any step.
+    The impulse is that of the spring, h·k·overlap, between two halves of the damper's exact decay e^{−c·m·h/2}, m being
+    the contact's mobility (G. Strang, "On the construction and comparison of difference schemes", SIAM J. Numer. Anal.
+    5(3), 1968): a spring alone keeps its energy, a damper takes what it should at any step, a weight sinks in by W/k.
     The overlap is its mean over h around the start of the step, so that touching and letting go need not fall on
     a step. Where swings are too fast for the step, h²·Σk·m > STEADY, the spring is taken at the end of the step, which
     is stable and loses energy; the check foretells it.
     """
     k, damping, m = 1.0 / c.surface[4], c.surface[5], c.mobility[0]
     c.bounce, c.target_shift = 0, -math.inf
-    decay = 0.5 * damping * m
-    if h * h * swing > STEADY or 2.0 * decay * h > 1.0:
+    decay = damping * m * h
+    if h * h * swing > STEADY or decay > 1.0:
         gain = h * k + (damping if c.gap <= 0.0 else 0.0)
         c.soft, c.target = 1.0 / (h * gain), -k * c.gap / gain
         return
@@ -107,11 +107,9 @@ def soften(c, before, a, h, swing):
     overlap, share = max(-c.gap, 0.0), 1.0 if c.gap < 0.0 else 0.0
     if abs(c.gap) < reach:
         overlap, share = (reach - c.gap) ** 2 / (4.0 * reach), (reach - c.gap) / (2.0 * reach)
-    grown, square = math.exp(2.0 * decay * h), k * m - decay * decay
-    swung = math.cos(math.sqrt(square) * h) if square >= 0.0 else math.cosh(math.sqrt(-square) * h)
-    gain = (1.0 + grown - 2.0 * math.sqrt(grown) * swung) / (h * m)
-    drag = max(share * (grown - 1.0) / m, LEAST_DRAG / m)
-    c.soft, c.target = 1.0 / drag, gain * overlap / drag
+    half = math.exp(0.5 * decay)
+    drag = max(share * (half - 1.0) / m, LEAST_DRAG / m)
+    c.soft, c.target = 1.0 / drag, (h * k * overlap - share * (1.0 - 1.0 / half) / m * before) / drag
 
 
 @kernel

@@ -295,6 +295,20 @@ class Engine:
             raise unknown("thing with shapes", path, {n for g in self.compiled.geom_names for n in prefixes(g)})
         return np.array(found, np.int64)
 
+    def never_touch(self, one: str, other: str) -> str:
+        """Why no touch of two things can ever be seen; "" where one can."""
+        a, (side_a, side_b) = self.plant, (np.flatnonzero(self.geoms_of(path)) for path in (one, other))
+        nodes, kinds = a.geoms["node"], a.geoms["kind"]
+        pairs = [(i, j) for i in side_a for j in side_b if i != j]
+        apart = [(i, j) for i, j in pairs if nodes[i] != nodes[j]]
+        if not apart:
+            return "neither can move against the other"
+        allowed = [(i, j) for i, j in apart if min(i, j) * len(nodes) + max(i, j) not in a.skipped]
+        if not allowed:
+            return "their contact is switched off"
+        flat = (p.PLANE, p.MESH)
+        return "" if any(kinds[i] not in flat or kinds[j] not in flat for i, j in allowed) else "both are fixed"
+
     def clearance(self, geoms_a: p.Ints, geoms_b: p.Ints) -> float:
         """Least gap (m) between the touchable shapes of two sides; negative where they overlap."""
         a = self.plant
@@ -333,12 +347,26 @@ class Engine:
         self.plant.speeds[p.NOW, dof : dof + 6] = [*spin, *(velocity + np.cross(spin, arm))]
         self.refresh()
 
+    def pushed(self, path: str) -> LinkPlace:
+        """Where a link is that can be pushed.
+
+        Raises:
+            VeldrainError: no such link, a frame, or one that no push can move.
+        """
+        place = self.place_of(path)
+        root = self.compiled.robots[path].root if path in self.compiled.robots else path
+        if place.node < 0 or root not in self.compiled.link_names:
+            raise VeldrainError("cannot be pushed: it is fixed in the world", where=path, cure="push a link that moves")
+        if self.plant.nodes["kind"][place.node] == p.FREE and (
+            self.plant.trees["script"][self.plant.nodes["tree"][place.node]] >= 0
+        ):
+            raise VeldrainError("cannot be pushed: it is led along a path", where=path, cure="push what moves freely")
+        return place
+
     def push(self, path: str, force: Array, torque: Array, point: Array, until: int) -> None:
         """Push a link with a force at a point of its frame and a torque, world axes, up to a step."""
-        place = self.place_of(path)
+        place = self.pushed(path)
         link = self.compiled.link_names.index(self.compiled.robots[path].root if path in self.compiled.robots else path)
-        if place.node < 0:
-            raise VeldrainError("a push on what is fixed in the world", cure="push a link that moves")
         free = np.flatnonzero(self.plant.pushes["until"] <= self.steps)
         if len(free) == 0:
             free = [len(self.plant.pushes)]

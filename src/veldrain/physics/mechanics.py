@@ -88,17 +88,28 @@ class Mechanics:
             full[:, int(t["dof"]) : int(t["dof"] + t["dofs"])] = block
         return np.asarray(full[:, self._dofs] @ self._own())
 
+    def hanging(self, joint: str) -> list[str]:
+        """Names of the links that a joint holds, the child first.
+
+        Raises:
+            VeldrainError: no such joint, or a floating one.
+        """
+        robot = self._robot
+        joints = robot.model.joints if robot.model else {}
+        if joint not in joints or joints[joint].kind == "floating":
+            raise unknown("joint", joint, (j for j in joints if joints[j].kind != "floating"), robot.name)
+        found = [joints[joint].child]
+        for link in found:
+            found += [j.child for j in joints.values() if j.parent == link and j.kind != "floating"]
+        return found
+
     def reaction(self, joint: str) -> tuple[Array, Array]:
         """Force and torque of the parent on the child, at the joint's origin: Newton's and Euler's equations of all
         that hangs on it, less what else acted there in the last step."""
         engine, robot = self._engine, self._robot
-        joints = robot.model.joints if robot.model else {}
-        if joint not in joints or joints[joint].kind == "floating":
-            raise unknown("joint", joint, (j for j in joints if joints[j].kind != "floating"), robot.name)
+        hanging = self.hanging(joint)
         assert robot.model is not None
-        hanging = [joints[joint].child]
-        for link in hanging:
-            hanging += [j.child for j in joints.values() if j.parent == link and j.kind != "floating"]
+        joints = robot.model.joints
         paths = {f"{robot.name}/{link}" for link in hanging}
         origin = engine.pose(f"{robot.name}/{joints[joint].child}").position
         total, moment = np.zeros(3), np.zeros(3)

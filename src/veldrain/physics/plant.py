@@ -147,20 +147,24 @@ KEPT = _record("key used rigid", "gap", point=3, normal=3, impulse=3, moment=3)
 # What sensors gather at every step (see ``taps``): sums since the last sample, in the sensor's axes.
 INERTIAL = _record(
     "node begun steps",
-    "follows most_force most_rate",  # follows: share of a first-order low pass in a step, 0: the mean
+    "follows most_force most_rate",  # follows: share that a first-order low pass goes on in a step, 1: none
     place=3,
     turn=(3, 3),
-    before=3,  # velocity and axes at the start of the step
+    before=3,  # velocity, in the axes, and axes at the start of the step
     axes=(3, 3),
+    smooth=(2, 3),  # of the low pass: force and rate
     force=3,
     rate=3,
 )
 LOAD = _record("node first end steps", "", place=3, turn=(3, 3), point=3, force=3, torque=3, sum_force=3, sum_torque=3)
 HANGING = _record("node", "mass", centre=3, inertia=(3, 3), before=3, spun=3)  # a link below the joint of a load
 TALLY = _record("first count end lost steps", "pressed")  # its rows of FELT; lost: contacts without room
-FELT = _record("key", "weight gap", impulse=3, point=3, normal=3, moment=3)  # point, normal: times weight
+# A place where two shapes touch: point and normal are times weight; last: where it was in the last step.
+FELT = _record("key", "weight gap", impulse=3, point=3, normal=3, moment=3, last=3)
 DRIVE = _record("dof steps", "sum")
-LIMIT = _record("dof row kind loop free", "low high target target_shift soft mobility impulse shift wrong pull ease away")
+LIMIT = _record(
+    "dof row kind loop free", "low high target target_shift soft mobility impulse shift wrong pull ease away"
+)
 ROW = _record("dof_a dofs_a at_a dof_b dofs_b at_b", "")  # of each side: its dofs and their place in J and B
 
 

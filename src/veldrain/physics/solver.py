@@ -31,7 +31,7 @@ from veldrain.physics.rows import (
 
 ROUNDS = 30  # of sweeps and searches in turn, at most
 SWEEPS = 3  # of a round
-SEARCHES = 20  # of a round
+SEARCHES = 80  # of a round: a heavy body on a light one needs many, others stop long before
 EFFORT = 25_000  # contacts looked at in a step, about: a pile in motion need not be exact
 SHIFTS = 20  # sweeps of positions: what is left of an overlap is taken in the next step
 ENOUGH = 1e-8  # m/s (rad/s): a sweep that changes no velocity by more is the last

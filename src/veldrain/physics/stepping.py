@@ -166,7 +166,9 @@ def move_step(a, count, h):
         tree = a.trees[t]
         if tree.lone == 1:
             d = tree.dof
-            put(move[d : d + 3], tumble(tree, nodes[tree.first], new[d : d + 3], h, scaled(triple(shift[d : d + 3]), h)))
+            put(
+                move[d : d + 3], tumble(tree, nodes[tree.first], new[d : d + 3], h, scaled(triple(shift[d : d + 3]), h))
+            )
     for k in range(len(dofs)):
         dofs[k].acceleration = (new[k] - now[k]) / h
         now[k] = new[k]

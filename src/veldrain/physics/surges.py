@@ -10,7 +10,7 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import NEW, NOW
-from veldrain.physics.spatial import add, cross, dot, minus, norm, scaled, triple, turned
+from veldrain.physics.spatial import add, cross, dot, minus, norm, triple, turned
 from veldrain.physics.trees import point_velocity, spin_momentum
 
 GROWN = 1.002  # of the sum of squares of all velocities: what grows by less is not looked at

@@ -17,13 +17,13 @@ from veldrain.pose import Array
 if TYPE_CHECKING:
     from veldrain.physics.engine import Engine
 
-PLACES = 64  # pairs of shapes that a tally has room for
+PLACES = 64  # where a tally can be touched between two readings
 _KINDS = ("inertials", "loads", "load_geoms", "load_links", "hanging", "tallies", "tally_geoms", "felt", "drives")
 
 
 @dataclass(frozen=True)
 class Felt:
-    """Contacts gathered over a time, a row each pair of shapes that touched.
+    """Contacts gathered over a time, a row each place where two shapes touched.
 
     Attributes:
         sides: names of both (n, 2); forces are on the first.
@@ -136,16 +136,13 @@ class Inertials:
     row: int
 
     def take(self) -> tuple[Array, Array] | None:
-        """Specific force and rate (3,) each: the mean since the last call, or what the filter has; None: no step."""
+        """Specific force and rate (3,) each, their mean since the last call; None: no step."""
         tap = self.engine.plant.inertials[self.row]
         steps = int(tap["steps"])
         if steps == 0:
             return None
-        tap["steps"] = 0
-        if tap["follows"] > 0:
-            return tap["force"].copy(), tap["rate"].copy()
         found = tap["force"] / steps, tap["rate"] / steps
-        tap["force"], tap["rate"] = 0.0, 0.0
+        tap["steps"], tap["force"], tap["rate"] = 0, 0.0, 0.0
         return found
 
 
@@ -179,7 +176,7 @@ class Tallies:
         a, engine = self.engine.plant, self.engine
         tally = a.tallies[self.row]
         rows = a.felt[tally["first"] : tally["first"] + tally["count"]]
-        rows = rows[np.argsort(rows["key"])]
+        rows = rows[np.argsort(rows["key"], kind="stable")]
         time, weight = max(int(tally["steps"]), 1) * engine.step, rows["weight"][:, None]
         found = Felt(
             engine.sides_of(rows["key"]), rows["point"] / weight, rows["normal"] / weight, rows["impulse"] / time,

@@ -26,6 +26,8 @@ from veldrain.physics.spatial import (
 )
 from veldrain.physics.trees import point_velocity
 
+SAME_PLACE = 0.02  # m
+
 
 @kernel
 def clipped(a, most):
@@ -34,14 +36,12 @@ def clipped(a, most):
 
 
 @kernel
-def blend(row, a, follows, is_first):
-    """Let a row gather a value: a sum (follows 0), or a first-order low pass."""
-    if follows == 0.0:
-        put(row, add(triple(row), a))
-    elif is_first:
-        put(row, a)
-    else:
-        put(row, add(triple(row), scaled(minus(a, triple(row)), follows)))
+def passed(smooth, a, follows, is_first):
+    """A value after a first-order low pass that keeps its state in ``smooth``; the value itself for none (1)."""
+    if not is_first:
+        a = add(triple(smooth), scaled(minus(a, triple(smooth)), follows))
+    put(smooth, a)
+    return a
 
 
 @kernel
@@ -58,7 +58,8 @@ def begin_taps(a):
     """Take the present velocities as those that the coming step starts from."""
     for k in range(len(a.inertials)):
         tap = a.inertials[k]
-        put(tap.before, place_tap(a.trees, a.nodes, tap, a.room))
+        v = place_tap(a.trees, a.nodes, tap, a.room)
+        put(tap.before, turned_back(a.room, v))
         for r in range(3):
             put(tap.axes[r], triple(a.room[r]))
     for k in range(len(a.hanging)):
@@ -78,18 +79,24 @@ def spun(n, body):
 
 @kernel
 def tap_inertials(a, h):
-    """Specific force and rate in each tap's axes; the force in the axes of mid-step."""
+    """Specific force and rate in each tap's axes.
+
+    With the velocity u in the turning axes the acceleration is u̇ + ω × u: exact for whatever turns steadily.
+    """
     fresh = a.room
     for k in range(len(a.inertials)):
         tap = a.inertials[k]
         v = place_tap(a.trees, a.nodes, tap, fresh)
-        felt = minus(scaled(minus(v, triple(tap.before)), 1.0 / h), triple(a.gravity))
-        force = scaled(add(turned_back(tap.axes, felt), turned_back(fresh, felt)), 0.5)
+        u, before, g = turned_back(fresh, v), triple(tap.before), triple(a.gravity)
         rate = turned_back(fresh, triple(a.nodes[tap.node].twist))
+        force = add(scaled(minus(u, before), 1.0 / h), cross(rate, scaled(add(u, before), 0.5)))
+        force = minus(force, scaled(add(turned_back(tap.axes, g), turned_back(fresh, g)), 0.5))
         first = tap.begun == 0
-        blend(tap.force, clipped(force, tap.most_force), tap.follows, first)
-        blend(tap.rate, clipped(rate, tap.most_rate), tap.follows, first)
-        put(tap.before, v)
+        put(
+            tap.force, add(triple(tap.force), passed(tap.smooth[0], clipped(force, tap.most_force), tap.follows, first))
+        )
+        put(tap.rate, add(triple(tap.rate), passed(tap.smooth[1], clipped(rate, tap.most_rate), tap.follows, first)))
+        put(tap.before, u)
         for r in range(3):
             put(tap.axes[r], triple(fresh[r]))
         tap.begun = 1
@@ -159,8 +166,15 @@ def side_sign(geoms, key, side):
 
 
 @kernel
+def is_far(one, other):
+    """True for places that are of two contacts: those of one move less in a step."""
+    d = minus(triple(one), triple(other))
+    return dot(d, d) > SAME_PLACE * SAME_PLACE
+
+
+@kernel
 def tap_touches(a, count):
-    """Add this step's contacts to the tallies: impulse, and place and normal weighted by it, for each pair of shapes."""
+    """Add this step's contacts to the tallies: impulse, and place and normal weighted by it, for each place of a pair."""
     G = len(a.geoms)
     for t in range(len(a.tallies)):
         tally = a.tallies[t]
@@ -173,7 +187,7 @@ def tap_touches(a, count):
             if size == 0.0:
                 continue
             k, end = tally.first, tally.first + tally.count
-            while k < end and a.felt[k].key != kept.key:
+            while k < end and (a.felt[k].key != kept.key or is_far(a.felt[k].last, kept.point)):
                 k += 1
             if k == end:
                 if end == tally.end:
@@ -185,6 +199,7 @@ def tap_touches(a, count):
                 for j in range(3):
                     row.impulse[j], row.point[j], row.normal[j], row.moment[j] = 0.0, 0.0, 0.0, 0.0
             row = a.felt[k]
+            put(row.last, triple(kept.point))
             row.weight += size
             row.gap = min(row.gap, kept.gap)
             put(row.impulse, add(triple(row.impulse), triple(kept.impulse)))

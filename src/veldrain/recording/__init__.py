@@ -1,6 +1,6 @@
 """Streams to and from MCAP."""
 
 from veldrain.recording.reader import Recording, StreamInfo
-from veldrain.recording.writer import Recorder
+from veldrain.recording.writer import Recorder, RecordingError
 
-__all__ = ["Recorder", "Recording", "StreamInfo"]
+__all__ = ["Recorder", "Recording", "RecordingError", "StreamInfo"]

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from rosbags.typesys import Stores, get_typestore
+from rosbags.typesys import Stores, get_types_from_msg, get_typestore
 from rosbags.typesys.store import Typestore
 from scipy.spatial.transform import Rotation
 
@@ -19,10 +19,21 @@ from veldrain.errors import VeldrainError
 Fields = SimpleNamespace  # a message, or a part of one, by the names of its fields
 
 
+# What no standard message has. Their text is in every file that holds them, so that any reader can read them.
+OWN = {
+    "veldrain_msgs/msg/Contact": "string link_a\nstring link_b\ngeometry_msgs/Point point\n"
+    "geometry_msgs/Vector3 normal\ngeometry_msgs/Vector3 force\nfloat64 gap\n",
+    "veldrain_msgs/msg/Contacts": "std_msgs/Header header\nveldrain_msgs/Contact[] contacts\n",
+}
+
+
 @cache
 def typestore() -> Typestore:
-    """The message definitions of a ROS 2 release."""
-    return get_typestore(Stores.ROS2_HUMBLE)
+    """The message definitions of a ROS 2 release, and our own."""
+    store = get_typestore(Stores.ROS2_HUMBLE)
+    for name, text in OWN.items():
+        store.register(get_types_from_msg(text, name))
+    return store
 
 
 def definition(message: str) -> bytes:
@@ -63,6 +74,8 @@ def to_table(message: str, stamps: Sequence[int], raw: Sequence[bytes]) -> pd.Da
     pitch, yaw, and vx … wz in the moving axes. Arrays stay arrays.
     """
     messages = [typestore().deserialize_cdr(data, message) for data in raw]
+    if message == "veldrain_msgs/msg/Contacts":
+        return _contact_table(stamps, messages)
     if message == "sensor_msgs/msg/JointState":
         table = _joint_table(messages)
     else:
@@ -78,13 +91,34 @@ def to_table(message: str, stamps: Sequence[int], raw: Sequence[bytes]) -> pd.Da
 
 
 def _joint_table(messages: Sequence[Any]) -> pd.DataFrame:
-    """A column for each joint's position, velocity and effort; those that a message leaves out are missing."""
-    names = messages[0].name if messages else []
-    columns: dict[str, Any] = {}
+    """A column for each joint's position, velocity and effort; nan where a message has no such joint or no such field.
+
+    Joints go by name: messages may name others, fewer, or in another order, as several publishers of one stream do.
+    """
+    columns: dict[str, np.ndarray] = {}
     for field in ("position", "velocity", "effort"):
-        rows = np.array([getattr(m, field) for m in messages])
-        columns |= {f"{field}.{name}": rows[:, k] for k, name in enumerate(names) if rows.shape[1:] == (len(names),)}
-    return pd.DataFrame(columns)
+        for k, message in enumerate(messages):
+            values = getattr(message, field)
+            if len(values) != len(message.name):  # not given: empty, or of no use
+                continue
+            for name, value in zip(message.name, values, strict=True):
+                column = f"{field}.{name}"
+                if column not in columns:
+                    columns[column] = np.full(len(messages), np.nan)
+                columns[column][k] = value
+    return pd.DataFrame(columns, index=range(len(messages)))
+
+
+def _contact_table(stamps: Sequence[int], messages: Sequence[Any]) -> pd.DataFrame:
+    """A row a contact: time, link_a, link_b, x, y, z, nx, ny, nz, fx, fy, fz, gap."""
+    rows = [
+        (stamp / 1e9, c.link_a, c.link_b, *(getattr(part, axis) for part in (c.point, c.normal, c.force) for axis in "xyz"),
+         c.gap)
+        for stamp, message in zip(stamps, messages, strict=True)
+        for c in message.contacts
+    ]  # fmt: skip
+    names = ["time", "link_a", "link_b", *(f"{part}{axis}" for part in ("", "n", "f") for axis in "xyz"), "gap"]
+    return pd.DataFrame(rows, columns=names)
 
 
 @cache

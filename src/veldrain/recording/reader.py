@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import json
-import struct
+import math
 from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from io import BytesIO
@@ -13,16 +12,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from mcap.exceptions import EndOfFile, McapError
-from mcap.reader import McapReader, make_reader
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.recording.writer import METADATA
+from veldrain.recording.scanning import Scan, scan
+from veldrain.recording.writer import METADATA, PLANNED
 
 if TYPE_CHECKING:
     import pandas as pd
-
-BROKEN = (McapError, struct.error)  # what the reader raises for files that are none, or cut short
 
 
 @dataclass(frozen=True)
@@ -44,7 +40,8 @@ class Recording:
         source: path of an MCAP file, or the bytes of one.
 
     Raises:
-        VeldrainError: no such file, or not an MCAP file.
+        VeldrainError: no such file, or not an MCAP file; one whose checksums are wrong. A file that was cut short is
+            read up to its last whole chunk, see ``cut``.
     """
 
     def __init__(self, source: str | Path | bytes) -> None:
@@ -54,48 +51,53 @@ class Recording:
         if self.path and not self.path.is_file():
             raise VeldrainError("no such file", where=str(self.path), cure="name an MCAP file")
 
-    @contextmanager
-    def _reader(self) -> Iterator[McapReader]:
-        """A reader of the file; what is wrong with the file is told in one line."""
-        with self.path.open("rb") if self.path else BytesIO(self._bytes) as file:
-            try:
-                yield make_reader(file)
-            except BROKEN as error:
-                raise VeldrainError(
-                    f"not an MCAP file, or cut short ({type(error).__name__}: {error})",
-                    where=str(self.path),
-                    cure="name a file that was recorded to its end",
-                ) from error
+    @cached_property
+    def _scan(self) -> Scan:
+        """All that is in the file; what is wrong with it is told in one line."""
+        try:
+            with self.path.open("rb") if self.path else BytesIO(self._bytes) as file:
+                found = scan(file)
+        except OSError as error:
+            raise VeldrainError(f"cannot be read ({error.strerror})", where=str(self.path)) from error
+        except Exception as error:  # the library raises many kinds for what is spoilt
+            raise VeldrainError(
+                f"not an MCAP file, or a spoilt one ({type(error).__name__}: {error})".replace("\n", " "),
+                where=str(self.path or "recording"), cure="name a file as it was recorded",
+            ) from error  # fmt: skip
+        return found
 
     @cached_property
     def messages(self) -> dict[str, str]:
-        """Message type by stream, such as ``sensor_msgs/msg/Imu``."""
-        with self._reader() as reader:
-            summary = reader.get_summary()
-            if summary is None:
-                raise EndOfFile
-            kinds = {c.topic: summary.schemas[c.schema_id].name for c in summary.channels.values()}
-        return dict(sorted(kinds.items()))
-
-    @cached_property
-    def _raw(self) -> dict[str, tuple[list[int], list[bytes]]]:
-        """Stamps (ns) and bytes by stream: one pass, since a pass for one stream unpacks all of them anyway."""
-        found: dict[str, tuple[list[int], list[bytes]]] = {name: ([], []) for name in self.messages}
-        with self._reader() as reader:
-            for _, channel, message in reader.iter_messages():
-                stamps, raw = found[channel.topic]
-                stamps.append(message.log_time)
-                raw.append(message.data)
-        return found
+        """Message type by stream, such as ``sensor_msgs/msg/Imu``; "" where the file does not say."""
+        return dict(sorted(self._scan.kinds.items()))
 
     @cached_property
     def metadata(self) -> dict[str, Any]:
         """What describes the trial: seed, controllers, drawn values, version, outcome."""
-        with self._reader() as reader:
-            for record in reader.iter_metadata():
-                if record.name == METADATA:
-                    return {k: json.loads(v) for k, v in record.metadata.items()}
-        return {}
+        found = self._scan.metadata
+        try:
+            about = {k: json.loads(v) for k, v in found.get(METADATA, found.get(PLANNED, {})).items()}
+        except ValueError as error:
+            raise VeldrainError(f"what describes the trial cannot be read ({error})", where=str(self.path)) from error
+        if self.cut_at is not None and "outcome" not in about and about:
+            about["outcome"] = {"passed": False, "failed": True, "reason": self.cut, "time": self.cut_at,
+                                "expectations": {}, "notices": []}  # fmt: skip
+        return about
+
+    @cached_property
+    def cut_at(self) -> float | None:
+        """Time (s) up to which a file that was cut short can be read; None: it is whole."""
+        if not self._scan.is_cut:
+            return None
+        return max((stamps[-1] for stamps in self._scan.stamps.values() if stamps), default=0) / 1e9
+
+    @property
+    def cut(self) -> str:
+        """What to say of a file that was cut short; "": it is whole."""
+        if self.cut_at is None:
+            return ""
+        planned = self._scan.metadata.get(PLANNED, {}).get("duration")
+        return f"cut short: readable to {self.cut_at:.4g} s" + (f" of {float(planned):g} s" if planned else "")
 
     @property
     def outcome(self) -> dict[str, Any]:
@@ -107,7 +109,7 @@ class Recording:
         """All streams, by name."""
         found = {}
         for name, message in self.messages.items():
-            times = np.array(self._raw[name][0]) / 1e9
+            times = np.array(self._scan.stamps[name]) / 1e9
             steps = np.diff(times)
             period = float(np.median(steps)) if len(steps) else 0.0
             regular = period > 0 and message != "std_msgs/msg/String"
@@ -115,11 +117,15 @@ class Recording:
                 message=message,
                 count=len(times),
                 rate=1.0 / period if regular else 0.0,
-                first=float(times[0]),
-                last=float(times[-1]),
+                first=float(times[0]) if len(times) else math.nan,
+                last=float(times[-1]) if len(times) else math.nan,
                 gaps=int((steps > 1.5 * period).sum()) if regular else 0,
             )
         return found
+
+    def raw(self, stream: str) -> list[tuple[int, bytes]]:
+        """Stamps (ns) and bytes of a stream's messages; none for a stream that is not there."""
+        return list(zip(self._scan.stamps.get(stream, ()), self._scan.raw.get(stream, ()), strict=True))
 
     def __getitem__(self, stream: str) -> pd.DataFrame:
         """A stream as a table: ``time`` in s, then the fields of its messages."""
@@ -131,7 +137,13 @@ class Recording:
             message = self.messages[stream]
             if message not in typestore().types:
                 raise VeldrainError(f"no definition of '{message}'", where=stream, cure="read it with another reader")
-            self._tables[stream] = to_table(message, *self._raw[stream])
+            try:
+                self._tables[stream] = to_table(message, self._scan.stamps[stream], self._scan.raw[stream])
+            except Exception as error:  # the library raises many kinds for bytes that are no such message
+                raise VeldrainError(
+                    f"has a message that is no {message} ({type(error).__name__}: {error})".replace("\n", " "),
+                    where=stream, cure="record it anew, or read it with what wrote it",
+                ) from error  # fmt: skip
         return self._tables[stream].copy()
 
     def __iter__(self) -> Iterator[str]:

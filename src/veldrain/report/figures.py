@@ -47,8 +47,8 @@ def paths(result: Result) -> Figure | None:
         _draw_plan(panel, result.about.get("plan", []), names=panel is panels[0])
         for row in result.trials[result.trials["controller"] == controller].itertuples():
             recording = result.recording(controller, int(row.trial))
-            for name, message in recording.messages.items():
-                if message == "nav_msgs/msg/Odometry":
+            for name in result.about.get("paths", []):
+                if name in recording.messages and len(recording[name]):
                     table = recording[name]
                     panel.plot(
                         table["x"],
@@ -62,7 +62,7 @@ def paths(result: Result) -> Figure | None:
                     if not row.passed:
                         panel.plot(table["x"].iloc[-1], table["y"].iloc[-1], "x", ms=6, mew=1.6, color=INK, zorder=4)
                     drawn = True
-        panel.set_aspect("equal", adjustable="datalim" if not result.about.get("plan") else "box")
+        panel.set_aspect("equal", adjustable="box")  # panels that share their axes know no other way
         panel.set_title(controller, loc="left", fontsize=10, color=colour_of(result, controller), fontweight="bold")
         panel.set_ylabel("y, m")
     panels[-1].set_xlabel("x, m      ● start   ✕ end of a trial that did not pass")
@@ -99,7 +99,9 @@ def over_time(result: Result, stream: str, column: str, unit: str) -> Figure:
     panel = figure.subplots()
     for controller in result.about["controllers"]:
         rows = result.trials[result.trials["controller"] == controller]
-        series = [result.recording(controller, int(t))[stream][["time", column]].to_numpy(float) for t in rows["trial"]]
+        recordings = [result.recording(controller, int(t)) for t in rows["trial"]]
+        tables = [r[stream] for r in recordings if stream in r.messages]
+        series = [t[["time", column]].to_numpy(float) for t in tables if len(t) and column in t]
         if not series:
             continue
         grid = np.linspace(0.0, max(s[-1, 0] for s in series), 400)
@@ -126,7 +128,7 @@ def _quantiles(values: Array) -> tuple[Array, Array, Array]:
 
 
 def differences(result: Result, comparison: Comparison) -> Figure:
-    """For each metric the difference of every pair, their mean and its 95 % interval."""
+    """For each metric the difference of every pair, their median and its 95 % interval."""
     columns = 3
     rows = math.ceil(len(comparison.differences) / columns)
     figure = Figure(figsize=(11, 2.3 * rows), layout=ConstrainedLayoutEngine(w_pad=0.12, h_pad=0.12))

@@ -12,7 +12,7 @@ from markupsafe import Markup
 from matplotlib.figure import Figure
 
 from veldrain.report import figures
-from veldrain.report.text import number, probability, signed, with_unit
+from veldrain.report.text import number, probability, remarks, signed, with_unit
 from veldrain.study import Result
 from veldrain.study.runner import write_whole
 from veldrain.study.statistics import Comparison, Difference
@@ -36,6 +36,8 @@ def write_page(result: Result, comparison: Comparison | None, path: Path) -> Pat
         comparison=comparison,
         drawn=drawn,
         findings=[sentence(d, comparison.baseline) for d in comparison.differences] if comparison else [],
+        remarks=remarks(comparison) if comparison else [],
+        notices=result.notices,
         colours={name: figures.colour_of(result, name) for name in result.about["controllers"]},
         metrics=[(name, with_unit(name, unit)) for name, unit, _ in result.metrics],
         vary=[(path, with_unit(path, unit)) for path, unit in result.about["vary"].items()],
@@ -48,11 +50,9 @@ def write_page(result: Result, comparison: Comparison | None, path: Path) -> Pat
 def sentence(d: Difference, baseline: str) -> str:
     """A difference in one sentence."""
     unit = f" {d.unit}" if d.unit else ""
-    if d.pairs < 2:
-        return f"{d.metric}: {d.pairs} trials in which both have a value, too few to tell."
-    if d.verdict == "no clear difference":
-        span = f"{signed(d.low)} to {signed(d.high)}{unit}"
-        return f"{d.metric}: no clear difference between {d.controller} and {baseline} ({span})."
+    if d.verdict not in ("better", "worse"):
+        span = f" ({signed(d.low)} to {signed(d.high)}{unit})" if d.low == d.low else ""
+        return f"{d.metric}: {d.verdict}, {d.controller} against {baseline}{span}."
     low, high = sorted((abs(d.low), abs(d.high)))
     way = "lower" if d.difference < 0 else "higher"
     return (
@@ -77,7 +77,7 @@ def _figures(result: Result, comparison: Comparison | None) -> list[tuple[str, s
             found.append((title, text, _svg(figures.over_time(result, *key, metric["unit"]))))
     if comparison and comparison.differences:
         text = (
-            "Dots: one a pair of trials that met the same draws. Diamond and bar: their mean and its 95 % interval. "
+            "Dots: one a pair of trials that met the same draws. Diamond and bar: their median and its 95 % interval. "
             "Where the bar holds zero, the trials do not tell the two apart."
         )
         found.append(("Paired differences", text, _svg(figures.differences(result, comparison))))

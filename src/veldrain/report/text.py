@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from veldrain.study.statistics import Comparison
 
 
 def number(value: float, digits: int = 3) -> str:
@@ -40,3 +44,26 @@ def probability(p: float) -> str:
 def with_unit(name: str, unit: str) -> str:
     """A name with its unit."""
     return f"{name} ({unit})" if unit else name
+
+
+def remarks(comparison: Comparison) -> list[str]:
+    """What a reader of a table of differences has to know, a sentence each."""
+    pairs = sorted({d.pairs for d in comparison.differences})
+    if not pairs:
+        return []
+    many = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
+    tests = sum(d.p_holm == d.p_holm for d in comparison.differences)
+    corrected = f", corrected for {tests} comparisons (Holm)" if tests > 1 else ""
+    found = [f"Means over {many} pairs of trials that met the same draws; p by the signed-rank test{corrected}."]
+    for d in comparison.differences:
+        for lost, who in ((d.lost_other, d.controller), (d.lost_baseline, comparison.baseline)):
+            if lost:
+                found.append(
+                    f"{d.metric}: {lost} pairs lost, as {who} has no value there (broke off or did not finish)."
+                )
+        if d.skewed:
+            found.append(
+                f"{d.metric}: the mean difference, {signed(d.mean)}, lies outside of the median's interval: a few trials "
+                "make it. Look at them."
+            )
+    return found

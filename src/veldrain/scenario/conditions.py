@@ -6,7 +6,9 @@ import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import overload
 
+from veldrain.errors import VeldrainError
 from veldrain.simulation import Simulation
 from veldrain.units import Quantity, quantity
 
@@ -50,6 +52,12 @@ class Condition(ABC):
     def __invert__(self) -> Condition:
         return Not(self)
 
+    def __bool__(self) -> bool:
+        raise VeldrainError(
+            "a condition is true or false only in a trial: 'and', 'or', 'not' and 'a < x < b' would drop a part of it",
+            cure="join conditions with &, | and ~, and write a range as vd.distance(a, b, between=(low, high))",
+        )
+
 
 @dataclass(frozen=True)
 class Joined(Condition):
@@ -91,6 +99,12 @@ class Touching(Condition):
         return {self.pair}
 
     def bind(self, look: Look) -> Callable[[], bool]:
+        reason = look.simulation.engine.never_touch(*self.pair)
+        if reason:
+            raise VeldrainError(
+                f"touching {self.pair[0]} and {self.pair[1]} can never be seen: {reason}", where="scenario",
+                cure="name things that can touch",
+            )  # fmt: skip
         return lambda: look.touched(self.pair)
 
 
@@ -108,7 +122,10 @@ class Compared(Condition):
 
 
 class Measure(ABC):
-    """A length that can be compared: ``measure < 0.5`` or ``measure < "50 cm"`` is a condition."""
+    """A length that can be compared: ``measure < 0.5`` or ``measure < "50 cm"`` is a condition.
+
+    ``measure.between("10 cm", "50 cm")`` is one too: Python drops half of ``0.1 < measure < 0.5``.
+    """
 
     @abstractmethod
     def bind(self, simulation: Simulation) -> Callable[[], float]:
@@ -119,6 +136,12 @@ class Measure(ABC):
 
     def __gt__(self, bound: Quantity) -> Condition:
         return Compared(self, False, quantity(bound, "length", "condition"))
+
+    def between(self, low: Quantity, high: Quantity) -> Condition:
+        """It is above the one and below the other."""
+        if not quantity(low, "length", "condition") < quantity(high, "length", "condition"):
+            raise VeldrainError(f"between {low} and {high}", where="condition", cure="give the lower bound first")
+        return (self > low) & (self < high)
 
 
 @dataclass(frozen=True)
@@ -147,22 +170,31 @@ class Clearance(Measure):
         return lambda: engine.clearance(a, b)
 
 
-def distance(a: str, b: str) -> Distance:
-    """The distance (m) between the origins of two links, frames or things.
+@overload
+def distance(a: str, b: str) -> Distance: ...
+@overload
+def distance(a: str, b: str, between: tuple[Quantity, Quantity]) -> Condition: ...
+def distance(a: str, b: str, between: tuple[Quantity, Quantity] | None = None) -> Distance | Condition:
+    """The distance (m) between the origins of two links, frames or things; with ``between`` a condition.
 
     >>> distance("crawler/hull", "outlet") < "50 cm"
     Compared(measure=Distance(a='crawler/hull', b='outlet'), below=True, bound=0.5)
     """
-    return Distance(a, b)
+    return Distance(a, b) if between is None else Distance(a, b).between(*between)
 
 
-def clearance(a: str, b: str) -> Clearance:
-    """The least gap (m) between the touchable shapes of two things; negative where they overlap.
+@overload
+def clearance(a: str, b: str) -> Clearance: ...
+@overload
+def clearance(a: str, b: str, between: tuple[Quantity, Quantity]) -> Condition: ...
+def clearance(a: str, b: str, between: tuple[Quantity, Quantity] | None = None) -> Clearance | Condition:
+    """The least gap (m) between the touchable shapes of two things, negative where they overlap; with ``between`` a
+    condition.
 
     >>> clearance("crawler", "culvert") < 0.05
     Compared(measure=Clearance(a='crawler', b='culvert'), below=True, bound=0.05)
     """
-    return Clearance(a, b)
+    return Clearance(a, b) if between is None else Clearance(a, b).between(*between)
 
 
 def touching(a: str, b: str) -> Touching:

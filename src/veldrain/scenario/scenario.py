@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, checked_name
 from veldrain.model import World
 from veldrain.scenario.conditions import Condition
 from veldrain.units import Quantity, Triple, quantity, triple
@@ -23,6 +23,7 @@ class Push:
     torque: Triple
     at: Triple
     lasting: float
+    where: str = ""  # file and line
 
     def __str__(self) -> str:
         load = ", ".join(f"{f:.3g}" for f in self.force)
@@ -63,9 +64,7 @@ class Expectation:
     @property
     def condition(self) -> Condition:
         """The condition, whichever way it is expected."""
-        found = self.never or self.always or self.eventually
-        assert found is not None  # Scenario.expect sees to it
-        return found
+        return next(c for c in (self.never, self.always, self.eventually) if c is not None)
 
 
 class Moment:
@@ -82,6 +81,7 @@ class Moment:
         at: Sequence[Quantity] = (0.0, 0.0, 0.0),
         lasting: Quantity = 0.1,
         name: str | None = None,
+        where: str = "",
     ) -> Scenario:
         """Push a link or body.
 
@@ -92,12 +92,15 @@ class Moment:
             at: the point of the link's frame where the force acts, m.
             lasting: s.
             name: of the push, for a study to vary it; None: ``push`` and a number.
+            where: file and line it comes from, for messages.
         """
-        where = f"push on {link}"
+        place, where = where, f"push on {link}"
         pushes = self._scenario.pushes()
-        name = name or f"push{len(pushes) + 1}"
+        name = checked_name(name or f"push{len(pushes) + 1}", "push")
         if name in pushes:
             raise VeldrainError(f"a second push '{name}'", where="scenario", cure="give it another name")
+        if not 0 < quantity(lasting, "time", where) < float("inf"):
+            raise VeldrainError(f"lasting is {lasting}", where=where, cure="give a time above zero")
         action = Push(
             name,
             link,
@@ -105,11 +108,13 @@ class Moment:
             triple(torque, "torque", where),
             triple(at, "length", where),
             quantity(lasting, "time", where),
+            place,
         )
         return self._scenario.add(Entry(self._trigger, action))
 
     def finish(self, reason: str) -> Scenario:
         """End the trial for a reason."""
+        checked_name(reason, "finish: reason")
         return self._scenario.add(Entry(self._trigger, Finish(reason)))
 
 
@@ -124,6 +129,8 @@ class Scenario:
         tick: time between looks at the conditions, s, a whole number of steps.
         truth: names of the robots whose controllers may read truth sensors.
         integrator: of the engine, see ``Simulation``.
+        record_contacts: True: every contact of the world is recorded as the stream ``scenario/contacts``, at each tick
+            the means since the one before; or the time between two, s.
 
     >>> scenario = Scenario(world, duration="40 s", controllers={"crawler": CentreLine(gain=1.4)})
     >>> entry = scenario.when(distance("crawler/hull", "outlet") < 0.5).finish("reached the outlet")
@@ -138,6 +145,7 @@ class Scenario:
         tick: Quantity = 1e-2,
         truth: Iterable[str] = (),
         integrator: str = "semi-implicit",
+        record_contacts: bool | Quantity = False,
     ) -> None:
         self.world = world
         self.duration = quantity(duration, "time", "duration")
@@ -146,6 +154,8 @@ class Scenario:
         self.tick = quantity(tick, "time", "tick")
         self.truth = frozenset(truth)
         self.integrator = integrator
+        contacts = (self.tick if record_contacts else None) if isinstance(record_contacts, bool) else record_contacts
+        self.record_contacts = None if contacts is None else quantity(contacts, "time", "record_contacts")
         self.timeline: list[Entry] = []
         self.expectations: dict[str, Expectation] = {}
         if not 0 < self.duration < float("inf"):
@@ -154,8 +164,9 @@ class Scenario:
     def at(self, time: Quantity) -> Moment:
         """A moment by its time in s, a whole number of steps."""
         seconds = quantity(time, "time", "at")
-        if seconds < 0:
-            raise VeldrainError(f"a moment at {seconds:g} s", where="scenario", cure="give 0 or later")
+        if not 0 <= seconds <= self.duration:
+            raise VeldrainError(f"a moment at {seconds:g} s, of a scenario of {self.duration:g} s", where="scenario",
+                                cure="give 0 or later, up to its end")  # fmt: skip
         return Moment(self, seconds)
 
     def when(self, condition: Condition) -> Moment:
@@ -185,10 +196,14 @@ class Scenario:
                 "an expectation needs one of never, always and eventually", where=name,
                 cure="give one; within= goes with eventually=",
             )  # fmt: skip
+        checked_name(name, "expectation")
         _checked(given[0], name)
         if name in self.expectations:
             raise VeldrainError("a second expectation of this name", where=name, cure="give it another name")
         limit = quantity(within, "time", name) if within is not None else None
+        if limit is not None and not 0 < limit <= self.duration:
+            raise VeldrainError(f"within {limit:g} s, of a scenario of {self.duration:g} s", where=name,
+                                cure="give a time above zero, up to its end")  # fmt: skip
         self.expectations[name] = Expectation(name, never, always, eventually, limit)
         return self
 
@@ -201,6 +216,10 @@ class Scenario:
     def pushes(self) -> dict[str, Push]:
         """All pushes by name."""
         return {e.action.name: e.action for e in self.timeline if isinstance(e.action, Push)}
+
+    def reasons(self) -> list[str]:
+        """The reasons for which a trial may finish."""
+        return [e.action.reason for e in self.timeline if isinstance(e.action, Finish)]
 
     def add(self, entry: Entry) -> Scenario:
         """Add an entry to the timeline."""

@@ -4,19 +4,28 @@ from __future__ import annotations
 
 import importlib.metadata
 import math
-from collections.abc import Callable, Mapping
+import warnings
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from veldrain.control import Controller, Motors, Senses, fresh
 from veldrain.errors import VeldrainError, unknown
 from veldrain.physics.engine import NotFiniteError
 from veldrain.physics.plant import EFFORT, POSITION, VELOCITY
-from veldrain.recording import Recorder, Recording
+from veldrain.randomness import checked_seed
+from veldrain.recording import Recorder, Recording, RecordingError
+from veldrain.recording.interrupts import uninterrupted
+from veldrain.sampling import Reading
 from veldrain.scenario.conditions import Condition, Look
+from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.scenario import Entry, Expectation, Finish, Scenario
 from veldrain.simulation import Simulation
+from veldrain.units import Quantity, quantity
 
 STATE_PERIOD = 0.05  # s between the states that a recording keeps
 _FIELDS = {EFFORT: "effort", VELOCITY: "velocity", POSITION: "position"}
@@ -44,13 +53,17 @@ class _Driver:
         sim = trial.simulation
         try:
             self.controller.update(sim.time, self.senses.at(sim.engine.steps), self.motors)
-        except Exception as error:  # whatever the user's controller raises ends the trial, not the study
+        except (Exception, SystemExit) as error:  # whatever the user's controller raises ends the trial, not the study
             kind = "" if isinstance(error, VeldrainError) else f"{type(error).__name__}: "
             raise TrialFailedError(f"the controller of {self.robot} raised at {sim.time:g} s: {kind}{error}") from error
         self.due += self.period
+        self.record(sim, trial.recorder)
+
+    def record(self, sim: Simulation, recorder: Recorder) -> None:
+        """Write the commands that hold now."""
         values = {j: float(sim.engine.plant.dofs[d]["command"]) for j, d in self._dofs.items()}
         if values:
-            trial.recorder.commands(f"{self.robot}/commands", sim.stamp, self._modes, values)
+            recorder.commands(f"{self.robot}/commands", sim.stamp, self._modes, values)
 
 
 class TrialFailedError(VeldrainError):
@@ -77,8 +90,9 @@ class _Verdict:
         elif holds == (e.never is not None):
             self.passed, self.time = False, now
 
-    def summary(self) -> dict[str, Any]:
-        passed = self.passed if self.passed is not None else self.expectation.eventually is None
+    def summary(self, whole: bool) -> dict[str, Any]:
+        """The verdict; None where the trial was not whole and nothing was decided before it broke off."""
+        passed = self.passed if self.passed is not None or not whole else self.expectation.eventually is None
         return {"passed": passed, "time": self.time}
 
 
@@ -102,7 +116,13 @@ class Trial:
         self.waiting = [(e.trigger.bind(self.look), e) for e in scenario.timeline if isinstance(e.trigger, Condition)]
         self.verdicts = [_Verdict(e, e.condition.bind(self.look)) for e in scenario.expectations.values()]
         for push in scenario.pushes().values():
-            sim.engine.place_of(push.link)
+            with _told(push.where):
+                sim.engine.pushed(push.link)
+                sim.steps_of(push.lasting, f"push '{push.name}': lasting")
+        self.tally = None
+        if scenario.record_contacts is not None:
+            self.contacts_every = sim.steps_of(scenario.record_contacts, "scenario: record_contacts")
+            self.tally = sim.engine.taps.tally(np.ones(len(sim.engine.plant.geoms), np.int64))
         for robot in scenario.truth - set(scenario.world.placed):
             raise unknown("robot", robot, scenario.world.placed, "scenario: truth")
         self.reason: str | None = None
@@ -115,11 +135,31 @@ class Trial:
             *(f"{d.robot}/commands" for d in self.drivers),
             "scenario/events",
             "scenario/state",
+            *(["scenario/contacts"] if self.tally else []),
         ]
+
+    def companions(self) -> list[str]:
+        """Names of the streams that sensors have beside their own."""
+        return [f"{s.stream}/{name}" for s in self.simulation.streams.values()
+                for name in getattr(s.sensor, "companions", ())]  # fmt: skip
+
+    def tried(self, stream: str) -> Recording | None:
+        """A recording with one message of a stream of sensors or commands; None for others, or where none comes out."""
+        recorder = Recorder()
+        for samples in self.simulation.streams.values():
+            if stream in (samples.stream, *(s for s in self.companions() if s.startswith(f"{samples.stream}/"))):
+                data = samples.measured()
+                if data is None:
+                    return None
+                recorder.sample(samples, Reading(0, data))
+        for driver in self.drivers:
+            if stream == f"{driver.robot}/commands":
+                driver.record(self.simulation, recorder)
+        return Recording(recorder.finish({})) if recorder.has_begun else None
 
     def run(self) -> dict[str, Any]:
         """Go to the end; gives the outcome."""
-        sim, failure = self.simulation, None
+        sim, failure = self.simulation, ""
         for samples in sim.streams.values():
             if samples.latest:
                 self.recorder.sample(samples, samples.latest)
@@ -133,18 +173,24 @@ class Trial:
         except (NotFiniteError, TrialFailedError) as error:
             failure = str(error)
             self.recorder.event(sim.stamp, f"failed: {failure}")
-        verdicts = {v.expectation.name: v.summary() for v in self.verdicts}
+        return self.outcome(failure)
+
+    def outcome(self, failure: str) -> dict[str, Any]:
+        """How it ended; failure: why it broke off, "" where it did not."""
+        verdicts = {v.expectation.name: v.summary(whole=not failure) for v in self.verdicts}
         return {
-            "passed": failure is None and all(v["passed"] for v in verdicts.values()),
+            "passed": not failure and all(v["passed"] for v in verdicts.values()),
             "reason": failure or self.reason or "time is up",
-            "failed": failure is not None,
-            "time": sim.time,
+            "failed": bool(failure),
+            "time": self.simulation.time,
             "expectations": verdicts,
+            "notices": self.simulation.notices,
         }
 
     def _next(self) -> int:
         now = self.simulation.engine.steps
-        times = [self.end, *((now // every + 1) * every for every in (self.tick, self.state_every))]
+        periods = (self.tick, self.state_every, *([self.contacts_every] if self.tally else []))
+        times = [self.end, *((now // every + 1) * every for every in periods)]
         times += [d.due for d in self.drivers]
         return min(times + [step for step, _ in self.timed[:1]])
 
@@ -154,6 +200,8 @@ class Trial:
         step = sim.engine.steps
         if step % self.state_every == 0 or step == self.end:
             self.recorder.state(sim.stamp, sim.engine.plant.q)
+        if self.tally and step and (step % self.contacts_every == 0 or step == self.end):
+            self.recorder.contacts(sim.stamp, self.tally.take())
         if step % self.tick == 0 or step == self.end:
             self.look.take()
             for verdict in self.verdicts:
@@ -184,6 +232,7 @@ def run(
     controllers: Mapping[str, Any] | None = None,
     about: Mapping[str, Any] | None = None,
     exact: bool = False,
+    limit: Quantity | None = None,
 ) -> Recording:
     """Run one trial.
 
@@ -194,35 +243,101 @@ def run(
         controllers: instead of the scenario's own, by robot.
         about: more to note in the file's metadata, such as drawn values.
         exact: True lets all sensors measure without errors of their own.
+        limit: longest that the trial may take by the clock on the wall, s; None: any.
 
     Returns:
-        The recording. A controller that raises, or a state that is no longer finite, ends the trial: it is
-        recorded up to there, and its outcome says why.
+        The recording. A controller that raises, a state that is no longer finite, or a limit that is over ends the
+        trial: it is recorded up to there, its outcome says why, and a RuntimeWarning does too.
 
     Raises:
         VeldrainError: an unknown name, or a period that is not a whole number of steps.
     """
+    recording = carry_out(scenario, seed, record, controllers, about, exact, limit)
+    if recording.outcome["failed"]:
+        warnings.warn(f"the trial broke off at {recording.outcome['time']:.4g} s: {recording.outcome['reason']}",
+                      RuntimeWarning, stacklevel=2)  # fmt: skip
+    return recording
+
+
+def carry_out(
+    scenario: Scenario,
+    seed: int = 0,
+    record: str | Path | None = None,
+    controllers: Mapping[str, Any] | None = None,
+    about: Mapping[str, Any] | None = None,
+    exact: bool = False,
+    limit: Quantity | None = None,
+) -> Recording:
+    """``run`` without its warning: for callers that look at the outcome."""
+    seconds = wall_time(limit)
     if controllers is not None:
         scenario = scenario.driven_by(controllers)
     recorder = Recorder(Path(record) if record is not None else None)
-    trial = Trial(scenario, seed, recorder, exact)  # a mistake shows here, before there is a file
-    outcome: dict[str, Any] = {"passed": False, "failed": True, "reason": "interrupted", "time": math.nan,
-                               "expectations": {}}  # fmt: skip
     metadata = {
         "version": importlib.metadata.version("veldrain"),
-        "seed": seed,
+        "seed": checked_seed(seed),
         "exact": exact,
-        "step": trial.simulation.step,
+        "step": scenario.step,
+        "duration": scenario.duration,
         "world_file": scenario.world.where.get("", ""),
         "controllers": {robot: _title(c) for robot, c in scenario.controllers.items()},
         **(about or {}),
     }
-    try:
-        outcome = trial.run()
-    finally:  # interrupted: what was recorded is kept
-        outcome["time"] = trial.simulation.time
-        data = recorder.finish(metadata | {"outcome": outcome})
+    trial: Trial | None = None
+    outcome: dict[str, Any] = {"passed": False, "failed": True, "reason": "interrupted", "time": 0.0,
+                               "expectations": {}, "notices": []}  # fmt: skip
+    with uninterrupted():
+        try:
+            with limited(seconds):
+                trial = Trial(scenario, seed, recorder, exact)  # a mistake shows here, before there is a file
+                recorder.begin(metadata)
+                outcome = trial.run()
+        except OverLimitError:
+            now = f"at {trial.simulation.time:g} s" if trial else "while it was set up: see what its controller imports"
+            outcome["reason"] = f"the limit of {seconds:g} s is over {now}"
+        except KeyboardInterrupt:
+            if not recorder.has_begun:
+                raise
+            _close(trial, recorder, metadata, outcome)
+            raise
+        except RecordingError:
+            recorder.abandon()
+            raise
+        except VeldrainError:
+            if not recorder.has_begun:
+                raise
+            recorder.abandon()
+            raise
+        data = _close(trial, recorder, metadata, outcome)
     return Recording(recorder.path or data)
+
+
+def _close(trial: Trial | None, recorder: Recorder, metadata: dict[str, Any], outcome: dict[str, Any]) -> bytes:
+    """Bring a recording to its end; of a trial that broke off, with what was judged until then."""
+    if trial and outcome["failed"]:
+        outcome |= {k: v for k, v in trial.outcome(outcome["reason"]).items() if k != "reason"}
+    return recorder.finish(metadata | {"outcome": outcome})
+
+
+def wall_time(limit: Quantity | None) -> float | None:
+    """A limit in s.
+
+    Raises:
+        VeldrainError: it is not above zero.
+    """
+    seconds = None if limit is None else quantity(limit, "time", "limit")
+    if seconds is not None and not 0 < seconds < math.inf:
+        raise VeldrainError(f"a limit of {seconds:g} s", where="limit", cure="give a time above zero, or none")
+    return seconds
+
+
+@contextmanager
+def _told(where: str) -> Iterator[None]:
+    """Errors in here name the file and line, where there is one."""
+    try:
+        yield
+    except VeldrainError as error:
+        raise (error.at(where) if where else error) from error
 
 
 def _title(controller: Any) -> str:

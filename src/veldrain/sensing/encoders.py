@@ -177,7 +177,7 @@ class Currents:
 
 
 class MotorCurrent(Timed):
-    """The current that motors draw for their effort: |effort|/constant + idle.
+    """The current that motors draw for their effort: |effort|/constant + idle; the effort is its mean over the period.
 
     Args:
         joints: names of the joints; none: all movable joints of the robot.
@@ -215,10 +215,11 @@ class MotorCurrent(Timed):
         self.most = above_zero(most, "current", "MotorCurrent most")
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Currents]:
-        names, read = mount.joints(self.joints)
+        names, _ = mount.joints(self.joints)
+        efforts = mount.efforts(names)
 
         def measure() -> Currents:
-            drawn = np.abs(read()[2]) / self.constant + self.idle + random.standard_normal(len(names)) * self.noise
+            drawn = np.abs(efforts()) / self.constant + self.idle + random.standard_normal(len(names)) * self.noise
             if self.resolution > 0:
                 drawn = np.round(drawn / self.resolution) * self.resolution
             return Currents(names, np.clip(drawn, -self.most, self.most))

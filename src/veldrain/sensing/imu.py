@@ -33,8 +33,10 @@ class Inertial:
 class Imu(Timed):
     """Accelerometers and gyroscopes on three axes.
 
-    At rest and level it reads +g along its z axis: what it measures is the acceleration of its place less
-    gravity, over the last step. Its first sample comes after one period, since there is no step before.
+    At rest and level it reads +g along its z axis: what it measures is the acceleration of its place less gravity.
+    It looks at every step of the engine: a reading is the mean over its period, as a part with an anti-aliasing filter
+    gives it, so that no impact between two samples is missed. What is beyond the full scale is cut off at each step,
+    before the low pass and the mean. Its first sample comes after one period.
 
     Args:
         period: s.
@@ -46,11 +48,11 @@ class Imu(Timed):
         force_density: instead of force_noise: m/s²/√Hz.
         gyro_walk: random walk of the bias, rad/s/√s.
         force_walk: the same, m/s²/√s.
-        gyro_most: rates are cut off there, rad/s.
+        gyro_most: rates are cut off there, rad/s; with a resolution upward one digit before, as a signed number is.
         force_most: forces are cut off there, m/s².
         gyro_resolution: of the digits, rad/s.
         force_resolution: of the digits, m/s².
-        bandwidth: of both, Hz: a first-order low pass. Infinite: none.
+        bandwidth: of both, Hz: a first-order low pass at every step, before the mean. Infinite: none.
         misalignment: standard deviation, over trials, of the turn of its axes about each of the mount's, rad.
         timing: see ``Timing``.
 
@@ -104,19 +106,17 @@ class Imu(Timed):
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Inertial]:
         gyro = Wander(random, self.gyro_bias, self.gyro_noise, self.gyro_walk, self.period, self.gyro_resolution,
-                      self.gyro_most, self.bandwidth)  # fmt: skip
+                      self.gyro_most)  # fmt: skip
         force = Wander(random, self.force_bias, self.force_noise, self.force_walk, self.period, self.force_resolution,
-                       self.force_most, self.bandwidth)  # fmt: skip
+                       self.force_most)  # fmt: skip
         turn = np.eye(3)
         if self.misalignment > 0:
             turn = Rotation.from_rotvec(random.standard_normal(3) * self.misalignment).as_matrix()
+        felt = mount.felt_motion(turn, self.bandwidth, self.force_most, self.gyro_most)
 
         def measure() -> Inertial:
-            to_sensor = (mount.axes() @ turn).T
-            _, angular, acceleration = mount.motion()
-            rate = to_sensor @ angular
-            felt = to_sensor @ (acceleration - mount.gravity())
-            return Inertial(force.add_to(felt), gyro.add_to(rate))
+            true_force, true_rate = felt()
+            return Inertial(force.add_to(true_force), gyro.add_to(true_rate))
 
         return measure
 

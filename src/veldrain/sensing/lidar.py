@@ -234,7 +234,7 @@ class Lidar(_Ranging):
     Args:
         period: of a turn, s.
         beams: how many, two or more.
-        field: angle from the first beam to the last, rad, up to a full turn.
+        field: angle from the first beam to the last, rad; a full turn has one beam each 360°/beams, from −180° on.
         more: see ``Optics`` and ``Timing``.
 
     >>> Lidar(beams=3, field="90 deg").bearings.round(3).tolist()
@@ -253,7 +253,9 @@ class Lidar(_Ranging):
                 cure="give two beams or more over a field of up to 360°",
             )  # fmt: skip
         self.columns = beams
-        self.bearings: Array = np.linspace(-self.field / 2, self.field / 2, beams)
+        # Over a full turn the last beam would lie on the first: n beams are 360°/n apart.
+        is_whole = self.field > 2 * math.pi - 1e-9
+        self.bearings: Array = np.linspace(-self.field / 2, self.field / 2, beams, endpoint=not is_whole)
         self.directions = np.stack([np.cos(self.bearings), np.sin(self.bearings), np.zeros(beams)], axis=1)
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Scan | None]:

@@ -45,7 +45,7 @@ class Wander:
         walk: of the bias, in units per √s: after t seconds it has gone astray by walk·√t (standard deviation).
         period: between samples, s.
         resolution: readings are whole multiples of this; 0: any.
-        most: readings end there, on both sides.
+        most: readings end there, on both sides; with a resolution one of its steps earlier above zero.
         bandwidth: Hz: a first-order low pass, y' = 2π·bandwidth·(x − y), exact over each period; infinite: none.
     """
 
@@ -75,6 +75,8 @@ class Wander:
             self._smooth = values if self._smooth is None else self._smooth + self._follows * (values - self._smooth)
             values = self._smooth
         read: Array = values + self._bias + self._random.standard_normal(3) * self._noise
+        top = self._most
         if self._resolution > 0:
             read = np.round(read / self._resolution) * self._resolution
-        return np.clip(read, -self._most, self._most) if self._most < math.inf else read
+            top -= self._resolution  # a signed number of n bits ends at 2ⁿ⁻¹ − 1: +2 g reads 32767
+        return np.clip(read, -self._most, top) if self._most < math.inf else read

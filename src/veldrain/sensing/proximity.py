@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from types import SimpleNamespace as Fields
 from typing import Any, ClassVar, Unpack
@@ -108,6 +108,11 @@ class _Cone(Timed):
     def returns(self, look: Any) -> float:
         """How much of what is sent comes back from a look."""
         raise NotImplementedError
+
+    companions: ClassVar[Mapping[str, str]] = {"raw": "std_msgs/msg/Float64"}
+
+    def to_companions(self, reading: Nearness) -> dict[str, Fields]:
+        return {"raw": Fields(data=reading.raw)}
 
     def to_message(self, reading: Nearness) -> Fields:
         return Fields(radiation_type=self.radiation, field_of_view=self.cone, min_range=self.nearest,

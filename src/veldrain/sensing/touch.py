@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from types import SimpleNamespace as Fields
-from typing import Unpack
+from typing import ClassVar, Unpack
 
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.model import Mount
+from veldrain.model import Mount, Touches
 from veldrain.pose import Array
 from veldrain.sensing.noise import not_negative
-from veldrain.sensing.timing import Timed, Timing
+from veldrain.sensing.timing import CONTACTS, Timed, Timing, xyz
 from veldrain.units import Quantity, quantity
 
 
@@ -23,9 +23,19 @@ def _wrench(force: Array, torque: Array) -> Fields:
     return Fields(wrench=Fields(force=Fields(x=fx, y=fy, z=fz), torque=Fields(x=tx, y=ty, z=tz)))
 
 
+def _rows(others: Sequence[str], points: Array, normals: Array, forces: Array) -> list[Fields]:
+    """Contacts as their message has them; the link that carries the sensor is the first side."""
+    return [
+        Fields(link_a="", link_b=other, point=xyz(at), normal=xyz(normal), force=xyz(force), gap=math.nan)
+        for other, at, normal, force in zip(others, points, normals, forces, strict=True)
+    ]
+
+
 @dataclass(frozen=True)
 class Touching:
-    """What touches a link over the last step, in the sensor's axes; empty where nothing does.
+    """What touched a link since the last reading, in the sensor's axes; empty where nothing did.
+
+    Forces are means over that time, so that force times period is the impulse, however short the touch was.
 
     Attributes:
         others: name paths of what touches it, one a point (n).
@@ -46,6 +56,9 @@ class Touching:
 
 class Touch(Timed):
     """A skin on the link that it is mounted on: what touches it, where, and with which force.
+
+    It feels every step of the engine: a reading is the mean over its period. With whom, where and how each touch was
+    is recorded beside the sum, in its stream ``…/contacts``.
 
     Args:
         period: s.
@@ -73,8 +86,10 @@ class Touch(Timed):
         self.noise = not_negative(noise, "force", "Touch noise")
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Touching]:
+        touches = mount.touches()
+
         def measure() -> Touching:
-            others, points, normals, forces = mount.touches()
+            others, points, normals, forces, _ = touches()
             felt = np.linalg.norm(forces, axis=1) > self.threshold
             axes = mount.axes()
             points = (points[felt] - mount.position()) @ axes
@@ -85,19 +100,27 @@ class Touch(Timed):
 
         return measure
 
+    companions: ClassVar[Mapping[str, str]] = {"contacts": CONTACTS}
+
+    def to_companions(self, reading: Touching) -> dict[str, Fields]:
+        return {"contacts": Fields(contacts=_rows(reading.others, reading.points, reading.normals, reading.forces))}
+
     def to_message(self, reading: Touching) -> Fields:
         return _wrench(reading.force, reading.torque)
 
 
 @dataclass(frozen=True)
 class Load:
-    """A number: the force on a sole, N."""
+    """A number: the force on a sole, N; and what pressed on it, in the sensor's axes."""
 
     force: float
+    touches: Touches
 
 
 class FootPressure(Timed):
     """The force that a link, such as a foot, is pressed with: along the normals of its contacts, in all.
+
+    A reading is the mean over its period. What presses and where is in its stream ``…/contacts``.
 
     Args:
         period: s.
@@ -127,12 +150,21 @@ class FootPressure(Timed):
             raise VeldrainError(f"most is {self.most:g} N", where="FootPressure", cure="give a force above zero")
 
     def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Load]:
+        touches = mount.touches()
+
         def measure() -> Load:
-            _, _, normals, forces = mount.touches()
+            others, points, normals, forces, _ = touches()
+            axes = mount.axes()
+            found = Touches(others, (points - mount.position()) @ axes, normals @ axes, forces @ axes, np.zeros(3))
             pressed = float(np.einsum("ij,ij->", normals, forces)) + random.standard_normal() * self.noise
-            return Load(min(max(pressed, 0.0), self.most))
+            return Load(min(max(pressed, 0.0), self.most), found)
 
         return measure
+
+    companions: ClassVar[Mapping[str, str]] = {"contacts": CONTACTS}
+
+    def to_companions(self, reading: Load) -> dict[str, Fields]:
+        return {"contacts": Fields(contacts=_rows(*reading.touches[:4]))}
 
     def to_message(self, reading: Load) -> Fields:
         return Fields(data=reading.force)
@@ -147,7 +179,7 @@ class Wrench:
 
 
 class ForceTorque(Timed):
-    """A load cell in a joint: what the parent gives the child through it, over the last step, fixed joints too.
+    """A load cell in a joint: what the parent gives the child through it, fixed joints too; the mean over its period.
 
     It is mounted on a link and measures in the joint that holds that link, in the axes of its mount, about its origin.
 
@@ -189,11 +221,9 @@ class ForceTorque(Timed):
         load = mount.load()
 
         def measure() -> Wrench:
-            force, torque, at = load()
-            axes = mount.axes()
-            about = torque + np.cross(at - mount.position(), force)
-            force = axes.T @ force + random.standard_normal(3) * self.force_noise
-            about = axes.T @ about + random.standard_normal(3) * self.torque_noise
+            force, about = load()
+            force = force + random.standard_normal(3) * self.force_noise
+            about = about + random.standard_normal(3) * self.torque_noise
             return Wrench(np.clip(force, -self.most_force, self.most_force),
                           np.clip(about, -self.most_torque, self.most_torque))  # fmt: skip
 

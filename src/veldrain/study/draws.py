@@ -24,6 +24,10 @@ class Draw(ABC):
     def bind(self, kind: str, where: str) -> Callable[[np.random.Generator], float]:
         """The function that draws, in SI units of a kind of quantity."""
 
+    def ends(self, kind: str, where: str) -> tuple[float, ...]:
+        """The least and the largest value, SI units; empty where there are none."""
+        return ()
+
 
 @dataclass(frozen=True)
 class Uniform(Draw):
@@ -37,6 +41,9 @@ class Uniform(Draw):
         if low > high:
             raise VeldrainError(f"from {low:g} to {high:g}", where=where, cure="the lower value first")
         return lambda random: float(random.uniform(low, high))
+
+    def ends(self, kind: str, where: str) -> tuple[float, ...]:
+        return quantity(self.low, kind, where), quantity(self.high, kind, where)
 
 
 @dataclass(frozen=True)
@@ -64,6 +71,10 @@ class OneOf(Draw):
         if not values:
             raise VeldrainError("no values to choose from", where=where, cure="give at least one")
         return lambda random: float(values[random.integers(len(values))])
+
+    def ends(self, kind: str, where: str) -> tuple[float, ...]:
+        values = [quantity(v, kind, where) for v in self.values]
+        return min(values), max(values)
 
 
 def uniform(low: Quantity, high: Quantity) -> Draw:

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import VeldrainError, checked_name, unknown
 from veldrain.recording import Recording
+from veldrain.scenario.trial import Trial
+from veldrain.units import Quantity, in_unit
 
 Better = Literal["lower", "higher"]
 STATISTICS = {
@@ -34,6 +37,7 @@ class Metric:
         statistic: ``mean``, ``rms``, ``largest`` (size, whatever the sign), ``least``, ``most`` or ``last``.
         unit: of the metric, for tables and pages.
         better: ``lower`` or ``higher``.
+        matters: the smallest difference that matters, in the metric's unit or with its own; less is no verdict.
 
     >>> Metric("offset, RMS", stream="crawler/truth", column="y", statistic="rms", unit="m").better
     'lower'
@@ -45,10 +49,12 @@ class Metric:
     statistic: str
     unit: str = ""
     better: Better = "lower"
+    matters: Quantity = 0.0
 
     def __post_init__(self) -> None:
         if self.statistic not in STATISTICS:
             raise unknown("statistic", self.statistic, STATISTICS, f"metric '{self.name}'")
+        object.__setattr__(self, "matters", smallest_of(self.matters, self.unit, self.name))
 
     def of(self, recording: Recording) -> float:
         """The number (nan: the stream is empty).
@@ -60,7 +66,11 @@ class Metric:
         columns = [c for c in table.columns if fnmatchcase(c, self.column)]
         if not columns:
             raise unknown("column", self.column, table.columns, f"metric '{self.name}', {self.stream}")
-        values = table[columns].to_numpy(float).ravel()
+        try:
+            values = table[columns].to_numpy(float).ravel()
+        except (TypeError, ValueError):
+            raise VeldrainError(f"{', '.join(columns[:3])} of {self.stream} is no column of numbers",
+                                where=f"metric '{self.name}'", cure="name another column") from None  # fmt: skip
         values = values[np.isfinite(values)]
         return STATISTICS[self.statistic](values) if len(values) else math.nan
 
@@ -77,6 +87,10 @@ class FinishTime:
     reason: str
     unit: str = "s"
     better: Better = "lower"
+    matters: Quantity = 0.0
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "matters", smallest_of(self.matters, self.unit, self.name))
 
     def of(self, recording: Recording) -> float:
         """The time, or nan."""
@@ -85,13 +99,68 @@ class FinishTime:
 
 
 AnyMetric = Metric | FinishTime
+TAKEN = {"controller", "trial", "seed", "passed", "failed", "reason", "time", "notices", "file"}
 
 
-def checked_metrics(metrics: list[AnyMetric]) -> list[AnyMetric]:
-    """The metrics, if their names differ and none is a column of its own."""
-    taken = {"controller", "trial", "seed", "passed", "failed", "reason", "time", "file"}
+def smallest_of(matters: Quantity, unit: str, name: str) -> float:
+    """A smallest difference that matters, in the unit of its metric.
+
+    Raises:
+        VeldrainError: less than zero, or of another kind of unit.
+    """
+    value = in_unit(matters, unit, f"metric '{name}': matters") if isinstance(matters, str) else float(matters)
+    if not 0 <= value < math.inf:
+        raise VeldrainError(f"matters is {value:g}", where=f"metric '{name}'", cure="give 0 or more")
+    return value
+
+
+def checked_metrics(metrics: list[AnyMetric], vary: Iterable[str] = ()) -> list[AnyMetric]:
+    """The metrics, if their names are names, differ, and none is a column of its own or a drawn value."""
+    taken = {*TAKEN, *vary}
     for metric in metrics:
+        missing = [word for word in ("name", "unit", "better", "of") if not hasattr(metric, word)]
+        if missing:
+            raise VeldrainError(f"{type(metric).__name__} is not a metric: it has no {', '.join(missing)}",
+                                where="metrics", cure="see veldrain.Metric")  # fmt: skip
+        checked_name(metric.name, "metric")
         if metric.name in taken:
             raise VeldrainError("this name is taken", where=f"metric '{metric.name}'", cure="give another name")
+        if metric.better not in ("lower", "higher"):
+            raise unknown("way of being better", metric.better, ("lower", "higher"), f"metric '{metric.name}'")
         taken.add(metric.name)
     return metrics
+
+
+def metric_of(metric: AnyMetric, recording: Recording) -> float:
+    """A metric's value of a trial; nan where a trial that broke off has not recorded what it needs."""
+    try:
+        return float(metric.of(recording))
+    except VeldrainError:
+        if recording.outcome.get("failed"):
+            return math.nan
+        raise
+
+
+def described_metric(metric: AnyMetric) -> dict[str, Any]:
+    """What tables and pages need of a metric."""
+    words = ("name", "unit", "better", "matters", "stream", "column", "statistic", "reason")
+    return {word: getattr(metric, word) for word in words if hasattr(metric, word)}
+
+
+def look_at_metric(metric: AnyMetric, trial: Trial) -> None:
+    """See that a trial will have what a metric reads.
+
+    Raises:
+        VeldrainError: no such stream, column or reason.
+    """
+    where = f"metric '{metric.name}'"
+    if isinstance(metric, FinishTime) and metric.reason not in trial.scenario.reasons():
+        raise unknown("reason to finish", metric.reason, trial.scenario.reasons(), where)
+    if not isinstance(metric, Metric):
+        return
+    streams = [*trial.streams(), *trial.companions()]
+    if metric.stream not in streams:
+        raise unknown("stream", metric.stream, streams, where)
+    tried = trial.tried(metric.stream)
+    if tried is not None:
+        metric.of(tried)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from veldrain.errors import VeldrainError
 from veldrain.recording import Recording
+from veldrain.study.runner import read_row
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -35,8 +36,11 @@ class Result:
             raise VeldrainError("holds no study", where=str(self.folder), cure="name the folder a study was written to")
         try:
             self.about: dict[str, Any] = json.loads(marker.read_text(encoding="utf-8"))
-        except ValueError as error:
+            known = {"controllers", "metrics", "vary"} <= set(self.about)
+        except (ValueError, OSError, TypeError) as error:
             raise VeldrainError(f"cannot be read ({error})", where=str(marker), cure="run the study anew") from error
+        if not known:
+            raise VeldrainError("is not what a study leaves", where=str(marker), cure="run the study anew")
 
     @cached_property
     def trials(self) -> pd.DataFrame:
@@ -44,14 +48,30 @@ class Result:
         import pandas as pd
 
         order = {name: k for k, name in enumerate(self.about["controllers"])}
-        rows = [json.loads(p.read_text(encoding="utf-8")) for p in sorted(self.folder.glob("trials/*/*.json"))]
-        rows.sort(key=lambda row: (order.get(row["controller"], len(order)), row["trial"]))
+        rows = []
+        for path in sorted(self.folder.glob("trials/*/*.json")):
+            row = read_row(path)
+            if row is None:
+                raise VeldrainError("a trial's row that cannot be read", where=str(path),
+                                    cure="run the study again: it makes this trial anew")  # fmt: skip
+            if row["controller"] in order:
+                rows.append(row)
+        rows.sort(key=lambda row: (order[row["controller"]], row["trial"]))
         return pd.DataFrame(rows)
 
     @property
     def metrics(self) -> list[tuple[str, str, str]]:
         """Name, unit, and ``lower`` or ``higher`` for what is better."""
         return [(m["name"], m["unit"], m["better"]) for m in self.about["metrics"]]
+
+    @property
+    def notices(self) -> dict[str, list[str]]:
+        """What was told of the trials, and of which."""
+        found: dict[str, list[str]] = {}
+        for row in self.trials.to_dict("records"):
+            for text in row.get("notices") or ():
+                found.setdefault(text, []).append(f"{row['controller']} {row['trial']}")
+        return found
 
     def recording(self, controller: str, trial: int) -> Recording:
         """The recording of one trial."""
@@ -68,4 +88,5 @@ class Result:
 
         if self.trials.empty:
             raise VeldrainError("holds no trials yet", where=str(self.folder), cure="run the study")
-        return compare(self.trials, self.metrics, baseline or self.about["controllers"][0])
+        matters = {m["name"]: float(m.get("matters", 0.0)) for m in self.about["metrics"]}
+        return compare(self.trials, self.metrics, baseline or self.about["controllers"][0], matters)

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import multiprocessing
 import os
+import pickle
 import signal
 from collections.abc import Callable, Sequence
-from concurrent.futures import Executor, ProcessPoolExecutor, as_completed
+from concurrent.futures import BrokenExecutor, Executor, ProcessPoolExecutor, as_completed
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
+from veldrain.control.loading import load_file, loaded_files
+from veldrain.errors import VeldrainError
 from veldrain.physics.threads import VARIABLE as THREADS
 from veldrain.physics.threads import threads
 
@@ -18,11 +22,30 @@ if TYPE_CHECKING:
 
 
 def write_whole(path: Path, text: str) -> None:
-    """Write a file so that it is there whole or not at all."""
-    path.parent.mkdir(parents=True, exist_ok=True)
+    """Write a file so that it is there whole or not at all.
+
+    Raises:
+        VeldrainError: the disk is full, or the folder cannot be written to.
+    """
     part = path.with_name(path.name + ".part")
-    part.write_text(text, encoding="utf-8")
-    part.replace(path)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        part.write_text(text, encoding="utf-8")
+        part.replace(path)
+    except OSError as error:
+        raise VeldrainError(
+            f"cannot be written ({error.strerror or error})", where=str(path),
+            cure="make room, or name another folder; what was finished is kept",
+        ) from error  # fmt: skip
+
+
+def read_row(path: Path) -> dict[str, Any] | None:
+    """The row of a trial; None where there is none, or one that cannot be read."""
+    try:
+        row = json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return None
+    return row if isinstance(row, dict) and {"controller", "trial", "passed", "failed"} <= set(row) else None
 
 
 def _begin(share: int) -> None:
@@ -37,8 +60,12 @@ def carry_out(
     progress: Callable[[int, int, str], None] | None,
     executor: Executor | None,
 ) -> None:
-    """Run the trials whose row is not written yet."""
-    missing = [p for p in plans if not p.stem.with_suffix(".json").exists()]
+    """Run the trials whose row is not written yet, or cannot be read.
+
+    Raises:
+        VeldrainError: a worker died, or a file could not be written; what was finished is kept.
+    """
+    missing = [p for p in plans if read_row(p.row_path) is None]
     done = len(plans) - len(missing)
 
     def tell(what: str) -> None:
@@ -60,12 +87,20 @@ def carry_out(
         initializer=_begin,
         initargs=(max(1, threads() // workers),),
     )
-    futures = {pool.submit(_run, plan): plan for plan in missing}
+    files = loaded_files()
+    futures = {pool.submit(_run, files, pickle.dumps(plan)): plan for plan in missing}
     try:
         for future in as_completed(futures):
             future.result()
             done += 1
             tell(f"{futures[future].controller} {futures[future].number}")
+    except BrokenExecutor as error:
+        lost = [f"{p.controller} {p.number}" for f, p in futures.items() if f.done() and f.exception() is not None]
+        raise VeldrainError(
+            f"a worker process died while trials were running ({done} of {len(plans)} done)", where="study",
+            cure="run it again, which goes on from there; with fewer workers if memory ran out"
+            + (f"; {lost[0]} was under way" if lost else ""),
+        ) from error  # fmt: skip
     except BaseException:  # also Ctrl-C: trials not begun are dropped, those done are kept
         for future in futures:
             future.cancel()
@@ -75,5 +110,8 @@ def carry_out(
             pool.shutdown(cancel_futures=True)
 
 
-def _run(plan: TrialPlan) -> None:
-    plan.run()
+def _run(files: Sequence[Path], plan: bytes) -> None:
+    for file in files:  # classes from a user's file are found by the name that it has as a module
+        if file.is_file():
+            load_file(file)
+    pickle.loads(plan).run()

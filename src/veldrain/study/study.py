@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import copy
-import dataclasses
 import hashlib
 import importlib.metadata
+import inspect
 import json
-from collections.abc import Callable, Mapping, Sequence
+import logging
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -17,19 +19,26 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
-from veldrain.control import fresh
-from veldrain.errors import VeldrainError, unknown
+from veldrain.control import NamedController, fresh
+from veldrain.control.loading import load_named
+from veldrain.errors import VeldrainError, checked_name
 from veldrain.model import Mesh
-from veldrain.recording import Recorder
-from veldrain.scenario import Scenario, run
-from veldrain.scenario.trial import Trial
+from veldrain.randomness import checked_seed
+from veldrain.recording import Recorder, Recording
+from veldrain.scenario import Scenario
+from veldrain.scenario.limits import OverLimitError, limited
+from veldrain.scenario.trial import Trial, wall_time
+from veldrain.scenario.trial import carry_out as carry_out_trial
 from veldrain.study.draws import Draw, kind_of, rounded, set_quantity
-from veldrain.study.metrics import AnyMetric, Metric, checked_metrics
+from veldrain.study.metrics import AnyMetric, checked_metrics, described_metric, look_at_metric, metric_of
 from veldrain.study.plan import plan_of
 from veldrain.study.result import RESULTS, Result
-from veldrain.study.runner import carry_out, write_whole
-from veldrain.units import SI_UNITS
+from veldrain.study.runner import carry_out, read_row, write_whole
+from veldrain.study.sources import source_of
+from veldrain.study.starts import bad_starts
+from veldrain.units import SI_UNITS, Quantity
 
+log = logging.getLogger(__name__)
 Progress = Callable[[int, int, str], None]
 
 
@@ -47,31 +56,39 @@ class TrialPlan:
         """Path of the trial's files without their endings."""
         return self.folder / "trials" / self.controller / f"{self.number:03d}"
 
+    @property
+    def row_path(self) -> Path:
+        """Of the trial's row."""
+        return self.stem.with_suffix(".json")
+
     def run(self) -> None:
         """Run the trial, and write its recording and its row."""
         study = self.study
         drawn = study.draw(self.number)
-        scenario = copy.deepcopy(study.scenario)
-        for path, value in drawn.items():
-            set_quantity(scenario, path, value)
-        recording = run(
-            scenario,
+        recording = carry_out_trial(
+            study.drawn(drawn),
             seed=study.seed_of(self.number),
             record=self.stem.with_suffix(".mcap"),
             controllers=study.controllers[self.controller],
             about={"controller": self.controller, "trial": self.number, "drawn": drawn, "units": study.units},
+            limit=study.limit,
         )
-        outcome = recording.outcome
+        self.measure(recording)
+
+    def measure(self, recording: Recording) -> None:
+        """Write the trial's row from its recording."""
+        study, outcome = self.study, recording.outcome
         row = {
             "controller": self.controller,
             "trial": self.number,
             "seed": study.seed_of(self.number),
             **{key: outcome[key] for key in ("passed", "failed", "reason", "time")},
-            **drawn,
-            **{metric.name: metric.of(recording) for metric in study.metrics},
+            **study.draw(self.number),
+            **{metric.name: metric_of(metric, recording) for metric in study.metrics},
+            "notices": outcome.get("notices", []),
             "file": self.stem.with_suffix(".mcap").relative_to(self.folder).as_posix(),
         }
-        write_whole(self.stem.with_suffix(".json"), json.dumps(row, indent=1))
+        write_whole(self.row_path, json.dumps(row, indent=1))
 
 
 class Study:
@@ -87,6 +104,8 @@ class Study:
         trials: how many for each controller.
         metrics: what is read from each recording.
         seed: of all draws.
+        limit: longest that a trial may take by the clock on the wall, s; then it breaks off, and the study goes on.
+        where: files and lines of what is varied and of the metrics, by name, for messages.
 
     Raises:
         VeldrainError: an unknown quantity, a draw of the wrong unit, no controller.
@@ -103,19 +122,25 @@ class Study:
         trials: int = 10,
         metrics: Sequence[AnyMetric] = (),
         seed: int = 0,
+        limit: Quantity | None = None,
+        where: Mapping[str, str] | None = None,
     ) -> None:
-        if trials < 1:
-            raise VeldrainError(f"{trials} trials", where="study", cure="give 1 or more")
+        if isinstance(trials, bool) or trials != int(trials) or trials < 1:
+            raise VeldrainError(f"{trials} trials", where="study", cure="give a whole number, 1 or more")
         if not controllers:
             raise VeldrainError("no controllers", where="study", cure="give one or more")
-        self.scenario, self.trials, self.seed = scenario, int(trials), int(seed)
-        self.controllers = {name: self._by_robot(name, c) for name, c in controllers.items()}
+        self.scenario, self.trials, self.seed = scenario, int(trials), checked_seed(seed)
+        self.limit, self.where = wall_time(limit), dict(where or {})
+        self.controllers = {
+            checked_name(name, "controller", is_file=True): self._by_robot(name, c) for name, c in controllers.items()
+        }
         for name, by_robot in self.controllers.items():
             for robot, controller in by_robot.items():
-                fresh(controller, f"controller '{name}' of {robot}")
+                with suppress(OverLimitError), limited(self.limit):  # its trials will break off for the same reason
+                    fresh(controller, f"controller '{name}' of {robot}")
         self.vary = dict(vary or {})
         self._draws = {path: draw.bind(kind_of(scenario, path), path) for path, draw in self.vary.items()}
-        self.metrics = checked_metrics(list(metrics))
+        self.metrics = checked_metrics(list(metrics), self.vary)
 
     def __getstate__(self) -> dict[str, Any]:  # bound draws are functions, which do not travel
         return {k: v for k, v in self.__dict__.items() if k != "_draws"}
@@ -135,6 +160,10 @@ class Study:
             )  # fmt: skip
         return {robots[0]: controller}
 
+    def kind(self, path: str) -> str:
+        """The kind of a quantity that is varied, such as ``length``."""
+        return kind_of(self.scenario, path)
+
     @property
     def units(self) -> dict[str, str]:
         """The SI unit of each quantity that is varied."""
@@ -148,20 +177,38 @@ class Study:
         """The seed of a trial's noise; the same for every controller."""
         return randomness.child_seed(self.seed, "noise", trial)
 
+    def drawn(self, values: Mapping[str, float]) -> Scenario:
+        """The scenario with these values (SI units) in their places."""
+        scenario = copy.deepcopy(self.scenario)
+        for path, value in values.items():
+            set_quantity(scenario, path, value)
+        return scenario
+
     def describe(self) -> dict[str, Any]:
-        """All that decides the results, as plain data."""
+        """All that decides the results of every controller, as plain data."""
         return {
             "version": importlib.metadata.version("veldrain"),
             "seed": self.seed,
-            "controllers": plain(self.controllers),
-            "vary": plain(self.vary),
-            "metrics": [plain(m) for m in self.metrics],
-            "scenario": plain(self.scenario),
+            "draws": plain(self.vary),
+            "world": plain(self.scenario.world),
+            "scenario": {k: v for k, v in plain(self.scenario).items() if k not in ("world", "controllers")},
         }
+
+    def fingerprints(self) -> dict[str, str]:
+        """A digest of each part of ``describe``: they are those of a study whose trials may stand in one folder."""
+        return {name: digest(part) for name, part in self.describe().items()}
+
+    def sources(self) -> dict[str, str]:
+        """A digest of each controller: its class, arguments and source, and the files of the user's that it draws on."""
+        found = dict.fromkeys(self.controllers, "cannot be loaded within the limit")
+        for name, by_robot in self.controllers.items():
+            with suppress(OverLimitError), limited(self.limit):
+                found[name] = digest(plain(by_robot))
+        return found
 
     def fingerprint(self) -> str:
         """A digest of all that decides the results but the number of trials."""
-        return hashlib.sha256(json.dumps(self.describe(), sort_keys=True).encode()).hexdigest()
+        return digest([self.fingerprints(), self.sources()])
 
     def run(
         self,
@@ -184,48 +231,129 @@ class Study:
         """
         folder = Path(folder)
         self.rehearse()
-        self._claim(folder)
-        plans = [TrialPlan(self, name, number, folder) for number in range(self.trials) for name in self.controllers]
-        carry_out(plans, workers, progress, executor)
-        result = Result(folder)
-        write_whole(folder / "trials.csv", result.trials.to_csv(index=False))
+        self._look_into(folder)
+        with locked(folder):
+            plans = [
+                TrialPlan(self, name, number, folder) for number in range(self.trials) for name in self.controllers
+            ]
+            self._claim(folder, plans, progress or (lambda *_: None))
+            carry_out(plans, workers, progress, executor)
+            result = Result(folder)
+            write_whole(folder / "trials.csv", result.trials.to_csv(index=False))
         return result
 
     def rehearse(self) -> None:
-        """Set up a trial with each controller, and look whether the metrics' streams will be there.
+        """Set up a trial with each controller, and look whether metrics and draws will do.
 
         Raises:
             VeldrainError: what would go wrong at the start of a trial, before anything is written.
         """
         for controllers in self.controllers.values():
-            streams = Trial(self.scenario.driven_by(controllers), 0, Recorder()).streams()
-            for metric in self.metrics:
-                if isinstance(metric, Metric) and metric.stream not in streams:
-                    raise unknown("stream", metric.stream, streams, f"metric '{metric.name}'")
+            with suppress(OverLimitError), limited(self.limit):
+                trial = Trial(self.scenario.driven_by(controllers), 0, Recorder())
+                for metric in self.metrics:
+                    with told_at(self.where.get(f"metric {metric.name}", "")):
+                        look_at_metric(metric, trial)
+        for finding in bad_starts(self):
+            raise finding
 
-    def _claim(self, folder: Path) -> None:
+    def _look_into(self, folder: Path) -> None:
+        """See that a folder is empty, or holds trials of this study.
+
+        Raises:
+            VeldrainError: it holds something else; says what differs.
+        """
         marker = folder / RESULTS
+        if marker.exists():
+            held = Result(folder).about.get("fingerprints", {})
+            mine = self.fingerprints()
+            other = [name for name in mine if held.get(name) != mine[name]]
+            if other:
+                raise VeldrainError(
+                    f"holds the results of another study ({' and '.join(other)} differ)", where=str(folder),
+                    cure="name another folder, or remove this one if it is not needed",
+                )  # fmt: skip
+        elif folder.exists() and not folder.is_dir():
+            raise VeldrainError("is a file", where=str(folder), cure="name a folder for the results")
+        elif folder.exists() and any(p.name != LOCK for p in folder.iterdir()):
+            raise VeldrainError("is not empty", where=str(folder), cure="name a new folder for the results")
+
+    def _claim(self, folder: Path, plans: Sequence[TrialPlan], progress: Progress) -> None:
+        """Note whose folder it is; drop what a changed controller left, and measure anew what the metrics changed."""
+        marker, sources = folder / RESULTS, self.sources()
         mark = {
             "veldrain": "results/1",
-            "fingerprint": self.fingerprint(),
+            "fingerprints": self.fingerprints(),
+            "sources": sources,
             "trials": self.trials,
             "seed": self.seed,
             "controllers": list(self.controllers),
             "vary": self.units,
-            "metrics": [dataclasses.asdict(m) for m in self.metrics],
+            "metrics": [described_metric(m) for m in self.metrics],
+            "measures": [plain(m) for m in self.metrics],
             "plan": plan_of(self.scenario.world),
-        }
-        if marker.exists():
-            held = Result(folder).about
-            if held.get("fingerprint") != mark["fingerprint"]:
-                raise VeldrainError(
-                    "holds the results of another study", where=str(folder),
-                    cure="name another folder, or remove this one if it is not needed",
-                )  # fmt: skip
-        elif folder.exists() and any(folder.iterdir()):
-            raise VeldrainError("is not empty", where=str(folder), cure="name a new folder for the results")
-        folder.mkdir(parents=True, exist_ok=True)
+            "paths": [f"{robot}/{m.name}" for robot, placed in self.scenario.world.placed.items()
+                      for m in placed.model.sensors.values()
+                      if m.sensor.truth and m.sensor.message == "nav_msgs/msg/Odometry"],
+        }  # fmt: skip
+        held = Result(folder).about if marker.exists() else mark
+        changed = {name for name, source in held.get("sources", {}).items() if sources.get(name, source) != source}
+        for name in sorted(changed):
+            stale = [p.stem for p in plans if p.controller == name and p.row_path.exists()]
+            for stem in stale:
+                stem.with_suffix(".json").unlink(missing_ok=True)
+            if stale:
+                text = f"controller '{name}' has changed since: its {len(stale)} trials are run anew"
+                log.warning(text)
+                progress(0, len(plans), text)
         write_whole(marker, json.dumps(mark, indent=1))
+        if held.get("measures") != mark["measures"]:
+            for plan in plans:
+                recording = plan.stem.with_suffix(".mcap")
+                if read_row(plan.row_path) is not None and recording.exists():
+                    plan.measure(Recording(recording))
+
+
+LOCK = ".lock"
+
+
+@contextmanager
+def locked(folder: Path) -> Iterator[None]:
+    """Nobody else writes to a folder of results meanwhile.
+
+    Raises:
+        VeldrainError: somebody does, or it cannot be written to.
+    """
+    from filelock import FileLock, Timeout
+
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        lock = FileLock(folder / LOCK)
+        lock.acquire(timeout=0)
+    except Timeout:
+        raise VeldrainError("is being written to by another run", where=str(folder),
+                            cure="wait for it, or name another folder") from None  # fmt: skip
+    except OSError as error:
+        raise VeldrainError(f"cannot be written to ({error.strerror or error})", where=str(folder),
+                            cure="name another folder") from error  # fmt: skip
+    try:
+        yield
+    finally:
+        lock.release()
+
+
+@contextmanager
+def told_at(where: str) -> Iterator[None]:
+    """Errors in here name the file and line they come from, where there is one."""
+    try:
+        yield
+    except VeldrainError as error:
+        raise (error.at(where) if where else error) from error
+
+
+def digest(data: Any) -> str:
+    """A short digest of plain data."""
+    return hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:32]
 
 
 # What tells how something was described, not what it is.
@@ -236,6 +364,11 @@ def plain(thing: Any) -> Any:
     """An object as plain data that tells it from any other: for a digest, not for reading back."""
     if thing is None or isinstance(thing, (bool, int, float, str)):
         return repr(thing) if isinstance(thing, float) else thing
+    if isinstance(thing, NamedController):
+        kind = load_named(thing.use, Path(thing.folder) if thing.folder else None, thing.where)
+        return [thing.use, plain(thing.arguments), source_of(kind)]
+    if isinstance(thing, type) or inspect.isroutine(thing):
+        return [f"{thing.__module__}:{thing.__qualname__}", source_of(thing)]
     if isinstance(thing, Mesh):
         numbers = hashlib.sha256(thing.corners.tobytes() + thing.triangles.tobytes()).hexdigest()
         return [type(thing).__name__, numbers, thing.collide, thing.fit]
@@ -256,4 +389,6 @@ def plain(thing: Any) -> Any:
     slots = [s for kind in type(thing).__mro__ for s in getattr(kind, "__slots__", ())]
     fields = {s: getattr(thing, s) for s in slots} or vars(thing) if hasattr(thing, "__dict__") or slots else {}
     title = f"{type(thing).__module__}:{type(thing).__qualname__}"
+    if source := source_of(type(thing)):
+        title = f"{type(thing).__qualname__} {source}"
     return {"": title} | {k: plain(v) for k, v in fields.items() if k not in _HOW_IT_CAME_ABOUT}
