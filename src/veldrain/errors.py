@@ -39,7 +39,7 @@ def _rebuilt(kind: type[VeldrainError], problem: str, where: str, cure: str) -> 
     return kind(problem, where=where, cure=cure)
 
 
-def checked_name(name: object, what: str, is_file: bool = False) -> str:
+def checked_title(name: object, what: str, is_file: bool = False) -> str:
     """A name that a person gave, if it is one.
 
     Args:

@@ -195,8 +195,9 @@ class RobotInMotion:
         if mode == "position" and not dof["low"] - 1e-9 <= number <= dof["high"] + 1e-9:
             unit = "m" if linear else "rad"
             self._sim.engine.notice(
-                f"command {where}", f"{where}: commanded to {number:.4g} {unit}, beyond its limits of {dof['low']:.4g} to "
-                f"{dof['high']:.4g} {unit}" + ("" if linear or abs(number) < 7 else "; are these degrees?"),
+                f"command {where}", f"{where}: commanded to {number:.4g} {unit}, beyond its limits of "
+                f"{dof['low']:.4g} to {dof['high']:.4g} {unit}"
+                + ("" if linear or abs(number) < 7 else "; are these degrees?"),
             )  # fmt: skip
         dof["command"], dof["told"] = number, 1
 
@@ -354,7 +355,7 @@ class Simulation:
 
     @property
     def notices(self) -> list[str]:
-        """What a reader of the results has to know: energy out of nothing, a step too coarse, a command beyond limits."""
+        """What a reader of the results has to know: energy out of nothing, a step too coarse, a command too far."""
         return list(self.engine.notices)
 
     def __reduce_ex__(self, _: object) -> Any:

@@ -78,6 +78,8 @@ def quantity(value: Quantity, kind: str, where: str = "") -> float:
         raise VeldrainError(f"{value!r} is not a quantity", where=where, cure=_example(kind))
     if number != number:
         raise VeldrainError("not a number (nan)", where=where, cure=_example(kind))
+    if 0 < abs(number) < LEAST:
+        raise VeldrainError(f"{value} is too small to be {_an(kind)}", where=where, cure="give 0, or more")
     if LARGEST < abs(number) < math.inf:
         raise VeldrainError(f"{value} is too large to be {_an(kind)}", where=where, cure=_example(kind))
     return number
@@ -89,7 +91,10 @@ def quantities(
     """A row of quantities of one kind in SI units, such as a position or a box's edges."""
     if isinstance(values, str) or not hasattr(values, "__len__") or len(values) != count:
         raise VeldrainError(f"{values!r} is not a row of {count}", where=where, cure=f"give {count} numbers")
-    return tuple(quantity(v, kind, where) for v in values)
+    found = tuple(quantity(v, kind, where) for v in values)
+    if not all(map(math.isfinite, found)):
+        raise VeldrainError(f"{values!r} is not finite", where=where, cure=_example(kind))
+    return found
 
 
 def triple(values: Sequence[Quantity] | NDArray[np.float64], kind: str, where: str = "") -> Triple:
@@ -103,6 +108,7 @@ _WRITTEN = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d{1,3})?|[+-]?i
 _UNIT = re.compile(r"[^\W\d_]*[^\W\d]*(?:[\w%°µ²³/*^()\- ·.]*)")
 _POWER = re.compile(r"(?:\*\*|\^)\s*\(?\s*[+-]?(\d+)")
 LONGEST = 80  # characters of a quantity
+LEAST = 1e-30  # of one that is not 0: what is smaller vanishes when it is squared
 LARGEST = 1e15  # of a finite one, SI: what is larger is a slip of the pen, and overflows when it is squared
 
 

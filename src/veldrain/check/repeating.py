@@ -27,7 +27,8 @@ def first_difference(thing: str | Path | Any) -> str:
         pairs = [("", [carry_out(thing, 0) for _ in range(2)])]
     else:
         drawn = thing.drawn(thing.draw(0))
-        pairs = [(f"controller '{name}': ", [carry_out(drawn, thing.seed_of(0), controllers=by_robot) for _ in range(2)])
+        seed = thing.seed_of(0)
+        pairs = [(f"controller '{name}': ", [carry_out(drawn, seed, controllers=by_robot) for _ in range(2)])
                  for name, by_robot in thing.controllers.items()]  # fmt: skip
     for who, (one, other) in pairs:
         found = _differs(one, other)

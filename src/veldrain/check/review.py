@@ -151,10 +151,12 @@ def of_file(path: Path) -> Any:
     """
     if not path.is_file():
         raise VeldrainError("no such file", where=str(path), cure="name a robot, world, scenario or study file")
-    loaders = {"study": load_study, "scenario": load_scenario, "world": load_world}
     try:
         if is_robot_file(path.name):
             return load_robot(path, draft=True)
-        return loaders.get(kind_of_file(path), load_world)(path, draft=True)
+        kind = kind_of_file(path)
+        if kind == "study":
+            return load_study(path, draft=True)
+        return (load_scenario if kind == "scenario" else load_world)(path, draft=True)
     except VeldrainError as error:
         return error

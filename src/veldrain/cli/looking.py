@@ -65,8 +65,8 @@ def check(
                 if mended
                 else "No correction is sure: nothing written."
             )
-    same = not twice or all([_same_twice(file) for file in files])
-    return same and not any(findings.errors for findings in made.values())
+    differing = [file for file in files if twice and not _same_twice(file)]
+    return not differing and not any(findings.errors for findings in made.values())
 
 
 def _same_twice(file: Path) -> bool:

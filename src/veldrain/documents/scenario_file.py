@@ -48,9 +48,7 @@ class ConditionText(Document):
         if self.distance or self.clearance:
             measure = distance(*self.distance) if self.distance else clearance(*(self.clearance or ("", "")))
             if sum(bound is not None for bound in (self.below, self.above, self.between)) != 1:
-                raise VeldrainError(
-                    f"{given[0]} is not compared with one thing", cure="give below:, above: or between:"
-                )
+                raise VeldrainError(f"{given[0]} is not compared with one thing", cure="give below, above or between")
             if self.between is not None:
                 return measure.between(*self.between)
             return measure < self.below if self.below is not None else measure > (self.above or 0.0)

@@ -15,6 +15,7 @@ from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
 from veldrain.errors import VeldrainError
+from veldrain.files import MOST_TEXT, read_bytes, read_text
 from veldrain.formats import is_robot_file
 
 D = TypeVar("D", bound="Document")
@@ -45,18 +46,24 @@ class Source:
     def __init__(self, path: str | Path, kind: str, draft: bool = False) -> None:
         self.path, self.is_draft = Path(path), draft
         self.mistakes: list[VeldrainError] = []
-        try:
-            text = self.path.read_text(encoding="utf-8")
-        except (OSError, UnicodeDecodeError) as error:
-            reason = "no such file" if isinstance(error, FileNotFoundError) else str(error)
-            raise VeldrainError(reason, where=str(path), cure=f"name a {kind} file") from error
+        text = read_text(self.path, f"name a {kind} file")
+        if text.count("*") > MOST_ALIASES and len(re.findall(r"(?m)[\s\[{,:-]\*\w", text)) > MOST_ALIASES:
+            raise VeldrainError(f"more than {MOST_ALIASES} aliases", where=str(path), cure="write it out")
         try:
             tree = YAML(typ="rt").load(text)
+            _see_through(tree, str(path))
+        except RecursionError as error:
+            raise VeldrainError("nested too deeply", where=str(path), cure="flatten it") from error
         except MarkedYAMLError as error:
             line = error.problem_mark.line + 1 if error.problem_mark else 1
             raise VeldrainError(f"not YAML: {error.problem}", where=f"{path}:{line}", cure="see the indents") from error
         except YAMLError as error:
             raise VeldrainError(f"not YAML: {error}", where=str(path)) from error
+        except (ValueError, TypeError, KeyError, IndexError, OverflowError, AttributeError, AssertionError) as error:
+            # what its scalars raise: dates and numbers that are none
+            said = " ".join(str(error).split()) or type(error).__name__
+            raise VeldrainError(f"not YAML that can be read: {said}", where=str(path),
+                                cure="put what is no plain value in quotes") from error  # fmt: skip
         self.tree: Any = tree
         found = tree.get("veldrain") if isinstance(tree, Mapping) else None
         if found != f"{kind}/1":
@@ -136,18 +143,33 @@ class Source:
             self.mistakes.append(told)
 
 
+MOST_ALIASES = 1000
+MOST_VALUES = 500_000  # in a file with its aliases written out
+DEEPEST = 60
+
+
+def _see_through(tree: Any, where: str) -> None:
+    """Refuse what unfolds to more than a file can mean: aliases of aliases, and nesting without end."""
+    waiting, count = [(tree, 0)], 0
+    while waiting:
+        node, depth = waiting.pop()
+        count += 1
+        if depth > DEEPEST:
+            raise VeldrainError(f"nested more than {DEEPEST} deep", where=where, cure="flatten it")
+        if count > MOST_VALUES:
+            raise VeldrainError(f"unfolds to more than {MOST_VALUES} values", where=where, cure="write its aliases out")
+        inner = node.values() if isinstance(node, Mapping) else node if isinstance(node, list) else ()
+        waiting.extend((value, depth + 1) for value in inner)
+
+
 def kind_of_file(path: Path) -> str:
     """``world``, ``scenario`` or ``study``, as a file's own first word says; ``world`` where it says nothing.
 
     Raises:
         VeldrainError: there is no such file.
     """
-    try:
-        found = re.search(r"^veldrain:\s*(\w+)/1", path.read_text(encoding="utf-8", errors="replace"), re.MULTILINE)
-    except OSError as error:
-        raise VeldrainError(
-            "no such file", where=str(path), cure="name a robot, world, scenario or study file"
-        ) from error
+    content = read_bytes(path, "name a robot, world, scenario or study file", MOST_TEXT)
+    found = re.search(r"^veldrain:\s*(\w+)/1", content.decode("utf-8", errors="replace"), re.MULTILINE)
     return found[1] if found else "world"
 
 

@@ -6,7 +6,7 @@ import logging
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from veldrain.errors import VeldrainError
+from veldrain.files import read_bytes
 from veldrain.formats.packages import Folders
 from veldrain.formats.urdf_in import UrdfReader
 from veldrain.formats.urdf_out import UrdfWriter
@@ -52,11 +52,7 @@ def load_robot(
     """
     file = Path(path)
     folders = Folders(file, [Path(folder) for folder in search])
-    try:
-        content = file.read_bytes()
-    except OSError as error:
-        said = "no such file" if isinstance(error, FileNotFoundError) else f"cannot be read ({error.strerror})"
-        raise VeldrainError(said, where=str(path), cure="name a URDF or xacro file") from error
+    content = read_bytes(file, "name a URDF or xacro file")
     root = parse_xml(content, file)
     place = str(file)
     if "xacro" in root.nsmap or file.suffix == ".xacro":

@@ -11,6 +11,8 @@ from veldrain.errors import VeldrainError
 from veldrain.model.shapes import Part, Shape
 from veldrain.pose import Array, Pose
 
+LEAST_MASS = 1e-12  # kg: what is lighter is a slip of the pen
+
 
 @dataclass(frozen=True)
 class MassProperties:

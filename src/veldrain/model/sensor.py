@@ -94,7 +94,7 @@ class Mount(Protocol):
     def felt_motion(
         self, turn: Array, bandwidth: float = math.inf, most_force: float = math.inf, most_rate: float = math.inf
     ) -> Callable[[], tuple[Array, Array]]:
-        """The function that gives specific force (3,) in m/s² and rate (3,) in rad/s in the mount's axes times ``turn``.
+        """The function that gives specific force (3,), m/s², and rate (3,), rad/s, in the mount's axes times ``turn``.
 
         They are gathered at every step of the engine, each component cut off where ``most_…`` says, then, with a
         bandwidth (Hz), taken through a first-order low pass: their mean since the last call.

@@ -66,7 +66,7 @@ class Surface:
             ("damping", damping, "linear damping"),
         ):
             number = quantity(value, kind, name)
-            if not number >= 0 or (name == "stiffness" and number == 0):
+            if not number >= 0 or (name == "stiffness" and number == 0) or (name != "stiffness" and number == np.inf):
                 cure = f"give {'more than 0' if name == 'stiffness' else '0 or more'}"
                 raise VeldrainError(f"{name} is {number:g}", where="surface", cure=cure)
             object.__setattr__(self, name, number)
@@ -75,8 +75,8 @@ class Surface:
 
 def _ratio(value: Quantity, name: str, most: float = np.inf) -> float:
     number = quantity(value, "ratio", name)
-    if not 0 <= number <= most:
-        span = f"0 to {most:g}" if most < np.inf else "0 or more"
+    if not 0 <= number <= most or number == np.inf:
+        span = f"0 to {most:g}" if most < np.inf else "a finite number, 0 or more"
         raise VeldrainError(f"{name} is {number:g}", where="surface", cure=f"give {span}")
     return number
 
@@ -96,12 +96,15 @@ class Shape:
         raise NotImplementedError
 
 
+SMALLEST, LARGEST = 1e-6, 1e6  # m: of an edge, radius or length
+
+
 def _positive(shape: str, **sizes: Quantity) -> list[float]:
     found = []
     for name, size in sizes.items():
         number = quantity(size, "length", f"{shape} {name}")
-        if not 0 < number < np.inf:
-            raise VeldrainError(f"{name} is {number:g} m", where=shape, cure="give a length above zero")
+        if not SMALLEST <= number < LARGEST:
+            raise VeldrainError(f"{name} is {number:g} m", where=shape, cure="give a length from 1 µm to 1e6 m")
         found.append(number)
     return found
 

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.inertia import NOTHING, MassProperties, checked_inertia, is_solid, of_parts, volume_of
+from veldrain.model.inertia import LEAST_MASS, NOTHING, MassProperties, checked_inertia, is_solid, of_parts, volume_of
 from veldrain.model.pieces import (
     JOINT_KINDS,
     LOOP_KINDS,
@@ -127,7 +127,7 @@ class Structure:
         if mass is None:
             return NOTHING
         kg = quantity(mass, "mass", where)
-        if not 0 < kg < np.inf:
+        if not LEAST_MASS <= kg < np.inf:
             with self._reading_past("no-mass", {"links": {name: {"mass": None}}}):
                 raise VeldrainError(f"mass is {kg:g} kg", where=where, cure="give a mass above zero")
             return NOTHING
@@ -554,7 +554,8 @@ class Structure:
 
 
 def checked_name(name: str, where: str) -> str:
-    if not isinstance(name, str) or not name or any(c.isspace() or c == "." for c in name) or "//" in name:
+    is_path = isinstance(name, str) and name.isprintable() and all(name.split("/")) and len(name) <= 200
+    if not is_path or any(c.isspace() or c == "." for c in name):
         raise VeldrainError(f"{name!r} is not a name", where=where, cure="use letters, digits, _ and -")
     return name
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.inertia import MassProperties, of_parts
+from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
 from veldrain.model.lights import Air, Lamp, Sky, Sun
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
@@ -222,8 +222,8 @@ class World:
             spin: angular velocity at the start, rad/s, world axes.
         """
         kg = quantity(mass, "mass", name)
-        if not 0 < kg < np.inf:
-            raise VeldrainError(f"mass is {kg:g} kg", where=name, cure="give a mass above zero")
+        if not LEAST_MASS <= kg < np.inf:
+            raise VeldrainError(f"mass is {kg:g} kg", where=name, cure="give a mass above zero, 1e-12 kg or more")
         part = shape if isinstance(shape, Part) else Part(shape)
         self._claim(name)
         self.bodies[name] = Body(

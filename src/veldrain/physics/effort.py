@@ -35,7 +35,7 @@ def is_due(count, h, quiet):
 
 @kernel
 def choose_free(count, contacts, limits, rows, J, v):
-    """Mark what may change: contacts that press or touch, friction inside its cone, joint friction inside its bounds."""
+    """Mark what may change: contacts that press or touch, friction in its cone, joint friction in its bounds."""
     for k in range(count.limits):
         limit = limits[k]
         limit.free = 1 if limit.low < limit.impulse < limit.high and limit.soft == 0.0 else 0

@@ -21,7 +21,7 @@ from veldrain.physics.clearances import clearance
 from veldrain.physics.compiling import LinkPlace, Robot, compile_world
 from veldrain.physics.loops import all_openings
 from veldrain.physics.scene import Scene
-from veldrain.physics.stepping import advance, refresh
+from veldrain.physics.stepping import advance, advance_smooth, refresh
 from veldrain.physics.tapping import Taps
 from veldrain.pose import Array, Pose
 
@@ -95,7 +95,7 @@ class Engine:
         self._floor = world.floor
         self.compiled = compile_world(world, step, len(watches))
         self.plant = self.compiled.plant
-        self.plant.counts["smooth"] = integrator == "rk4"
+        self._advance = advance_smooth if integrator == "rk4" else advance
         nodes = self.plant.nodes
         # Views of single fields: these arrays never move, and a view costs a tenth of looking the field up.
         self._steps = self.plant.counts["step"]
@@ -168,13 +168,13 @@ class Engine:
         """
         goal = self.steps + steps
         while True:
-            status, dof = advance(self.plant, self.step, goal - self.steps)
+            status, dof = self._advance(self.plant, self.step, goal - self.steps)
             if status == p.STATUS_FINE:
                 break
             if status == p.STATUS_NOT_FINITE:
                 deep = self._deepest()
                 raise NotFiniteError(
-                    f"the velocity is no longer finite at {self.steps * self.step:.6g} s" + (f": {deep}" if deep else ""),
+                    f"the velocity is no longer finite at {self.steps * self.step:.6g} s{deep and ': ' + deep}",
                     where=self.compiled.dof_names[dof],
                     cure="move them apart, or switch the pair off with no_contact" if deep else
                     "look for a huge effort, a huge push or a very small mass there",
@@ -201,7 +201,7 @@ class Engine:
                 self.compiled.dof_names[int(count["surge_dof"])])  # fmt: skip
             self.notice(
                 "energy", f"energy grew by {count['surge']:.3g} J in the step to "
-                f"{count['surge_step'] * self.step:.6g} s, from {count['surge_energy']:.3g} J, by nothing that gave it: "
+                f"{count['surge_step'] * self.step:.6g} s, from {count['surge_energy']:.3g} J, and nothing gave it: "
                 f"{names}; see whether they overlap, or use a smaller step",
             )  # fmt: skip
 
@@ -369,8 +369,9 @@ class Engine:
         link = self.compiled.link_names.index(self.compiled.robots[path].root if path in self.compiled.robots else path)
         free = np.flatnonzero(self.plant.pushes["until"] <= self.steps)
         if len(free) == 0:
-            free = [len(self.plant.pushes)]
-            self.plant = self.plant._replace(pushes=np.concatenate([self.plant.pushes, np.zeros(free[0], p.PUSH)]))
+            free = np.array([len(self.plant.pushes)])
+            more = np.zeros(len(self.plant.pushes), p.PUSH)
+            self.plant = self.plant._replace(pushes=np.concatenate([self.plant.pushes, more]))
         push = self.plant.pushes[free[0]]
         push["node"], push["link"], push["until"] = place.node, link, until
         push["force"], push["torque"], push["point"] = force, torque, place.pose.apply(point)
@@ -394,7 +395,8 @@ class Engine:
             raise VeldrainError(f"{type(snapshot).__name__} is not a snapshot", cure="give what snapshot() gave")
         if snapshot.names != self._names:
             other = sorted(set(snapshot.names) ^ set(self._names))
-            raise VeldrainError(f"a snapshot of another world ({', '.join(other[:3]) or 'its things in another order'})",
+            differs = ", ".join(other[:3]) or "its things in another order"
+            raise VeldrainError(f"a snapshot of another world ({differs})",
                                 cure="restore it in a simulation of its own world")  # fmt: skip
         pushes = snapshot.arrays["pushes"]
         if len(self.plant.pushes) < len(pushes):
@@ -411,8 +413,8 @@ class Engine:
         """What acted between things in the last step."""
         a = self.plant
         kept = a.kept[: int(a.counts["kept"][0])]
-        return Forces(self.sides_of(kept["key"]), kept["point"], kept["normal"], kept["gap"], kept["impulse"] / self.step,
-                      kept["moment"] / self.step)  # fmt: skip
+        sides, h = self.sides_of(kept["key"]), self.step
+        return Forces(sides, kept["point"], kept["normal"], kept["gap"], kept["impulse"] / h, kept["moment"] / h)
 
     def momentum(self) -> tuple[Array, Array]:
         """Linear momentum (3,), N·s, and angular momentum about the world's origin (3,), N·m·s, of all that moves."""

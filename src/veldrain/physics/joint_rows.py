@@ -26,16 +26,14 @@ def build_joints(count, trees, nodes, dofs, q, v, limits, rows, J, B, closed, h)
             continue
         reach = h * 2.0 * abs(v[k]) + 1e-6
         below, above = q[dof.coord] - dof.low, dof.high - q[dof.coord]
-        if below < reach:
-            if not add_joint(
-                count, trees, nodes, dof.node, k, STOP, 0.0, math.inf, -below / h, dof.stop, limits, rows, J, B, closed
-            ):
-                return STATUS_FULL
-        if above < reach:
-            if not add_joint(
-                count, trees, nodes, dof.node, k, STOP, -math.inf, 0.0, above / h, dof.stop, limits, rows, J, B, closed
-            ):
-                return STATUS_FULL
+        if below < reach and not add_joint(
+            count, trees, nodes, dof.node, k, STOP, 0.0, math.inf, -below / h, dof.stop, limits, rows, J, B, closed
+        ):
+            return STATUS_FULL
+        if above < reach and not add_joint(
+            count, trees, nodes, dof.node, k, STOP, -math.inf, 0.0, above / h, dof.stop, limits, rows, J, B, closed
+        ):
+            return STATUS_FULL
     return STATUS_FINE
 
 

@@ -117,7 +117,7 @@ def tumble(tree, n, v, h, extra):
             q[k] = still[k] = 1.0 if k == 3 else 0.0
         part, spin = h / parts, w
         turn = (0.0, 0.0, 0.0)
-        for j in range(parts):
+        for _ in range(parts):
             back = scaled(turn, -1.0)
             bend = rotated(turned(tree.root, rotated(cross(L, spin), back)), turn)
             little = scaled(add(spin, scaled(bend, 0.5 * part)), part)
@@ -258,6 +258,27 @@ def refresh(a):
     begin_taps(a)
 
 
+@kernel
+def solved_step(a, count, h):
+    """One semi-implicit step; a status, and the first velocity that is not finite."""
+    if solve_step(a, count, h) != STATUS_FINE:
+        return STATUS_FULL, 0
+    broken = first_not_finite(a.speeds[NEW])
+    if broken >= 0:
+        move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
+        return STATUS_NOT_FINITE, broken
+    finish_step(a, count, h)
+    return STATUS_FINE, 0
+
+
+@kernel
+def end_step(a, count, h):
+    """What every step ends with."""
+    count.step += 1
+    tap_step(a, count, h)
+    watch_touches(count, a.kept, a.watch_sides, a.watch_step)
+
+
 @entry
 def advance(a, h, steps):
     """Take so many steps of h seconds with the arrays of a ``plant.Plant``.
@@ -270,22 +291,34 @@ def advance(a, h, steps):
     for _ in range(steps):
         if find_contacts(a, h) != STATUS_FINE:
             return STATUS_FULL, 0
-        rough = roughness(a, count, h) if count.smooth == 1 else -1
+        status, broken = solved_step(a, count, h)
+        if status != STATUS_FINE:
+            return status, broken
+        end_step(a, count, h)
+    node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
+    return STATUS_FINE, 0
+
+
+@entry
+def advance_smooth(a, h, steps):
+    """The same with rk4 where nothing has to be solved for; an entry of its own, so that few have to compile it."""
+    count = a.counts[0]
+    for _ in range(steps):
+        if find_contacts(a, h) != STATUS_FINE:
+            return STATUS_FULL, 0
+        rough = roughness(a, count, h)
         if rough == ROUGH_NOT:
             smooth_step(a, count, h)
-        elif solve_step(a, count, h) != STATUS_FINE:
-            return STATUS_FULL, 0
-        broken = first_not_finite(a.speeds[NEW])
-        if broken >= 0:
-            move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
-            return STATUS_NOT_FINITE, broken
-        if rough == ROUGH_NOT:
+            broken = first_not_finite(a.speeds[NEW])
+            if broken >= 0:
+                move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
+                return STATUS_NOT_FINITE, broken
             finish_smooth(a, count, h)
         else:
             count.rough = max(count.rough, rough)
-            finish_step(a, count, h)
-        count.step += 1
-        tap_step(a, count, h)
-        watch_touches(count, a.kept, a.watch_sides, a.watch_step)
+            status, broken = solved_step(a, count, h)
+            if status != STATUS_FINE:
+                return status, broken
+        end_step(a, count, h)
     node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
     return STATUS_FINE, 0

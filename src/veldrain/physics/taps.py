@@ -159,9 +159,9 @@ def tap_loads(a, count, h):
 
 @kernel
 def side_sign(geoms, key, side):
-    """+1 where the shape with the lower (side 0) or higher number of a pair is what a kept force acts on, −1: the other."""
+    """+1 where a kept force acts on the shape with the lower (side 0) or higher number of its pair, else −1."""
     first = geoms[key // len(geoms)].kind
-    swapped = first == PLANE or first == MESH
+    swapped = first in (PLANE, MESH)
     return 1.0 if (side == 0) != swapped else -1.0
 
 
@@ -174,7 +174,7 @@ def is_far(one, other):
 
 @kernel
 def tap_touches(a, count):
-    """Add this step's contacts to the tallies: impulse, and place and normal weighted by it, for each place of a pair."""
+    """Add this step's contacts to the tallies: impulse, and place and normal weighted by it, by pair and place."""
     G = len(a.geoms)
     for t in range(len(a.tallies)):
         tally = a.tallies[t]

@@ -7,12 +7,18 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
+from veldrain.errors import VeldrainError
+
 VARIABLE = "VELDRAIN_THREADS"
+MOST = 1024
 
 
 def threads() -> int:
     """How many: what the environment variable VELDRAIN_THREADS says, else the cores that this process may use."""
-    return max(1, int(os.environ.get(VARIABLE) or len(os.sched_getaffinity(0))))
+    said = os.environ.get(VARIABLE)
+    if said and not (said.isascii() and said.isdigit() and 1 <= int(said) <= MOST):
+        raise VeldrainError(f"'{said}' is no number of threads", where=VARIABLE, cure=f"give 1 to {MOST}, or unset it")
+    return int(said) if said else len(os.sched_getaffinity(0))
 
 
 @cache

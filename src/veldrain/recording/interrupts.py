@@ -14,7 +14,7 @@ _waiting = False
 
 @contextmanager
 def uninterrupted() -> Iterator[None]:
-    """In here Ctrl-C is held back while something is ``whole``; in other threads, or with a handler of one's own, not."""
+    """In here Ctrl-C is held back while something is ``whole``; not in other threads, or with another handler."""
     is_plain = signal.getsignal(signal.SIGINT) is signal.default_int_handler
     if threading.current_thread() is not threading.main_thread() or not is_plain:
         yield

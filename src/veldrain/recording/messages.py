@@ -112,8 +112,8 @@ def _joint_table(messages: Sequence[Any]) -> pd.DataFrame:
 def _contact_table(stamps: Sequence[int], messages: Sequence[Any]) -> pd.DataFrame:
     """A row a contact: time, link_a, link_b, x, y, z, nx, ny, nz, fx, fy, fz, gap."""
     rows = [
-        (stamp / 1e9, c.link_a, c.link_b, *(getattr(part, axis) for part in (c.point, c.normal, c.force) for axis in "xyz"),
-         c.gap)
+        (stamp / 1e9, c.link_a, c.link_b,
+         *(getattr(part, axis) for part in (c.point, c.normal, c.force) for axis in "xyz"), c.gap)
         for stamp, message in zip(stamps, messages, strict=True)
         for c in message.contacts
     ]  # fmt: skip

@@ -106,7 +106,8 @@ def _read(path: Path) -> Any:
         return Recording(path)
     if is_robot_file(path.name):
         return load_robot(path)
-    return {"study": load_study, "scenario": load_scenario}.get(kind_of_file(path), load_world)(path)
+    kind = kind_of_file(path)
+    return load_study(path) if kind == "study" else load_scenario(path) if kind == "scenario" else load_world(path)
 
 
 def _on_ground(model: Model, posture: str | None) -> World:

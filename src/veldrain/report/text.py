@@ -63,7 +63,7 @@ def remarks(comparison: Comparison) -> list[str]:
                 )
         if d.skewed:
             found.append(
-                f"{d.metric}: the mean difference, {signed(d.mean)}, lies outside of the median's interval: a few trials "
-                "make it. Look at them."
+                f"{d.metric}: the mean difference, {signed(d.mean)}, lies outside of the median's interval: "
+                "a few trials make it. Look at them."
             )
     return found

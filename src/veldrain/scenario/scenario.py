@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from veldrain.errors import VeldrainError, checked_name
+from veldrain.errors import VeldrainError, checked_title
 from veldrain.model import World
 from veldrain.scenario.conditions import Condition
 from veldrain.units import Quantity, Triple, quantity, triple
@@ -96,7 +96,7 @@ class Moment:
         """
         place, where = where, f"push on {link}"
         pushes = self._scenario.pushes()
-        name = checked_name(name or f"push{len(pushes) + 1}", "push")
+        name = checked_title(name or f"push{len(pushes) + 1}", "push")
         if name in pushes:
             raise VeldrainError(f"a second push '{name}'", where="scenario", cure="give it another name")
         if not 0 < quantity(lasting, "time", where) < float("inf"):
@@ -114,7 +114,7 @@ class Moment:
 
     def finish(self, reason: str) -> Scenario:
         """End the trial for a reason."""
-        checked_name(reason, "finish: reason")
+        checked_title(reason, "finish: reason")
         return self._scenario.add(Entry(self._trigger, Finish(reason)))
 
 
@@ -196,7 +196,7 @@ class Scenario:
                 "an expectation needs one of never, always and eventually", where=name,
                 cure="give one; within= goes with eventually=",
             )  # fmt: skip
-        checked_name(name, "expectation")
+        checked_title(name, "expectation")
         _checked(given[0], name)
         if name in self.expectations:
             raise VeldrainError("a second expectation of this name", where=name, cure="give it another name")

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from veldrain.errors import VeldrainError, checked_name, unknown
+from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.recording import Recording
 from veldrain.scenario.trial import Trial
 from veldrain.units import Quantity, in_unit
@@ -122,7 +122,7 @@ def checked_metrics(metrics: list[AnyMetric], vary: Iterable[str] = ()) -> list[
         if missing:
             raise VeldrainError(f"{type(metric).__name__} is not a metric: it has no {', '.join(missing)}",
                                 where="metrics", cure="see veldrain.Metric")  # fmt: skip
-        checked_name(metric.name, "metric")
+        checked_title(metric.name, "metric")
         if metric.name in taken:
             raise VeldrainError("this name is taken", where=f"metric '{metric.name}'", cure="give another name")
         if metric.better not in ("lower", "higher"):

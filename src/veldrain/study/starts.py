@@ -40,8 +40,8 @@ def bad_starts(study: Study) -> Iterator[VeldrainError]:
                 drawn = [path for path in moved if path.partition(".")[0].partition("/")[0] == name]
                 said = ", ".join(f"{path} = {values[path]:.4g}" for path in drawn)
                 yield VeldrainError(
-                    f"{label} of the draws starts {name} {problem} ({said}; a drawn value takes the place of the one in "
-                    "the world, it is not added to it)",
+                    f"{label} of the draws starts {name} {problem} ({said}; a drawn value takes the place of the one "
+                    "in the world, it is not added to it)",
                     where=study.where.get(drawn[0], "vary") if drawn else "vary", cure="draw it from a narrower range",
                 )  # fmt: skip
                 return

@@ -32,9 +32,9 @@ class Difference:
         pairs: trials in which both have a value. A trial that broke off has none.
         lost_baseline, lost_other: trials that only the other of the two has a value in.
         baseline, other: means over these pairs.
-        difference: median of other − baseline (Hodges and Lehmann's: of the means of all two pairs); low and high are its
-            95 % interval from the signed ranks, which holds whether or not differences are normally distributed. nan
-            with fewer than six pairs.
+        difference: median of other − baseline (Hodges and Lehmann's: of the means of all two pairs); low and high are
+            its 95 % interval from the signed ranks, which holds whether or not differences are normally distributed.
+            nan with fewer than six pairs.
         mean: of other − baseline.
         skewed: True where the mean lies outside of the interval: a few trials make the mean.
         p: two-sided, Wilcoxon's signed-rank test (exact for few pairs).

@@ -21,7 +21,7 @@ from scipy.spatial.transform import Rotation
 from veldrain import randomness
 from veldrain.control import NamedController, fresh
 from veldrain.control.loading import load_named
-from veldrain.errors import VeldrainError, checked_name
+from veldrain.errors import VeldrainError, checked_title
 from veldrain.model import Mesh
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording
@@ -132,7 +132,7 @@ class Study:
         self.scenario, self.trials, self.seed = scenario, int(trials), checked_seed(seed)
         self.limit, self.where = wall_time(limit), dict(where or {})
         self.controllers = {
-            checked_name(name, "controller", is_file=True): self._by_robot(name, c) for name, c in controllers.items()
+            checked_title(name, "controller", is_file=True): self._by_robot(name, c) for name, c in controllers.items()
         }
         for name, by_robot in self.controllers.items():
             for robot, controller in by_robot.items():
@@ -199,7 +199,7 @@ class Study:
         return {name: digest(part) for name, part in self.describe().items()}
 
     def sources(self) -> dict[str, str]:
-        """A digest of each controller: its class, arguments and source, and the files of the user's that it draws on."""
+        """A digest of each controller: class, arguments and source, and the user's own files that it draws on."""
         found = dict.fromkeys(self.controllers, "cannot be loaded within the limit")
         for name, by_robot in self.controllers.items():
             with suppress(OverLimitError), limited(self.limit):
@@ -297,7 +297,8 @@ class Study:
                       if m.sensor.truth and m.sensor.message == "nav_msgs/msg/Odometry"],
         }  # fmt: skip
         held = Result(folder).about if marker.exists() else mark
-        changed = {name for name, source in held.get("sources", {}).items() if sources.get(name, source) != source}
+        before: dict[str, str] = held.get("sources", {})  # type: ignore[assignment]
+        changed = {name for name, source in before.items() if sources.get(name, source) != source}
         for name in sorted(changed):
             stale = [p.stem for p in plans if p.controller == name and p.row_path.exists()]
             for stem in stale:

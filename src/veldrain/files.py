@@ -1,0 +1,38 @@
+"""Files that people name: only such as are files, and no larger than they can be meant to be."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from veldrain.errors import VeldrainError
+
+MOST = 1 << 30  # bytes of a mesh; of a text see ``read_text``
+MOST_TEXT = 20 << 20
+
+
+def read_bytes(path: Path, cure: str, most: int = MOST) -> bytes:
+    """What is in a file.
+
+    Raises:
+        VeldrainError: it is not there, is a folder or device, is too large, or cannot be read.
+    """
+    if not path.exists():
+        raise VeldrainError("no such file", where=str(path), cure=cure)
+    if not path.is_file():
+        raise VeldrainError("is a folder or a device, not a file", where=str(path), cure=cure)
+    try:
+        if path.stat().st_size > most:
+            raise VeldrainError(f"has {path.stat().st_size / 1e6:.0f} MB, more than the {most / 1e6:.0f} MB that "
+                                "are read", where=str(path), cure=cure)  # fmt: skip
+        return path.read_bytes()
+    except OSError as error:
+        raise VeldrainError(f"cannot be read ({error.strerror or error})", where=str(path), cure=cure) from error
+
+
+def read_text(path: Path, cure: str) -> str:
+    """The same as text in UTF-8."""
+    try:
+        return read_bytes(path, cure, MOST_TEXT).decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise VeldrainError(f"is no text in UTF-8 ({error.reason} at byte {error.start})", where=str(path),
+                            cure=cure) from error  # fmt: skip
