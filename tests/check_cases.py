@@ -6,6 +6,7 @@ docs/check.md shows them, see scripts/document_check.
 from __future__ import annotations
 
 import inspect
+import math
 from collections.abc import Callable
 from pathlib import Path
 from tempfile import mkdtemp
@@ -155,7 +156,7 @@ def steering_axis(mended: bool) -> vd.Model:
         .link("wheel", WHEEL, mass=1)
     )
     axis = (0, 0, 1) if mended else (0, 1, 0)
-    m.joint("steer", "hull", "knuckle", "revolute", vd.Pose((0.4, 0, 0)), axis=axis, limits=(-0.6, 0.6))
+    m.joint("steer", "hull", "knuckle", "revolute", vd.Pose((0.45, 0, 0)), axis=axis, limits=(-0.6, 0.6))
     return m.joint("roll", "knuckle", "wheel", "continuous", axis=(0, 1, 0))
 
 
@@ -480,3 +481,85 @@ def gains(mended: bool) -> vd.Model:
 def motor_on_fixed(mended: bool) -> vd.Model:
     m = vd.Model("cart", draft=True).link("hull", mass=9).link("lamp", mass=1)
     return m.joint("foot", "hull", "lamp", "continuous" if mended else "fixed").motor("foot", "velocity", damping=1)
+
+
+def two_wheels(**odometer: Any) -> vd.World:
+    """A cart with an odometer over its rear wheels."""
+    told = {"left": ["rl"], "right": ["rr"], "radius": "10 cm", "track": "40 cm"} | odometer
+    return on_ground(cart().mount(vd.Odometer(**told), "wheels", "hull"))
+
+
+@case("odometer-sides", "cart/wheels")
+def odometer_sides(mended: bool) -> vd.World:
+    return two_wheels(left=["rl" if mended else "rr"], right=["rr" if mended else "rl"])
+
+
+@case("odometer-track", "cart/wheels")
+def odometer_track(mended: bool) -> vd.World:
+    return two_wheels(track="40 cm" if mended else "20 cm")  # half of it, as drawings give it
+
+
+@case("one-axis-reversed", "cart/rr")
+def one_axis_reversed(mended: bool) -> vd.World:
+    return on_ground(cart(rr_axis=(0, 1 if mended else -1, 0)))
+
+
+def steered(*more: vd.Part, **axes: float) -> vd.Model:
+    """A car with two steered wheels in front, and more parts on its hull."""
+    m = vd.Model("car").link("hull", vd.Box((0.5, 0.24, 0.1)), *more, mass=12)
+    for name, x, y in (("fl", 0.3, 0.25), ("fr", 0.3, -0.25), ("rl", -0.2, 0.25), ("rr", -0.2, -0.25)):
+        on, place = "hull", vd.Pose((x, y, 0))
+        if name in ("fl", "fr"):
+            m.link(f"{name}_knuckle", mass=0.5)
+            m.joint(f"{name}_steer", "hull", f"{name}_knuckle", "revolute", place, axis=(0, 0, axes.get(name, 1)),
+                    limits=("-25 deg", "25 deg"))  # fmt: skip
+            m.motor(f"{name}_steer", "position", stiffness=200, damping=4)
+            on, place = f"{name}_knuckle", vd.Pose()
+        m.link(f"{name}_wheel", WHEEL, mass=1).joint(name, on, f"{name}_wheel", "continuous", place, axis=(0, 1, 0))
+        if name in ("rl", "rr"):
+            m.motor(name, "velocity", damping=5, limit=8)
+    return m
+
+
+@case("one-steering-reversed", "car/fr_steer")
+def one_steering_reversed(mended: bool) -> vd.World:
+    return on_ground(steered(fr=1 if mended else -1))
+
+
+@case("turns-with-the-wheel", "cart/imu")
+def turns_with_the_wheel(mended: bool) -> vd.World:
+    return on_ground(cart().mount(vd.Imu(), "imu", "hull" if mended else "rl_wheel"))
+
+
+@case("weak-drive", "cart")
+def weak_drive(mended: bool) -> vd.World:
+    m = cart()
+    for joint in ("fl", "fr", "rl", "rr"):
+        m.change_motor(joint, limit=8 if mended else 0.05)
+    return on_ground(m)
+
+
+@case("meets-on-its-way", "car/fl_steer")
+def meets_on_its_way(mended: bool) -> vd.World:
+    m = steered(vd.Part(vd.Box((0.3, 0.4, 0.1)), vd.Pose((0.45, 0, 0))))
+    for side in ("fl", "fr"):
+        m.change_joint(f"{side}_steer", limits=("-3 deg", "3 deg") if mended else ("-25 deg", "25 deg"))
+    return on_ground(m)
+
+
+@case("legs-too-weak", "stool/knee1")
+def legs_too_weak(mended: bool) -> vd.World:
+    m = vd.Model("stool").link("seat", vd.Box((0.5, 0.5, 0.1)), mass=20)
+    for k, (x, y) in enumerate(((0.2, 0.2), (0.2, -0.2), (-0.2, 0.2), (-0.2, -0.2))):
+        m.link(f"shin{k}", vd.Part(vd.Capsule(0.02, 0.3), vd.Pose((0, 0, -0.25))), mass=0.5)
+        m.joint(f"knee{k}", "seat", f"shin{k}", "revolute", vd.Pose((x, y, 0), rpy=(0, math.copysign(0.6, -x), 0)),
+                axis=(0, 1, 0), limits=(-1.5, 1.5))  # fmt: skip
+        m.motor(f"knee{k}", "position", stiffness=2000, damping=40, limit=60 if mended else 2)
+    return on_ground(m, 0.3506)
+
+
+@case("under-the-beams", "cart/scan")
+def under_the_beams(mended: bool) -> vd.World:
+    w = on_ground(cart().mount(vd.Lidar(beams=90, field="120 deg"), "scan", "hull", vd.Pose((0.31, 0, 0.1))))
+    w.obstacle("wall", vd.Box((0.1, 3, 1)), pose=vd.Pose((3, 0, 0.5)))
+    return w.obstacle("kerb", vd.Box((0.1, 1, 0.4 if mended else 0.15)), pose=vd.Pose((2, 0, 0.075)))

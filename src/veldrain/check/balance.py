@@ -122,6 +122,50 @@ def beyond(points: Array, centre: Array) -> tuple[float, Array]:
     return max(0.0, float(distances[worst])), hull.equations[worst, :2]
 
 
+@rule("legs-too-weak", "error", "balance", world=True)
+def legs_too_weak(robot: RobotLook) -> Found:
+    """The motors of the legs can hold the robot as it stands.
+
+    From the feet up, each knee carries the body: with less effort than that it sinks at the first step of the trial.
+    """
+    stand = set_down(robot)
+    motors = {name: m for name, m in robot.model.motors.items() if m.mode != "effort" and np.isfinite(m.limit)}
+    if stand is None or not motors or any(link in robot.wheels for link in stand.links):
+        return
+    engine = robot.look.trial()
+    tree = engine.compiled.robots[robot.name]
+    start = engine.pose(robot.name)
+    lowered = Pose(start.position - stand.drop * robot.look.up, rotation=start.rotation)
+    engine.move_to(tree, lowered, np.zeros(3), np.zeros(3))
+    held = [tree.joints[name] for name in motors]
+    engine.plant.dofs["limit"][held] = 1e12
+    engine.plant.dofs["stiffness"][held] *= 30.0  # so that it stays in its posture
+    engine.plant.dofs["gain"][held] *= 30.0
+    friction = engine.plant.geoms["surface"][:, 0].copy()
+    engine.plant.geoms["surface"][:, 0] = 0.0  # feet that grip could take a part of it, until the first step
+    try:
+        engine.advance(max(1, round(0.3 / robot.look.step)))
+    except VeldrainError:
+        return
+    finally:
+        engine.plant.geoms["surface"][:, 0] = friction
+    asked = {name: abs(float(engine.plant.dofs["effort"][dof])) for name, dof in zip(motors, held, strict=True)}
+    weak = sorted((name for name in motors if asked[name] > motors[name].limit),
+                  key=lambda name: asked[name] / motors[name].limit)  # fmt: skip
+    if weak:
+        name = weak[-1]
+        joint = robot.model.joints[motors[name].joint]
+        unit = "N" if joint.is_linear else "N·m"
+        others = f", and so with {', '.join(sorted(weak[:-1]))}" if len(weak) > 1 else ""
+        yield found(
+            "legs-too-weak", robot, name,
+            f"standing at the start asks for {asked[name]:.3g} {unit} of it, and its motor gives"
+            f" {motors[name].limit:.3g}{others}",
+            f"write limit: above {asked[name]:.3g} {unit}, or start in a posture with straighter legs", kind="motor",
+            numbers={"limit": motors[name].limit, "asked": asked[name]},
+        )  # fmt: skip
+
+
 @rule("in-the-air", "warning", "balance", world=True)
 def in_the_air(robot: RobotLook) -> Found:
     """All wheels and feet reach the ground.

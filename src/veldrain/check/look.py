@@ -18,6 +18,7 @@ from veldrain.physics.mechanics import Mechanics
 from veldrain.pose import Array, Pose
 
 ROUND_ENOUGH = 0.905  # share of a shape's volume and a cylinder's around it, from which on it is round
+LYING = 0.7  # cosine of a round part's axis with up, from which on it lies flat
 Solids = list[tuple[Shape, Pose]]
 
 
@@ -176,7 +177,9 @@ class RobotLook:
         for link, joint in self.moving.items():
             motor = self.model.motors.get(joint.name)
             rolls = joint.kind == "continuous" or (joint.kind == "revolute" and motor and motor.mode == "velocity")
-            if rolls and any(round_axis(part) is not None for part in self.links[link].parts):
+            axes = [a for part in self.links[link].parts if (a := round_axis(part)) is not None]
+            # A disc that lies flat is a propeller, a brush or a turntable.
+            if rolls and any(abs(self.poses[link].rotation.apply(a) @ self.look.up) < LYING for a in axes):
                 found[link] = joint
         return found
 
@@ -285,6 +288,8 @@ def figure(value: float) -> str:
 def mm(length: float) -> str:
     """A length as a person writes it: three digits, in m, cm or mm."""
     size = abs(length)
+    if size < 1e-7:
+        return "0 mm"
     if size >= 1:
         return f"{length:.3g} m"
     return f"{100 * length:.3g} cm" if size >= 0.1 else f"{1000 * length:.3g} mm"

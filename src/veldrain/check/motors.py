@@ -5,10 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
+import numpy as np
+
 from veldrain.check.look import RobotLook, figure
 from veldrain.check.rules import Found, found, rule
 from veldrain.model import Joint, Motor
 from veldrain.model.pieces import SIMPLE_KINDS
+from veldrain.pose import Array
 
 SAG = {True: 5e-3, False: math.radians(2.0)}  # m where it slides, rad where it turns
 SLOW = 1.0  # s
@@ -144,7 +147,7 @@ def undriven(robot: RobotLook) -> Found:
     Joints from URDF have effort limits and no motors: nothing holds them until they get one.
     """
     motors = robot.model.motors
-    wheels_driven = any(joint.name in motors for joint in robot.wheels.values())
+    driven = [robot.poses[link].position for link, joint in robot.wheels.items() if joint.name in motors]
     for joint in robot.model.joints.values():
         if (
             joint.kind not in SIMPLE_KINDS
@@ -160,6 +163,15 @@ def undriven(robot: RobotLook) -> Found:
                 f"write motors: {{{joint.name}: {{mode: …, …}}}}, or defaults: with motor: for all", kind="joint",
                 numbers={"effort": joint.effort},
             )  # fmt: skip
-        elif wheels_driven and joint.child in robot.wheels:
-            yield found("undriven", robot, joint.name, "other wheels are driven, and this one is not",
+        elif joint.child in robot.wheels and _is_odd_one(robot, joint.child, driven):
+            yield found("undriven", robot, joint.name, "the wheel across from it is driven, and this one is not",
                         f"write motors: {{{joint.name}: …}} for it", kind="joint", severity="note")  # fmt: skip
+
+
+def _is_odd_one(robot: RobotLook, link: str, driven: list[Array]) -> bool:
+    """True where the wheel across, which has this one's place mirrored, is driven; other wheels may roll along."""
+    back = robot.placed.pose.inverse()
+    here = back.apply(robot.poses[link].position)
+    mirrored = here * np.array((1.0, -1.0, 1.0))
+    near = 0.2 * abs(here[1]) + 1e-3
+    return any(float(np.linalg.norm(back.apply(at) - mirrored)) < near for at in driven)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 # Each of these registers its rules.
 from veldrain.check import (  # noqa: F401
     balance,
+    driving,
     instruments,
     joints,
     mass,
@@ -20,6 +23,7 @@ from veldrain.check import (  # noqa: F401
 )
 from veldrain.check.finding import Finding, Findings, Silenced
 from veldrain.check.look import Look, RobotLook
+from veldrain.check.rehearsing import sensors_that_cannot_begin, what_cannot_run
 from veldrain.check.rules import RULES
 from veldrain.documents import load_scenario, load_study, load_world
 from veldrain.documents.source import kind_of_file
@@ -28,6 +32,8 @@ from veldrain.formats import is_robot_file, load_robot
 from veldrain.model import Model, Placed, World
 from veldrain.model.pieces import Accepted, Fault
 from veldrain.pose import Pose
+from veldrain.scenario import Scenario
+from veldrain.study import Study
 from veldrain.units import Quantity, quantity
 
 
@@ -70,7 +76,10 @@ def check(thing: Any, step: Quantity | None = None, posture: str | None = None) 
     accepted = [*world.accepted, *(_at(a, robot) for robot, p in world.placed.items() for a in p.model.accepted)]
     if whole:
         found += _applied(Look(world, length, integrator))
-    return _silenced(found, accepted)
+        found += sensors_that_cannot_begin(world, length)
+        if isinstance(thing, Scenario | Study) and not any(f.severity == "error" for f in found):
+            found += what_cannot_run(thing)
+    return _silenced(_taken_together(found), accepted)
 
 
 def _check_model(model: Model, step: float, posture: str | None) -> Findings:
@@ -119,6 +128,21 @@ def _of_fault(fault: Fault, line: str, robot: str = "") -> Finding:
 def _mistake(error: VeldrainError) -> Finding:
     line, _, path = error.where.partition(": ")
     return Finding("file", "error", path, error.problem, error.cure, line)
+
+
+def _taken_together(found: list[Finding]) -> list[Finding]:
+    """One finding for many pieces of one thing: pieces are called name/1, name/2, …"""
+    firsts: dict[tuple[str, str], Finding] = {}
+    counts: Counter[tuple[str, str]] = Counter()
+    for k, finding in enumerate(found):
+        thing, _, piece = finding.path.rpartition("/")
+        key = (finding.rule, thing) if thing and piece.isdigit() else (finding.rule, f"{finding.path} {k}")
+        firsts.setdefault(key, finding)
+        counts[key] += 1
+    return [
+        replace(first, path=key[1], problem=f"{first.problem} (and so with {counts[key] - 1} more pieces)")
+        if counts[key] > 1 else first for key, first in firsts.items()
+    ]  # fmt: skip
 
 
 def _at(accepted: Accepted, robot: str) -> Accepted:

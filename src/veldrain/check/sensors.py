@@ -16,11 +16,14 @@ from veldrain.check.look import RobotLook, figure, mm
 from veldrain.check.rules import Found, found, rule
 from veldrain.model import Mounted
 from veldrain.model.inertia import combined
-from veldrain.model.volumes import Grid, bounds, filled
+from veldrain.model.volumes import Grid, bounds, bounds_of, filled
 from veldrain.pose import Array, Pose
+from veldrain.sensing import Lidar
 
 FAR = 1e3  # m
 HEAVY = 0.15  # of the robot's mass
+LEVEL = 0.99  # cosine of a lidar's axis with up, from which on its plane is level
+STEP_OVER = 0.02  # m: what is lower is rolled or stepped over
 
 
 def looking(robot: RobotLook) -> list[tuple[Mounted, Pose, Array, Any]]:
@@ -148,6 +151,43 @@ def sees_nothing(robot: RobotLook) -> Found:
                 f" around reach from {mm(bottom)} to {mm(top)}",
                 f"mount it {mm(abs(away))} {'lower' if away > 0 else 'higher'}, or look at its pose", kind="sensor",
                 numbers={"height m": float(pose.position[2]), "top m": float(top)},
+            )  # fmt: skip
+
+
+@rule("under-the-beams", "note", "sensors", world=True)
+def under_the_beams(robot: RobotLook) -> Found:
+    """A planar lidar sees each obstacle that the robot can run into.
+
+    It misses what is lower or hangs higher than its plane, also beside taller things that it sees.
+    """
+    planes = [(m.name, pose.position[2], s.reach) for m, pose, _, s in looking(robot) if isinstance(s, Lidar)
+              and pose.matrix[2, 2] > LEVEL]  # fmt: skip
+    others = [m for m, *_, s in looking(robot) if not isinstance(s, Lidar)]
+    shapes = [(s, robot.poses[link] @ p) for link in robot.links for s, p in robot.touched(link)]
+    if not planes or others or not shapes or not robot.is_free:
+        return
+    bottom, top = (float(corner[2]) for corner in bounds_of(shapes))
+    things: dict[str, tuple[Array, Array]] = {}
+    for o in robot.look.world.obstacles.values():
+        if o.part.role != "visual":
+            low, high = bounds(o.part.shape, o.pose @ o.part.pose)
+            thing = o.name.rpartition("/")[0] or o.name
+            before = things.get(thing, (low, high))
+            things[thing] = np.minimum(low, before[0]), np.maximum(high, before[1])
+    if not any(low[2] < height < high[2] for low, high in things.values() for _, height, _ in planes):
+        return  # it sees nothing at all, and another rule says so
+    for thing, (low, high) in things.items():
+        in_the_way = high[2] > bottom + STEP_OVER and low[2] < top
+        missed = all(not low[2] < height < high[2] for _, height, _ in planes)
+        if in_the_way and missed:
+            name, height, _ = planes[0]
+            where = "below" if high[2] <= height else "above"
+            yield found(
+                "under-the-beams", robot, name,
+                f"{thing}, from {mm(float(low[2]))} to {mm(float(high[2]))}, lies {where} its plane at"
+                f" {mm(float(height))}: the robot runs into it unseen",
+                f"mount it {'lower' if where == 'below' else 'higher'}, or add a sensor for such things", kind="sensor",
+                numbers={"height m": float(height)},
             )  # fmt: skip
 
 

@@ -76,16 +76,27 @@ def hollow_filled(robot: RobotLook) -> Found:
     for name, link in robot.links.items():
         for part in link.parts:
             shape = part.shape
-            if part.role == "visual" or not isinstance(shape, Mesh) or shape.collide != "hull" or not shape.is_closed:
-                continue
-            empty = 1 - shape.volume / max(hull_volume(shape), 1e-12)
-            if empty > HOLLOW:
+            empty = _empty_share(part)
+            if empty > HOLLOW and isinstance(shape, Mesh):
                 yield found(
                     "hollow-filled", robot, name,
                     f"{100 * empty:.0f} % of the hull that {shape.source.rpartition('/')[2]} collides as is empty",
                     "write collide: parts for convex parts that follow the hollow, or shapes of your own",
                     numbers={"empty share": empty},
                 )  # fmt: skip
+
+
+def _empty_share(part: Part) -> float:
+    """Share of what a part collides as that is empty in it; 0 where it collides as it is."""
+    shape = part.shape
+    if part.role == "visual" or not isinstance(shape, Mesh) or shape.collide != "hull" or not shape.is_closed:
+        return 0.0
+    return float(1 - shape.volume / max(hull_volume(shape), 1e-12))
+
+
+def is_filled(robot: RobotLook, link: str) -> bool:
+    """True for a link with a hollow that its hull fills."""
+    return any(_empty_share(part) > HOLLOW for part in robot.links[link].parts)
 
 
 @rule("nothing-to-touch", "note", "shapes")

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Container
 from itertools import combinations
 from typing import Any
 
 import numpy as np
 
-from veldrain.check.look import Look, RobotLook, figure, mm
+from veldrain.check.look import Look, RobotLook, mm
 from veldrain.check.rules import Found, found, rule
+from veldrain.check.shapes import is_filled
 from veldrain.errors import VeldrainError
 from veldrain.model import GROUND
 from veldrain.model.pieces import SIMPLE_KINDS
@@ -19,37 +21,84 @@ from veldrain.pose import Array, Pose
 SLIGHT = 1e-5  # m of overlap that nobody sees
 DEEP = 1e-3  # m of overlap that throws things apart
 POSTURES = 24
+WHILE = 0.1  # s
+PLACES = 9  # of a joint, between its limits
+LEAST_MEETING = 1e-3  # m
+
+
+@rule("meets-on-its-way", "warning", "overlap")
+def meets_on_its_way(robot: RobotLook) -> Found:
+    """Links do not meet while one joint goes from limit to limit.
+
+    A steered wheel that rubs on the hull stops there, whatever is commanded. For joints of arms, which can fold into
+    themselves, it is worth knowing; for those that steer a wheel it is a mistake of the limits.
+    """
+    look = robot.look
+    if look.engine is None or robot.model.loops:
+        return
+    start = {frozenset((a, b)) for a, b, _ in overlaps_within(robot, look.engine)}
+    engine = look.trial()
+    dofs = engine.compiled.robots[robot.name].joints
+    for joint in robot.model.joints.values():
+        if joint.kind not in SIMPLE_KINDS or joint.mimic or not joint.limits:
+            continue
+        below = set(robot.below(joint.child))
+        if not any(robot.touched(link) for link in below):
+            continue
+        steers = any(link in robot.wheels and robot.wheels[link].parent == joint.child for link in below)
+        told: set[frozenset[str]] = set()
+        here = robot.at_start[joint.name]
+        for value in sorted(np.linspace(*joint.limits, PLACES), key=lambda v: abs(v - here)):
+            for name, q in robot.model.bent(robot.at_start | {joint.name: float(value)}).items():
+                coord = engine.plant.dofs["coord"][dofs[name]]
+                if coord >= 0:
+                    engine.plant.q[coord] = q
+            engine.refresh()
+            for a, b, depth in overlaps_within(robot, engine, below):
+                pair = frozenset((a, b))
+                if depth > LEAST_MEETING and pair not in told | start:
+                    told.add(pair)
+                    yield found(
+                        "meets-on-its-way", robot, joint.name, f"{a} meets {b} at {joint.told(float(value))}, within "
+                        f"its limits of {' to '.join(joint.told(v) for v in joint.limits)}: {mm(depth)} deep",
+                        f"narrow its limits, or make a shape smaller; or no_contact: [[{a}, {b}]]", kind="joint",
+                        severity=None if steers else "note", numbers={"depth m": depth, "at": float(value)},
+                    )  # fmt: skip
 
 
 @rule("overlapping-links", "error", "overlap")
 def overlapping_links(robot: RobotLook) -> Found:
     """No two links of a robot overlap at the start.
 
-    The engine drives them apart at the first step: legs fly off, a joint jumps to its stop. Pairs that always overlap
-    are meant to; switch them off.
+    The engine moves them apart, slowly and without speed, as far as their joints let it; until then they rub, and the
+    posture is not the one that was meant. Pairs that always overlap are meant to; switch them off.
     """
     look = robot.look
     if look.engine is None:
         return
     overlapping = overlaps_within(robot, look.engine)
     how_often = _how_often(robot) if overlapping else {}
-    left = _after_a_step(robot) if overlapping else None
+    left = _after_a_while(robot) if overlapping else None
     for a, b, depth in overlapping:
         joint = next((j.name for j in robot.model.joints.values() if {j.parent, j.child} == {a, b}), None)
         always, tried = how_often.get(frozenset((a, b)), 0), POSTURES if how_often else 1
-        jump = max(0.0, depth - left.get(frozenset((a, b)), 0.0)) if left is not None else 0.0
-        speed = figure(jump / look.step)
-        thrown = f"; the first step moves them {mm(jump)} apart, as if at {speed} m/s" if jump else ""
+        rest = left.get(frozenset((a, b)), 0.0) if left is not None else 0.0
+        jump = max(0.0, depth - rest)
+        stays = "; they are not parted: the joint between brakes, or stands" if rest > depth / 2 else ""
+        parted = f"; they are moved {mm(jump)} apart in the first {WHILE:g} s" if jump > SLIGHT else ""
+        hollow = [name for name in (a, b) if is_filled(robot, name)]
         beside = f", which joint '{joint}' joins," if joint else ""
         fix: dict[str, Any] = {}
-        if always == tried or not how_often:
+        if hollow:
+            cure = f"the hull of {' and '.join(hollow)} fills a hollow: write collide: parts there first"
+        elif always == tried or not how_often:
             how = f" at every posture tried ({tried})" if tried > 1 else ""
             cure = f"they overlap{how}: switch the pair off with no_contact: [[{a}, {b}]]"
             fix = {"models": {robot.model.name: {"no_contact": [[a, b]]}}}
         else:
             cure = f"they overlap at {always} of {tried} postures: start in another, or make a shape smaller"
         yield found(
-            "overlapping-links", robot, a, f"overlaps {b}{beside} by {mm(depth)}{thrown}", cure,
+            "overlapping-links", robot, a, f"overlaps {b}{beside} by {mm(depth)}{parted or stays}", cure,
             severity=None if depth > DEEP else "warning", numbers={"depth m": depth, "jump m": jump}, fix=fix,
         )  # fmt: skip
 
@@ -84,8 +133,10 @@ def overlapping_world(look: Look) -> Found:
         )  # fmt: skip
 
 
-def overlaps_within(robot: RobotLook, engine: Engine) -> list[tuple[str, str, float]]:
-    """Pairs of links of a robot that may touch and overlap, with the depth (m)."""
+def overlaps_within(
+    robot: RobotLook, engine: Engine, moved: Container[str] | None = None
+) -> list[tuple[str, str, float]]:
+    """Pairs of links of a robot that may touch and overlap, with the depth (m); of which one is among ``moved``."""
     compiled, plant = engine.compiled, engine.plant
     names = {robot.path(link): link for link in robot.links}
     own = [k for k, name in enumerate(compiled.geom_names) if name in names]
@@ -96,12 +147,13 @@ def overlaps_within(robot: RobotLook, engine: Engine) -> list[tuple[str, str, fl
     deepest: dict[tuple[str, str], float] = {}
     off = set(plant.skipped.tolist())
     side = np.zeros((2, len(plant.geoms)), np.int64)
-    for i, j in combinations(range(len(own)), 2):
+    near = (low[:, None] <= high[None]).all(axis=2) & (low[None] <= high[:, None]).all(axis=2)
+    for i, j in np.argwhere(np.triu(near, 1)):
         a, b = own[i], own[j]
         pair = names[compiled.geom_names[a]], names[compiled.geom_names[b]]
-        if plant.geoms["node"][a] == plant.geoms["node"][b] or a * len(plant.geoms) + b in off:
+        if moved is not None and (pair[0] in moved) == (pair[1] in moved):
             continue
-        if (low[i] > high[j]).any() or (low[j] > high[i]).any():
+        if plant.geoms["node"][a] == plant.geoms["node"][b] or a * len(plant.geoms) + b in off:
             continue
         side[:] = 0
         side[0, a], side[1, b] = 1, 1
@@ -139,11 +191,11 @@ def _how_often(robot: RobotLook) -> Counter[frozenset[str]]:
     return counts
 
 
-def _after_a_step(robot: RobotLook) -> dict[frozenset[str], float] | None:
-    """Depths (m) of the overlaps that are left after the first step; None where it cannot be taken."""
+def _after_a_while(robot: RobotLook) -> dict[frozenset[str], float] | None:
+    """Depths (m) of the overlaps that are left after WHILE; None where it cannot be simulated."""
     engine = robot.look.trial()
     try:
-        engine.advance(1)
+        engine.advance(max(1, round(WHILE / robot.look.step)))
     except VeldrainError:
         return None
     return {frozenset((a, b)): depth for a, b, depth in overlaps_within(robot, engine)}

@@ -6,6 +6,7 @@ import logging
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from veldrain.errors import VeldrainError
 from veldrain.files import read_bytes
 from veldrain.formats.packages import Folders
 from veldrain.formats.urdf_in import UrdfReader

@@ -97,10 +97,10 @@ def _see_bounds(expression: str) -> None:
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return  # xacro says what is wrong with it
     for node in ast.walk(tree):
-        grows = isinstance(node, ast.BinOp) and isinstance(node.op, _GROWS)
-        small = grows and isinstance(node.right, ast.Constant) and isinstance(node.right.value, (int, float))
-        if grows and not (small and abs(node.right.value) <= 16):
-            raise VeldrainError(f"a power by more than a small number: '{expression[:60]}'", where="xacro")
+        if isinstance(node, ast.BinOp) and isinstance(node.op, _GROWS):
+            by = node.right.value if isinstance(node.right, ast.Constant) else None
+            if not (isinstance(by, (int, float)) and abs(by) <= 16):
+                raise VeldrainError(f"a power by more than a small number: '{expression[:60]}'", where="xacro")
         if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Mult):
             for side in (node.left, node.right):
                 is_text = isinstance(side, ast.Constant) and isinstance(side.value, (str, bytes))

@@ -1,0 +1,141 @@
+"""What can only be seen by setting a trial up and taking its first steps: names, arguments, controllers, draws."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
+from typing import Any
+
+from veldrain.check.finding import Finding
+from veldrain.control import fresh
+from veldrain.errors import VeldrainError
+from veldrain.model import World
+from veldrain.recording import Recorder
+from veldrain.sampling import Samples
+from veldrain.scenario import Scenario
+from veldrain.scenario.conditions import Look
+from veldrain.scenario.limits import OverLimitError, limited
+from veldrain.scenario.trial import Trial
+from veldrain.simulation import Simulation
+from veldrain.study import Study
+from veldrain.study.metrics import look_at_metric
+from veldrain.study.starts import bad_starts
+
+FIRST_TICKS = 5  # of each controller
+LONGEST = 2.0  # s simulated at most
+PATIENCE = 20.0  # s on the clock
+
+# What the rules of this module say, as those of docs/check.md do.
+STATEMENTS = {
+    "cannot-measure": "A sensor can begin to measure: the joints, frames and things that it names are there.",
+    "cannot-run": "A trial can begin: conditions, pushes, controllers, metrics and draws name what is there.",
+    "controller-fails": "A controller gets through its first ticks.",
+}
+
+
+class _Bench(Simulation):
+    """A simulation whose sensors are begun one by one."""
+
+    def _start_sensors(self) -> None:
+        self._samples = {}
+
+
+def sensors_that_cannot_begin(world: World, step: float) -> Iterator[Finding]:
+    """A finding for each sensor that cannot begin."""
+    try:
+        bench = _Bench(world, step)
+    except VeldrainError:
+        return  # the world cannot be built, and other rules say so
+    for robot, placed in world.placed.items():
+        for mounted in placed.model.sensors.values():
+            path = f"{robot}/{mounted.name}"
+            try:
+                with bench.engine.taps.aside():
+                    Samples(bench, bench.engine.compiled.robots[robot], mounted)
+            except VeldrainError as error:
+                if "whole number of steps" in error.problem:
+                    continue  # a rule of its own says so
+                line = placed.model.line_of(path)
+                yield Finding("cannot-measure", "error", path, error.problem, error.cure or "mend it", line)
+
+
+def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
+    """A finding for each mistake that a trial would end with before or in its first moments."""
+    scenario = thing.scenario if isinstance(thing, Study) else thing
+    try:
+        sim = Simulation(scenario.world, scenario.step, 0, scenario.integrator, _watches(scenario))
+    except VeldrainError as error:
+        yield _mistake("cannot-run", error)
+        return
+    look = Look(sim)
+    acts: list[Callable[[], Any]] = [lambda c=c: c.bind(look) for c in scenario.conditions()]  # type: ignore[misc]
+    for push in scenario.pushes().values():
+        acts.append(lambda p=push: (sim.engine.pushed(p.link), sim.steps_of(p.lasting, "lasting")))  # type: ignore[misc]
+    failed = False
+    for act in acts:
+        try:
+            act()
+        except VeldrainError as error:
+            failed = True
+            yield _mistake("cannot-run", error)
+    drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
+    for name, by_robot in drivers.items():
+        who = f"controller '{name}'" if name else "controller"
+        for found in _controller(scenario, by_robot, who, failed):
+            failed = True
+            yield found
+    if isinstance(thing, Study) and not failed:
+        yield from _of_study(thing)
+
+
+def _watches(scenario: Scenario) -> list[tuple[str, str]]:
+    """Pairs to watch, those left out that name what is not there: they are told one by one."""
+    found = []
+    for condition in scenario.conditions():
+        with suppress(VeldrainError):
+            engine = Simulation(scenario.world, scenario.step, watches=sorted(condition.watches())).watches
+            found += list(engine)
+    return found
+
+
+def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, failed: bool) -> Iterator[Finding]:
+    try:
+        with limited(PATIENCE):
+            for robot, controller in by_robot.items():
+                fresh(controller, f"{who} of {robot}")
+            if failed:
+                return  # what is wrong with the scenario is told: no trial can begin
+            trial = Trial(scenario.driven_by(by_robot), 0, Recorder())
+            ticks = max((FIRST_TICKS * d.period for d in trial.drivers), default=0)
+            slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)
+            trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
+            outcome = trial.run()
+    except VeldrainError as error:
+        yield _mistake("cannot-run", error)
+        return
+    except OverLimitError:
+        yield Finding("controller-fails", "warning", who, f"is not through its first ticks after {PATIENCE:g} s",
+                      "see what it waits for; a trial can be given a limit")  # fmt: skip
+        return
+    if outcome["failed"]:
+        yield Finding("controller-fails", "error", who, outcome["reason"], "see the names and values it uses")
+
+
+def _of_study(study: Study) -> Iterator[Finding]:
+    by_robot = next(iter(study.controllers.values()))
+    with suppress(OverLimitError), limited(PATIENCE):
+        trial = Trial(study.scenario.driven_by(by_robot), 0, Recorder())
+        for metric in study.metrics:
+            try:
+                look_at_metric(metric, trial)
+            except VeldrainError as error:
+                yield _mistake("cannot-run", error, study.where.get(f"metric {metric.name}", ""))
+        for mistake in bad_starts(study):
+            yield _mistake("cannot-run", mistake)
+
+
+def _mistake(rule: str, error: VeldrainError, line: str = "") -> Finding:
+    place, _, rest = error.where.partition(": ")
+    is_file = ".yaml:" in place or ".yml:" in place
+    return Finding(rule, "error", rest if is_file else error.where, error.problem, error.cure or "mend it",
+                   line or (place if is_file else ""))  # fmt: skip
