@@ -204,6 +204,7 @@ class Commands(unittest.TestCase):
                 .read_text()
                 .replace("duration: 40 s", "duration: 1 s")
                 .replace("within: 30 s", "within: 0.9 s")
+                .replace("at: 10 s", "at: 0.5 s")
             )
             (self.folder / name).write_text(text)
         (self.folder / "mine.py").write_text(

@@ -145,12 +145,14 @@ class DataSheets(unittest.TestCase):
                 self.assertAlmostEqual(found, expected, delta=0.04)
 
     def test_rain_makes_ghosts(self) -> None:
-        """Of beams over a way r a share k·(1 − e^(−2σr)) ends on drops, with σ = 0.01·R^0.6."""
-        rain, way = 40.0, 15.0
+        """Of beams over a way r a share k·(1 − e^(−2σr)) ends on drops, σ from 1.076·R^0.67 dB/km."""
+        rain, way = 100.0, 15.0
         w = wall(way).weather(vd.Air(rain=rain))
-        found = measured(self.lidar(beams=4000, ghosts=0.5), w).ranges
-        share = 0.5 * (1 - math.exp(-2 * 0.01 * rain**0.6 * way))
-        self.assertAlmostEqual((found < way - 1e-9).mean(), share, delta=0.03)
+        found = measured(self.lidar(beams=40000, ghosts=1.0), w).ranges
+        decibels = 1.076 * rain**0.67 / 1000  # in a metre
+        share = 1 - 10 ** (-2 * decibels * way / 10)
+        self.assertAlmostEqual((found < way - 1e-9).mean(), share, delta=0.005)
+        self.assertAlmostEqual(vd.Air(rain=30).rain_extinction, 0.0024, delta=0.0001)
         self.assertTrue((measured(self.lidar(ghosts=0.5), wall(way)).ranges >= way - 1e-9).all())
 
     def test_bad_sheets(self) -> None:

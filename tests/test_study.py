@@ -5,19 +5,26 @@ from __future__ import annotations
 import importlib.util
 import json
 import math
+import multiprocessing
+import os
+import sys
 import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
 from scipy import stats
 
 import veldrain as vd
-from tests.helpers import DEMO, EXAMPLES, Faulty, Hold, cart_scenario
+from tests.helpers import DEMO, EXAMPLES, Faulty, Hold, cart, cart_scenario
+from veldrain.control import NamedController
+from veldrain.report.page import write_page
 from veldrain.study.draws import set_quantity
-from veldrain.study.statistics import compare, paired_difference
+from veldrain.study.statistics import TOO_FEW, UNCLEAR, compare, holm, median_interval, signed_rank_p
+from veldrain.study.study import locked
 
 
 def small(trials: int = 3, seed: int = 4, **controllers: object) -> vd.Study:
@@ -157,8 +164,8 @@ class Running(unittest.TestCase):
     def test_a_folder_that_holds_something_else(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             small(trials=1).run(folder)
-            with self.assertRaisesRegex(vd.VeldrainError, "results of another study"):
-                small(trials=1, slow=Hold(gain=11)).run(folder)
+            with self.assertRaisesRegex(vd.VeldrainError, r"results of another study \(seed differ\)"):
+                small(trials=1, seed=5).run(folder)
         with tempfile.TemporaryDirectory() as folder:
             (Path(folder) / "letter.txt").write_text("dear")
             with self.assertRaisesRegex(vd.VeldrainError, "is not empty"):
@@ -205,27 +212,154 @@ class TheExample(unittest.TestCase):
         pd.testing.assert_frame_equal(tables[0], tables[1])
 
 
+DRIVE = """
+import time, helper
+class Drive:
+    period = 0.01
+    def update(self, now, senses, motors):
+        motors["slide"].effort = helper.EFFORT
+class Hangs(Drive):
+    def update(self, now, senses, motors):
+        while now > 0.1:
+            time.sleep(0.01)
+"""
+
+
+class Sources(unittest.TestCase):
+    """What a folder holds is what the sources say now, and nothing that goes wrong takes more than its own trial."""
+
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        (self.folder / "drive.py").write_text(DRIVE)
+        (self.folder / "helper.py").write_text("EFFORT = 1.0\n")
+
+    def study(self, *metrics: object, **options: Any) -> vd.Study:
+        for name in [n for n in sys.modules if n.startswith("veldrain_file_") or n == "helper"]:
+            del sys.modules[name]  # as another process would find it
+        named = {k: NamedController(f"drive.py:{k}", folder=str(self.folder)) for k in options.pop("drives", ["Drive"])}
+        sys.path.insert(0, str(self.folder))
+        self.addCleanup(sys.path.remove, str(self.folder))
+        found = metrics or (vd.Metric("place", "cart/truth", "x", "last", unit="m"),)
+        return vd.Study(cart_scenario(duration=0.3), named, trials=2, metrics=found, **options)
+
+    def test_an_edited_controller_is_run_anew(self) -> None:
+        """Also one whose helper was edited; another controller's trials stay as they are."""
+        out = self.folder / "out"
+        first = self.study(drives=["Drive"]).run(out).trials
+        stamp = {p: p.stat().st_mtime_ns for p in out.glob("trials/*/*.mcap")}
+        self.assertEqual(self.study().run(out).trials["place"].tolist(), first["place"].tolist())
+        self.assertEqual({p: p.stat().st_mtime_ns for p in stamp}, stamp)
+        (self.folder / "helper.py").write_text("EFFORT = 9.0\n")
+        told: list[str] = []
+        again = self.study().run(out, progress=lambda *words: told.append(words[2])).trials
+        self.assertGreater(again["place"].min(), first["place"].max() + 0.05)
+        self.assertIn("controller 'Drive' has changed since: its 2 trials are run anew", told)
+
+    def test_metrics_and_controllers_that_come_later_run_nothing_again(self) -> None:
+        out = self.folder / "out"
+        self.study().run(out)
+        stamp = {p: p.stat().st_mtime_ns for p in out.glob("trials/*/*.mcap")}
+        fast = vd.Metric("fastest", "cart/truth", "vx", "most")
+        more = self.study(fast, drives=["Drive", "Hangs"], limit="2 s").run(out).trials
+        self.assertEqual({p: p.stat().st_mtime_ns for p in stamp}, stamp)
+        self.assertTrue((more.set_index("controller").loc["Drive", "fastest"] > 0).all())
+        hung = more[more["controller"] == "Hangs"]
+        self.assertTrue(hung["failed"].all() and hung["reason"].str.contains("limit of 2 s is over").all())
+
+    def test_names_that_are_none(self) -> None:
+        for name, metric in (("../evil", "m"), ("a/b", "m"), (".", "m"), ("a\nb", "m"), ("", "m"), ("a", "x\ty"),
+                             ("a", "cart/slide.position"), ("a", "passed")):  # fmt: skip
+            with self.subTest(name=name, metric=metric), self.assertRaises(vd.VeldrainError):
+                vd.Study(cart_scenario(), {name: Hold()}, {"cart/slide.position": vd.uniform(0, 0.1)},
+                         metrics=[vd.Metric(metric, "cart/truth", "x", "last")])  # fmt: skip
+
+    def test_told_before_the_first_step(self) -> None:
+        at, scenario = vd.Metric("m", "cart/truth", "q", "last"), cart_scenario()
+        scenario.at(0.1).push("post", force=(1, 0, 0))
+        for pattern, study in (
+            ("no column 'q'", self.study(at)),
+            ("no reason to finish 'gone'", self.study(vd.FinishTime("t", "gone"))),
+            ("cannot be pushed: it is fixed", vd.Study(scenario, {"h": Hold()})),
+            ("starts cart .*inside post", vd.Study(cart_scenario(), {"h": Hold()}, {"cart.x": vd.uniform(0.0, 0.95)})),
+            ("starts cart behind post", vd.Study(cart_scenario(), {"h": Hold()}, {"cart.x": vd.uniform(1.5, 1.6)})),
+        ):
+            with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
+                study.run(self.folder / "none")
+        self.assertFalse((self.folder / "none").exists())
+
+    def test_a_junk_row_a_lock_and_a_dead_worker(self) -> None:
+        out = self.folder / "out"
+        study = small(trials=2)
+        rows = sorted(p for p in study.run(out).folder.glob("trials/*/*.json"))
+        rows[0].write_text('{"controller":')
+        with self.assertRaisesRegex(vd.VeldrainError, "row that cannot be read"):
+            _ = vd.Result(out).trials
+        self.assertEqual(len(study.run(out).trials), 4)
+        with locked(out), self.assertRaisesRegex(vd.VeldrainError, "being written to by another run"):
+            study.run(out)
+        with tempfile.TemporaryDirectory() as folder:
+            with self.assertRaisesRegex(vd.VeldrainError, "a worker process died"):
+                small(trials=2, dies=Dies()).run(folder, workers=2)
+            self.assertEqual(len(small(trials=2, dies=Hold()).run(folder).trials), 2)
+
+    def test_worlds_of_all_shapes_and_of_none(self) -> None:
+        """Pages of worlds with a mesh, a height field, a cone, an ellipsoid, a capsule, and with nothing at all."""
+        for shapes in ([vd.HeightField(np.zeros((3, 3)), 0.1), vd.Cone(0.1, 0.2), vd.Ellipsoid((0.1, 0.2, 0.3)),
+                        vd.Capsule(0.1, 0.2)], []):  # fmt: skip
+            scenario = vd.Scenario(vd.World().place(cart(), fixed=True), 0.2, {"cart": Hold()})
+            for k, shape in enumerate(shapes):
+                scenario.world.obstacle(f"o{k}", shape, vd.Pose((3, k, 0)))
+            with self.subTest(shapes=len(shapes)), tempfile.TemporaryDirectory() as folder:
+                result = vd.Study(scenario, {"a": Hold(), "b": Hold(gain=9)}, trials=1).run(folder)
+                page = write_page(result, result.compare(), Path(folder) / "page.html").read_text()
+                self.assertIn("Every trial&#39;s true path", page)
+
+
+class Dies(Hold):
+    """Takes its process along."""
+
+    def update(self, now: float, senses: Any, motors: Any) -> None:
+        if multiprocessing.parent_process() is not None:
+            os._exit(9)
+        super().update(now, senses, motors)
+
+
 class Statistics(unittest.TestCase):
-    def test_paired_difference(self) -> None:
-        """Student's interval worked by hand: mean 2, deviation 1.58, t(4) = 2.776."""
-        base = np.array([1.0, 2.0, 3.0, 4.0, 5.0])
-        mean, low, high, p = paired_difference(base, base + [0, 1, 2, 3, 4])
-        half = 2.7764451 * math.sqrt(2.5 / 5)
-        self.assertAlmostEqual(mean, 2)
-        self.assertAlmostEqual(low, 2 - half, places=6)
-        self.assertAlmostEqual(high, 2 + half, places=6)
-        self.assertLess(p, 0.2)
-        self.assertEqual(paired_difference(base, base)[3], 1.0)
-        self.assertTrue(all(math.isnan(x) for x in paired_difference(base[:1], base[:1])[1:]))
+    def test_median_interval(self) -> None:
+        """Hodges and Lehmann by hand: of 1 … 6 all 21 means of two; six pairs have the whole range as 95 % interval."""
+        self.assertEqual(median_interval(np.arange(1.0, 7.0)), (3.5, 1.0, 6.0))
+        middle, low, high = median_interval(np.array([1.0, 2.0, 30.0]))
+        self.assertTrue(middle == 2.0 or (middle > 2 and math.isnan(low) and math.isnan(high)))
+        self.assertEqual(signed_rank_p(np.zeros(8)), 1.0)
+        self.assertAlmostEqual(signed_rank_p(np.arange(1.0, 7.0)), 2 / 64)
+        self.assertEqual(holm([0.01, math.nan, 0.03])[0::2], [0.02, 0.03])
 
     def test_intervals_hold_the_truth_as_often_as_they_say(self) -> None:
+        """Normal, lognormal, and rare blow-ups: the interval holds the median of the mean of two pairs."""
         random = np.random.default_rng(6)
-        held = 0
-        for _ in range(1000):
-            base = random.normal(0, 3, 10)
-            _, low, high, _ = paired_difference(base, base + random.normal(0.4, 1, 10))
-            held += low < 0.4 < high
-        self.assertAlmostEqual(held / 1000, 0.95, delta=0.025)
+        kinds = {
+            "normal": lambda n: random.normal(0.4, 1, n),
+            "lognormal": lambda n: random.lognormal(size=n),
+            "rare blow-ups": lambda n: random.normal(size=n) + 100 * (random.random(n) < 0.1),
+        }
+        for kind, draw in kinds.items():
+            many = draw(400_000)
+            truth = float(np.median((many[:200_000] + many[200_000:]) / 2))
+            for n in (6, 8, 20):
+                with self.subTest(kind=kind, pairs=n):
+                    held = [low <= truth <= high for _, low, high in (median_interval(draw(n)) for _ in range(1500))]
+                    self.assertGreater(np.mean(held), 0.93)
+
+    def test_false_alarms(self) -> None:
+        """Of studies with six metrics about nothing at most one in twenty finds anything."""
+        random, alarms = np.random.default_rng(3), 0
+        for _ in range(150):
+            table = self.table([0.0] * 10, [0.0] * 10, [True] * 20)
+            for k in range(6):
+                table[f"m{k}"] = random.lognormal(size=20)
+            found = compare(table, [(f"m{k}", "", "lower") for k in range(6)], "a").differences
+            alarms += any(d.verdict in ("better", "worse") for d in found)
+        self.assertLess(alarms / 150, 0.08)
 
     def table(self, a: list[float], b: list[float], passed: list[bool]) -> pd.DataFrame:
         n = len(a)
@@ -243,8 +377,33 @@ class Statistics(unittest.TestCase):
                 found = compare(self.table(wide, other, [True] * 12), [("m", "m", better)], "a")
                 self.assertEqual(found.differences[0].verdict, verdict)
                 self.assertEqual(len(found.table), 1)
-        few = compare(self.table(wide[:5], near[:5], [True] * 10), [("m", "m", "lower")], "a").differences[0]
-        self.assertTrue(few.low > 0 and few.verdict == "no clear difference")  # five pairs cannot be unlucky enough
+
+    def test_what_is_no_verdict(self) -> None:
+        wide = [0.0, 5.0, -3.0, 2.0, 1.0, 4.0, 3.0, 7.0]
+        ahead = [w - 1 - 0.01 * k for k, w in enumerate(wide)]
+        gone = [math.nan, math.nan, *ahead[2:]]
+        passes = [True] * 16
+        for a, b, matters, passed, verdict in (
+            (wide[:5], ahead[:5], 0.0, passes[:10], TOO_FEW),
+            (wide, [w + 1e-13 for w in wide], 0.0, passes, UNCLEAR),
+            (wide, ahead, 2.0, passes, "no difference that matters (less than 2 m)"),
+            (wide, gone, 0.0, passes, "not better: it fails trials that the baseline passes"),
+            (
+                wide,
+                ahead,
+                0.0,
+                [True] * 8 + [True] * 6 + [False] * 2,
+                "not better: it fails trials that the baseline passes",
+            ),
+            (wide, ahead, 0.0, passes, "better"),
+        ):
+            with self.subTest(verdict=verdict, matters=matters):
+                found = compare(self.table(a, b, passed), [("m", "m", "lower")], "a", {"m": matters}).differences[0]
+                self.assertEqual(found.verdict, verdict)
+        lost = compare(self.table(wide, gone, passes), [("m", "m", "lower")], "a").differences[0]
+        self.assertEqual((lost.pairs, lost.lost_other, lost.lost_baseline), (6, 2, 0))
+        skewed = compare(self.table([0.0] * 8, [1.0] * 7 + [900.0], passes), [("m", "m", "lower")], "a").differences[0]
+        self.assertTrue(skewed.skewed or skewed.high >= skewed.mean)
 
     def test_pairs_without_a_value_are_left_out(self) -> None:
         found = compare(self.table([1, 2, math.nan, 4], [2, 3, 4, math.nan], [True] * 8), [("m", "", "lower")], "a")

@@ -55,7 +55,7 @@ def checked_title(name: object, what: str, is_file: bool = False) -> str:
         raise VeldrainError(f"{name!r} is not a name", where=what, cure=cure)
     if not name.strip() or name != name.strip() or not name.isprintable() or len(name) > 120:
         raise VeldrainError(f"{name!r} is no good as a name", where=what, cure=cure)
-    if is_file and (name.startswith(".") or name.endswith(".") or set(name) & set('/\\:*?"<>|')):
+    if is_file and (name.startswith(".") or name.endswith(".") or set(name) & set("/\\:")):
         raise VeldrainError(f"{name!r} is no good as a name: a folder is called so", where=what, cure=cure)
     return name
 

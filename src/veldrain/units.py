@@ -78,8 +78,6 @@ def quantity(value: Quantity, kind: str, where: str = "") -> float:
         raise VeldrainError(f"{value!r} is not a quantity", where=where, cure=_example(kind))
     if number != number:
         raise VeldrainError("not a number (nan)", where=where, cure=_example(kind))
-    if 0 < abs(number) < LEAST:
-        raise VeldrainError(f"{value} is too small to be {_an(kind)}", where=where, cure="give 0, or more")
     if LARGEST < abs(number) < math.inf:
         raise VeldrainError(f"{value} is too large to be {_an(kind)}", where=where, cure=_example(kind))
     return number
@@ -108,7 +106,6 @@ _WRITTEN = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d{1,3})?|[+-]?i
 _UNIT = re.compile(r"[^\W\d_]*[^\W\d]*(?:[\w%°µ²³/*^()\- ·.]*)")
 _POWER = re.compile(r"(?:\*\*|\^)\s*\(?\s*[+-]?(\d+)")
 LONGEST = 80  # characters of a quantity
-LEAST = 1e-30  # of one that is not 0: what is smaller vanishes when it is squared
 LARGEST = 1e15  # of a finite one, SI: what is larger is a slip of the pen, and overflows when it is squared
 
 

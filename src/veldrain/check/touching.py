@@ -24,6 +24,7 @@ POSTURES = 24
 WHILE = 0.1  # s
 PLACES = 9  # of a joint, between its limits
 LEAST_MEETING = 1e-3  # m
+MOST_TOLD = 3
 
 
 @rule("meets-on-its-way", "warning", "overlap")
@@ -39,6 +40,7 @@ def meets_on_its_way(robot: RobotLook) -> Found:
     start = {frozenset((a, b)) for a, b, _ in overlaps_within(robot, look.engine)}
     engine = look.trial()
     dofs = engine.compiled.robots[robot.name].joints
+    folds: list[str] = []  # of arms
     for joint in robot.model.joints.values():
         if joint.kind not in SIMPLE_KINDS or joint.mimic or not joint.limits:
             continue
@@ -56,14 +58,25 @@ def meets_on_its_way(robot: RobotLook) -> Found:
             engine.refresh()
             for a, b, depth in overlaps_within(robot, engine, below):
                 pair = frozenset((a, b))
-                if depth > LEAST_MEETING and pair not in told | start:
-                    told.add(pair)
+                if depth <= LEAST_MEETING or pair in told | start:
+                    continue
+                told.add(pair)
+                if not steers:
+                    folds.append(f"{a} and {b} from {joint.name} {joint.told(float(value))} on")
+                else:
                     yield found(
                         "meets-on-its-way", robot, joint.name, f"{a} meets {b} at {joint.told(float(value))}, within "
                         f"its limits of {' to '.join(joint.told(v) for v in joint.limits)}: {mm(depth)} deep",
                         f"narrow its limits, or make a shape smaller; or no_contact: [[{a}, {b}]]", kind="joint",
-                        severity=None if steers else "note", numbers={"depth m": depth, "at": float(value)},
+                        numbers={"depth m": depth, "at": float(value)},
                     )  # fmt: skip
+    if folds:
+        more = f", and {len(folds) - MOST_TOLD} more" if len(folds) > MOST_TOLD else ""
+        yield found(
+            "meets-on-its-way", robot, "",
+            f"it can fold into itself within its limits: {'; '.join(folds[:MOST_TOLD])}{more}",
+            "plan around it, or narrow the limits", severity="note", numbers={"pairs": float(len(folds))},
+        )  # fmt: skip
 
 
 @rule("overlapping-links", "error", "overlap")

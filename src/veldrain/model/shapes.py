@@ -96,7 +96,7 @@ class Shape:
         raise NotImplementedError
 
 
-SMALLEST, LARGEST = 1e-6, 1e6  # m: of an edge, radius or length
+SMALLEST, LARGEST = 1e-10, 1e6  # m: of an edge, radius or length
 
 
 def _positive(shape: str, **sizes: Quantity) -> list[float]:
@@ -104,7 +104,7 @@ def _positive(shape: str, **sizes: Quantity) -> list[float]:
     for name, size in sizes.items():
         number = quantity(size, "length", f"{shape} {name}")
         if not SMALLEST <= number < LARGEST:
-            raise VeldrainError(f"{name} is {number:g} m", where=shape, cure="give a length from 1 µm to 1e6 m")
+            raise VeldrainError(f"{name} is {number:g} m", where=shape, cure="give a length above zero, up to 1e6 m")
         found.append(number)
     return found
 

@@ -8,14 +8,15 @@ from __future__ import annotations
 
 import zlib
 from dataclasses import dataclass, field, replace
-from io import SEEK_END
+from io import SEEK_END, BytesIO
 from typing import BinaryIO
 
 import lz4.frame
 import zstandard
-from mcap.exceptions import EndOfFile, InvalidMagic
+from mcap.exceptions import EndOfFile
 from mcap.records import Channel, Chunk, DataEnd, Footer, McapRecord, Message, Metadata, Schema
 from mcap.stream_reader import StreamReader, breakup_chunk
+from mcap.writer import MCAP0_MAGIC
 
 MOST_UNPACKED = 64 << 20  # bytes of a chunk, or MOST_RATIO times what it was packed to, if that is more
 MOST_RATIO = 50
@@ -67,10 +68,11 @@ def scan(file: BinaryIO) -> Scan:
     Raises:
         Exception: of many kinds, for what is no MCAP file or is spoilt.
     """
-    size = file.seek(0, SEEK_END)
+    size, whole = file.seek(0, SEEK_END), whole_records(file)
+    found, has_end, footer = Scan(is_cut=whole is not None), False, None
     file.seek(0)
-    found, has_end, footer = Scan(), False, None
-    records = StreamReader(file, emit_chunks=True, validate_crcs=True, record_size_limit=size).records
+    source = BytesIO(file.read(whole)) if found.is_cut else file
+    records = StreamReader(source, emit_chunks=True, validate_crcs=True, record_size_limit=size).records
     try:
         for record in records:
             has_end = has_end or isinstance(record, DataEnd)
@@ -78,17 +80,10 @@ def scan(file: BinaryIO) -> Scan:
             if isinstance(record, Chunk):
                 for inner in breakup_chunk(unpacked(record), validate_crc=True):
                     found.take(inner)
-            elif not has_end:
+            elif not has_end or isinstance(record, Schema | Channel):  # of channels without messages there is no more
                 found.take(record)
     except EndOfFile:
-        found.is_cut = not has_end
-        if not found.is_cut:
-            raise
-    except InvalidMagic:
-        if has_end or size < 8:
-            raise
-        found.is_cut = found.kinds != {}
-        if not found.is_cut:
+        if not found.is_cut or not (found.kinds or found.metadata):
             raise
     if footer is not None and footer.summary_crc:
         file.seek(footer.summary_start)
@@ -101,6 +96,22 @@ def scan(file: BinaryIO) -> Scan:
         found.stamps[topic] = [stamps[k] for k in order]
         found.raw[topic] = [found.raw[topic][k] for k in order]
     return found
+
+
+def whole_records(file: BinaryIO) -> int | None:
+    """Bytes up to the end of the last whole record of a file that was cut; None where it has an end as it should."""
+    size = file.seek(0, SEEK_END)
+    file.seek(max(size - len(MCAP0_MAGIC), 0))
+    if size < 2 * len(MCAP0_MAGIC) or file.read() == MCAP0_MAGIC:
+        return None
+    at = len(MCAP0_MAGIC)
+    while at + 9 <= size:
+        file.seek(at + 1)
+        end = at + 9 + int.from_bytes(file.read(8), "little")
+        if end > size:
+            break
+        at = end
+    return at
 
 
 def unpacked(chunk: Chunk) -> Chunk:

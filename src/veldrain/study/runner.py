@@ -7,6 +7,7 @@ import multiprocessing
 import os
 import pickle
 import signal
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import BrokenExecutor, Executor, ProcessPoolExecutor, as_completed
 from pathlib import Path
@@ -95,6 +96,7 @@ def carry_out(
             done += 1
             tell(f"{futures[future].controller} {futures[future].number}")
     except BrokenExecutor as error:
+        time.sleep(0.5)  # Ctrl-C kills the workers a moment before it is raised here
         lost = [f"{p.controller} {p.number}" for f, p in futures.items() if f.done() and f.exception() is not None]
         raise VeldrainError(
             f"a worker process died while trials were running ({done} of {len(plans)} done)", where="study",

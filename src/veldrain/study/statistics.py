@@ -22,6 +22,7 @@ FEWEST = 6  # pairs: with less no test of ranks can reach 5 %
 NOISE = 1e-9  # of the values' size: a difference below is rounding, and counts as none
 TOO_FEW = f"too few pairs, {'six' if FEWEST == 6 else FEWEST} at least"
 UNCLEAR = "no clear difference"
+BY_CHANCE = "clear alone, not among so many comparisons"
 
 
 @dataclass(frozen=True)
@@ -193,7 +194,8 @@ def compare(
 
 def _values(trials: pd.DataFrame, metric: str) -> pd.DataFrame:
     """A metric by trial and controller; a trial that broke off has no value, whatever was measured until then."""
-    own = trials.assign(value=trials[metric].astype(float).where(~trials["failed"].astype(bool)))
+    values = trials[metric].astype(float)
+    own = trials.assign(value=values.mask(trials["failed"].astype(bool)) if "failed" in trials else values)
     return own.pivot(index="trial", columns="controller", values="value")
 
 
@@ -216,8 +218,10 @@ def _verdict(d: Difference, better: str, matters: float, more_passes: int) -> st
     """What a difference comes to: passes first, then pairs, then chance, then size."""
     if d.pairs < FEWEST:
         return TOO_FEW
-    if not ((d.low > 0 or d.high < 0) and d.p_holm < 1 - LEVEL):
+    if not (d.low > 0 or d.high < 0) or d.p >= 1 - LEVEL:
         return UNCLEAR
+    if d.p_holm >= 1 - LEVEL:
+        return BY_CHANCE
     if abs(d.difference) <= matters:
         return f"no difference that matters (less than {matters:g}{' ' + d.unit if d.unit else ''})"
     if (d.difference < 0) != (better == "lower"):

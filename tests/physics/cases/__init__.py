@@ -53,6 +53,6 @@ class Case:
 
 def all_cases() -> list[Case]:
     """Every case, family by family."""
-    from tests.physics.cases import contact, loops, motors, smooth
+    from tests.physics.cases import contact, loops, motors, smooth, trust
 
-    return [*contact.CASES, *smooth.CASES, *loops.CASES, *motors.CASES]
+    return [*contact.CASES, *smooth.CASES, *loops.CASES, *motors.CASES, *trust.CASES]
