@@ -1,4 +1,4 @@
-"""Robot and mesh files spoilt at random: readers take them or refuse them by name, and nothing else.
+"""Robot, mesh, world, scenario, study and recording files spoilt at random: readers take them or refuse them by name, and nothing else.
 
 ``scripts/fuzz`` does this for minutes; what it finds is kept in tests/found and tried again by every run of the tests.
 """
@@ -16,10 +16,11 @@ import trimesh
 from hypothesis import strategies as st
 
 import veldrain as vd
-from tests.helpers import DEMO
+from tests.helpers import DEMO, cart_scenario
 from veldrain.formats import load_robot
 
-TOKENS = [b"nan", b"1e999", b"-1", b"0", b"", b"<", b"/>", b"&x;", b"<!DOCTYPE r [<!ENTITY x 'y'>]>", b"../../x.stl", b'"',
+LOADERS = {"world": vd.load_world, "scenario": vd.load_scenario, "study": vd.load_study}
+TOKENS = [b"9**9**9 m", b"1e300 m", b"*rough", b"&a [*a]", b"[[[[", b"{", b"!!python/object:x", b"2026-13-45", b"0x1_0", b"~", b"nan", b"1e999", b"-1", b"0", b"", b"<", b"/>", b"&x;", b"<!DOCTYPE r [<!ENTITY x 'y'>]>", b"../../x.stl", b'"',
           b"http://here/x.stl", b"\xff\xfe", b"\x00" * 8, b"4294967295", b"continuous", b"link", b"9" * 400]  # fmt: skip
 
 
@@ -31,7 +32,22 @@ def seeds() -> dict[str, list[bytes]]:
     for kind in ("stl", "stl_ascii", "obj", "ply", "glb", "gltf", "dae"):
         made = box.export(file_type=kind) if kind != "gltf" else _with_its_buffers(box)
         found.setdefault(kind.partition("_")[0], []).append(made.encode() if isinstance(made, str) else made)
+    worlds = [*DEMO.glob("worlds/*.yaml"), *DEMO.glob("robots/*.world.yaml")]
+    found["world"] = [TRICKY, *(path.read_bytes() for path in sorted(worlds))]
+    found |= {kind: [(DEMO / f"culvert.{kind}.yaml").read_bytes()] for kind in ("scenario", "study")}
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "x.mcap"
+        vd.run(cart_scenario(duration=0.05), record=path)
+        found["mcap"] = [path.read_bytes()]
     return found
+
+
+TRICKY = b"""veldrain: world/1
+ground: {height: 0 m, surface: &rough {friction: 0.7, restitution: 10 %}}
+obstacles:
+  post: {cylinder: {radius: 5 cm, length: 1 m}, pose: {xyz: [1, 0, 50 cm], rpy: [0, 0, 90 deg]}, surface: *rough}
+bodies: {ball: {sphere: 0.1, mass: 2.5e-1 kg, pose: {xyz: [0, 0, 1]}, velocity: [1 m/s, 0, 0]}}
+"""
 
 
 @st.composite
@@ -62,6 +78,13 @@ def read(kind: str, data: bytes) -> str:
                 for mesh in ("hull", "wheel", "mast"):
                     (path.parent / "meshes" / f"{mesh}.stl").write_bytes(TRIANGLE)
                 load_robot(path, draft=True)
+            elif kind == "mcap":
+                recording = vd.Recording(path)
+                assert all(len(recording[name]) >= 0 for name in recording if recording.streams[name].message)
+            elif kind in LOADERS:
+                for file in (*DEMO.glob("*.yaml"), *DEMO.glob("robots/*.urdf")):
+                    (path.parent / file.name).write_bytes(file.read_bytes())
+                LOADERS[kind](path)
             else:
                 mesh = vd.Mesh(path)
                 assert np.isfinite(mesh.corners).all() and len(mesh.triangles)

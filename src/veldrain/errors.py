@@ -19,6 +19,10 @@ class VeldrainError(Exception):
     """
 
     def __init__(self, problem: str, *, where: str = "", cure: str = "") -> None:
+        # One line each, whatever a library's own words are.
+        problem, where, cure = (
+            " ".join(text.split()) if not text.isprintable() else text for text in (problem, where, cure)
+        )
         self.problem, self.where, self.cure = problem, where, cure
         super().__init__(problem, where, cure)
 

@@ -71,7 +71,7 @@ def scan(file: BinaryIO) -> Scan:
     size, whole = file.seek(0, SEEK_END), whole_records(file)
     found, has_end, footer = Scan(is_cut=whole is not None), False, None
     file.seek(0)
-    source = BytesIO(file.read(whole)) if found.is_cut else file
+    source = file if whole is None else BytesIO(file.read(whole))
     records = StreamReader(source, emit_chunks=True, validate_crcs=True, record_size_limit=size).records
     try:
         for record in records:
