@@ -75,6 +75,7 @@ class Compiled:
     dof_names: list[str]
     loop_names: list[str]
     sights: list[Sight]
+    unmoved: set[int]  # keys of pairs of which neither side can be moved, and that are not switched off
 
 
 _LOOPS = {
@@ -106,6 +107,7 @@ class _Builder:
         self.loop_names: list[str] = []
         self.script: list[Array] = []
         self.skipped: set[tuple[int, int]] = set()
+        self.unmoved: set[tuple[int, int]] = set()  # neither side can be moved: looked at only where it is watched
         self.q: list[float] = []
         self.v: list[float] = []
         self.links: dict[str, LinkPlace] = {}
@@ -281,7 +283,7 @@ class _Builder:
             loops=loops,
             script=np.concatenate([np.zeros((0, 7)), *self.script]),
             patches=patches,
-            skipped=np.array(sorted(a * len(geoms) + b for a, b in self.skipped), np.int64),
+            skipped=np.array(sorted(a * len(geoms) + b for a, b in self.skipped | self.unmoved), np.int64),
             pushes=np.zeros(16, p.PUSH),
             watch_sides=np.zeros((watches, 2, len(geoms)), np.int64),
             watch_step=np.full(watches, -1, np.int64),
@@ -371,9 +373,9 @@ def compile_world(world: World, step: float, watches: int = 0) -> Compiled:
     for placed in world.placed.values():
         _RobotBuilder(b, placed).build()
     _keep_apart(b, [(x, y) for x, y in world.apart])
-    names = list(b.links)
+    names, unmoved = list(b.links), {x * len(b.geoms) + y for x, y in b.unmoved - b.skipped}
     return Compiled(
-        b.plant(world, watches), b.links, names, b.robots, b.geom_names, b.dof_names, b.loop_names, b.sights
+        b.plant(world, watches), b.links, names, b.robots, b.geom_names, b.dof_names, b.loop_names, b.sights, unmoved
     )
 
 
@@ -388,7 +390,7 @@ def _keep_apart(b: _Builder, pairs: list[tuple[str, str]]) -> None:
     led = {t["first"] for t in b.trees if t["script"] >= 0}
     stiff = [k for k, g in enumerate(b.geoms) if g["node"] in led]
     still = [k for k, g in enumerate(b.geoms) if g["node"] < 0]
-    b.skipped.update((min(x, y), max(x, y)) for x in stiff for y in [*stiff, *still])
+    b.unmoved.update((min(x, y), max(x, y)) for x in stiff for y in [*stiff, *still])
 
 
 class _RobotBuilder:

@@ -109,10 +109,19 @@ class Engine:
         for w, sides in enumerate(watches):
             for side, path in enumerate(sides):
                 self.plant.watch_sides[w, side] = self.geoms_of(path)
+            self._watch_unmoved(*self.plant.watch_sides[w])
         self.refresh()
         if len(self.plant.loops):
             self._close_loops()
         self.hold_still()
+
+    def _watch_unmoved(self, one: p.Ints, other: p.Ints) -> None:
+        """Let pairs be met that nothing can part, two that are led or one that is led into a wall: they are watched."""
+        keys = np.array(sorted(self.compiled.unmoved), np.int64)
+        if len(keys):
+            a, b = np.divmod(keys, len(one))
+            watched = (one[a] & other[b]) | (one[b] & other[a])
+            self.plant = self.plant._replace(skipped=np.setdiff1d(self.plant.skipped, keys[watched == 1]))
 
     def hold_still(self) -> None:
         """Let motors that were told nothing hold where they are: position motors at their positions."""
@@ -303,7 +312,8 @@ class Engine:
         apart = [(i, j) for i, j in pairs if nodes[i] != nodes[j]]
         if not apart:
             return "neither can move against the other"
-        allowed = [(i, j) for i, j in apart if min(i, j) * len(nodes) + max(i, j) not in a.skipped]
+        off = set(a.skipped.tolist()) - self.compiled.unmoved
+        allowed = [(i, j) for i, j in apart if min(i, j) * len(nodes) + max(i, j) not in off]
         if not allowed:
             return "their contact is switched off"
         flat = (p.PLANE, p.MESH)
