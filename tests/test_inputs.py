@@ -18,6 +18,7 @@ import pandas as pd
 
 import veldrain as vd
 from tests.helpers import Hold, cart, cart_scenario, command
+from tests.physics.cases.trust import leg
 from veldrain.physics.threads import threads
 from veldrain.units import in_unit, quantity
 

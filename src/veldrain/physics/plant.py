@@ -156,7 +156,9 @@ INERTIAL = _record(
     force=3,
     rate=3,
 )
-LOAD = _record("node first end steps", "", place=3, turn=(3, 3), point=3, force=3, torque=3, sum_force=3, sum_torque=3)
+LOAD = _record(
+    "node first end steps", "", place=3, turn=(3, 3), axes=(3, 3), point=3, force=3, torque=3, sum_force=3, sum_torque=3
+)
 HANGING = _record("node", "mass", centre=3, inertia=(3, 3), before=3, spun=3)  # a link below the joint of a load
 TALLY = _record("first count end lost steps", "pressed")  # its rows of FELT; lost: contacts without room
 # A place where two shapes touch: point and normal are times weight; last: where it was in the last step.

@@ -62,6 +62,10 @@ def begin_taps(a):
         put(tap.before, turned_back(a.room, v))
         for r in range(3):
             put(tap.axes[r], triple(a.room[r]))
+    for k in range(len(a.loads)):
+        multiply(a.nodes[a.loads[k].node].rot, a.loads[k].turn, a.room)
+        for r in range(3):
+            put(a.loads[k].axes[r], triple(a.room[r]))
     for k in range(len(a.hanging)):
         body = a.hanging[k]
         n = a.nodes[body.node]
@@ -90,7 +94,7 @@ def tap_inertials(a, h):
         u, before, g = turned_back(fresh, v), triple(tap.before), triple(a.gravity)
         rate = turned_back(fresh, triple(a.nodes[tap.node].twist))
         force = add(scaled(minus(u, before), 1.0 / h), cross(rate, scaled(add(u, before), 0.5)))
-        force = minus(force, scaled(add(turned_back(tap.axes, g), turned_back(fresh, g)), 0.5))
+        force = minus(force, between(tap.axes, fresh, g))
         first = tap.begun == 0
         put(
             tap.force, add(triple(tap.force), passed(tap.smooth[0], clipped(force, tap.most_force), tap.follows, first))
@@ -101,6 +105,12 @@ def tap_inertials(a, h):
             put(tap.axes[r], triple(fresh[r]))
         tap.begun = 1
         tap.steps += 1
+
+
+@kernel
+def between(before, after, a):
+    """A world vector in axes midway between those before and after a step."""
+    return scaled(add(turned_back(before, a), turned_back(after, a)), 0.5)
 
 
 @kernel
@@ -152,8 +162,10 @@ def tap_loads(a, count, h):
                 add_load(tap, scaled(triple(push.force), h), at, scaled(triple(push.torque), h), -1.0)
         fresh = a.room
         multiply(n.rot, tap.turn, fresh)
-        put(tap.force, add(triple(tap.force), turned_back(fresh, triple(tap.sum_force))))
-        put(tap.torque, add(triple(tap.torque), turned_back(fresh, triple(tap.sum_torque))))
+        put(tap.force, add(triple(tap.force), between(tap.axes, fresh, triple(tap.sum_force))))
+        put(tap.torque, add(triple(tap.torque), between(tap.axes, fresh, triple(tap.sum_torque))))
+        for r in range(3):
+            put(tap.axes[r], triple(fresh[r]))
         tap.steps += 1
 
 
