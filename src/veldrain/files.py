@@ -16,17 +16,19 @@ def read_bytes(path: Path, cure: str, most: int = MOST) -> bytes:
     Raises:
         VeldrainError: it is not there, is a folder or device, is too large, or cannot be read.
     """
-    if not path.exists():
-        raise VeldrainError("no such file", where=str(path), cure=cure)
-    if not path.is_file():
-        raise VeldrainError("is a folder or a device, not a file", where=str(path), cure=cure)
     try:
-        if path.stat().st_size > most:
-            raise VeldrainError(f"has {path.stat().st_size / 1e6:.0f} MB, more than the {most / 1e6:.0f} MB that "
-                                "are read", where=str(path), cure=cure)  # fmt: skip
+        if not path.exists():
+            raise VeldrainError("no such file", where=str(path), cure=cure)
+        if not path.is_file():
+            raise VeldrainError("is a folder or a device, not a file", where=str(path), cure=cure)
+        size = path.stat().st_size
+        if size > most:
+            raise VeldrainError(f"has {size / 1e6:.0f} MB, more than the {most / 1e6:.0f} MB that are read",
+                                where=str(path), cure=cure)  # fmt: skip
         return path.read_bytes()
-    except OSError as error:
-        raise VeldrainError(f"cannot be read ({error.strerror or error})", where=str(path), cure=cure) from error
+    except (OSError, ValueError) as error:  # also names that are too long, or hold what no name can
+        said = getattr(error, "strerror", None) or error
+        raise VeldrainError(f"cannot be read ({said})", where=str(path)[:200], cure=cure) from error
 
 
 def read_text(path: Path, cure: str) -> str:

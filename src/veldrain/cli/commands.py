@@ -79,8 +79,9 @@ def copy_demo(folder: Path) -> None:
 
 def study(path: Path, out: Path | None, workers: int, trials: int | None = None, limit: str | None = None) -> Result:
     """Run a study from its file, print its comparison and write its page."""
-    from veldrain.cli.output import prepare_engine, progress, say
+    from veldrain.cli.output import err, prepare_engine, progress, say
     from veldrain.documents import load_study
+    from veldrain.study.study import ANEW
 
     check_counts(workers, trials)
     loaded: Study = load_study(path, limit=limit)
@@ -88,7 +89,13 @@ def study(path: Path, out: Path | None, workers: int, trials: int | None = None,
     folder = out or unused(Path(path.name.split(".")[0] + "-results"))
     prepare_engine(loaded.scenario.world)
     with progress("Trials") as tell:
-        result = loaded.run(folder, workers=workers, progress=tell)
+
+        def follow(done: int, total: int, last: str) -> None:
+            if last.endswith(ANEW):
+                err.print(last)
+            tell(done, total, last)
+
+        result = loaded.run(folder, workers=workers, progress=follow)
     show(result, None)
     say("")
     say(f"Written to {folder}:")

@@ -102,10 +102,11 @@ def print_outcome(recording: Recording) -> None:
     outcome = recording.outcome
     word = "broke off" if outcome["failed"] else "passed" if outcome["passed"] else "did not pass"
     say(f"{word} at {outcome['time']:.4g} s: {outcome['reason']}")
+    words = {True: "met", False: "broken", None: "not judged"}
+    width = max((len(words[v["passed"]]) for v in outcome["expectations"].values()), default=0)
     for name, verdict in outcome["expectations"].items():
         when = f" at {verdict['time']:.4g} s" if verdict["time"] is not None else ""
-        word = {True: "met", False: "broken", None: "not judged"}[verdict["passed"]]
-        say(f"  {word:<10} {name}{when}")
+        say(f"  {words[verdict['passed']]:<{width}} {name}{when}")
     for text in outcome.get("notices", ()):
         say(f"  note: {text}")
 

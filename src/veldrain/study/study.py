@@ -304,7 +304,7 @@ class Study:
             for stem in stale:
                 stem.with_suffix(".json").unlink(missing_ok=True)
             if stale:
-                text = f"controller '{name}' has changed since: its {len(stale)} trials are run anew"
+                text = f"controller '{name}' has changed since: its {len(stale)} trials {ANEW}"
                 log.warning(text)
                 progress(0, len(plans), text)
         write_whole(marker, json.dumps(mark, indent=1))
@@ -316,6 +316,7 @@ class Study:
 
 
 LOCK = ".lock"
+ANEW = "are run anew"  # ends what is told of a controller that has changed
 
 
 @contextmanager
