@@ -237,11 +237,11 @@ class Bookkeeping(unittest.TestCase):
         self.assertEqual(sim.engine.plant.q.tobytes(), again.engine.plant.q.tobytes())
 
     def test_not_finite_names_time_and_joint(self) -> None:
-        m = vd.Model("drum").link("post").link("disc", mass=1e-300, inertia=np.eye(3) * 1e-300, com=(0, 0, 0))
+        m = vd.Model("drum").link("post").link("disc", mass=1e-9, inertia=np.eye(3) * 1e-9, com=(0, 0, 0))
         m.joint("turn", "post", "disc", kind="continuous").motor("turn")
         sim = vd.Simulation(vd.World().place(m, fixed=True))
         sim.advance(0.01)
-        sim["drum"].command("turn", effort=1e20)
+        sim["drum"].command("turn", effort=1e308)
         with self.assertRaisesRegex(vd.VeldrainError, r"drum/turn: the velocity is no longer finite at 0.01 s"):
             sim.advance(1)
         self.assertTrue(np.isfinite(sim["drum"].positions).all())

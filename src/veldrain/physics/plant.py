@@ -126,7 +126,8 @@ LOOP = _record(
     moment=3,
 )
 CONTACT = _record(
-    "key node_a node_b bounce row rows free",  # key: shape a · shapes + shape b; row, rows: its first row, and how many
+    # key: shape a · shapes + shape b; row, rows: its first row, and how many; free: see effort; sticks: see drift
+    "key node_a node_b bounce row rows free sticks",
     # target: wanted normal velocity; target_shift: the same for positions; shift: its impulse; soft: what the
     # normal velocity gives way for an impulse of 1.
     "gap target target_shift shift soft",
@@ -140,6 +141,7 @@ CONTACT = _record(
     pull=3,
     ease=3,  # see effort
     away=3,
+    drift=2,  # see drift
 )
 # A contact of the last step; rigid: neither side can give way.
 KEPT = _record("key used rigid", "gap", point=3, normal=3, impulse=3, moment=3)

@@ -34,6 +34,7 @@ SWEEPS = 3  # of a round
 SEARCHES = 80  # of a round: a heavy body on a light one needs many, others stop long before
 EFFORT = 25_000  # contacts looked at in a step, about: a pile in motion need not be exact
 SHIFTS = 20  # sweeps of positions: what is left of an overlap is taken in the next step
+DRIFTS = 4  # sweeps of positions at least where contacts are kept from drifting
 ENOUGH = 1e-8  # m/s (rad/s): a sweep that changes no velocity by more is the last
 SMALL = 1e-7  # the same where a round of sweeps has not made it smaller: stresses that shift without motion
 STIFFEST = 1e-12  # share of its rows' own mobility that a direction of search must move
@@ -351,15 +352,17 @@ def undo(row, shifted, target, soft_enough, mobility, low, high, J, B, new, shif
 
 
 @kernel
-def solve_positions(count, speeds, contacts, limits, rows, J, B):
+def solve_positions(count, speeds, contacts, limits, rows, J, B, drifts):
     """What positions move beyond the new velocities: to undo overlap, at stops and ropes, and after a bounce.
+
+    drifts: True where contacts that stick are to be kept from drifting (see ``drift``).
 
     It moves positions only, so that no energy comes from undoing an overlap, and slowly (see ``rows.gentle``).
     """
     new, shift = speeds[NEW], speeds[SHIFT]
     for k in range(len(shift)):
         shift[k] = 0.0
-    needed, bounces = False, False
+    needed, bounces = drifts, False
     for k in range(count.limits):
         limits[k].shift = 0.0
         needed = needed or limits[k].target_shift != limits[k].target
@@ -370,7 +373,7 @@ def solve_positions(count, speeds, contacts, limits, rows, J, B):
         needed = needed or c.bounce == 1 or c.target_shift > 0.0
     if not needed:
         return
-    for _ in range(SHIFTS):
+    for turn in range(SHIFTS):
         most = 0.0
         for k in range(count.limits):
             limit = limits[k]
@@ -389,7 +392,11 @@ def solve_positions(count, speeds, contacts, limits, rows, J, B):
                 0.0 if c.bounce == 0 else -math.inf, math.inf, J, B, new, shift,
             )  # fmt: skip
             most = max(most, changed)
-        if most < 1e-6:
+            if drifts and c.sticks == 1:
+                for j in range(2):
+                    row, mobility = rows[c.row + 1 + j], c.mobility[3 + 2 * j]
+                    apply_row(row, B, (c.drift[j] - row_velocity(row, J, shift)) / mobility, shift)
+        if most < 1e-6 and (not drifts or turn >= DRIFTS):
             break
     if bounces:
         return

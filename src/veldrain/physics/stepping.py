@@ -11,6 +11,7 @@ import math
 
 from veldrain.physics.collision import find_contacts, place_geoms
 from veldrain.physics.contact_rows import TOLERATED, build_contacts, keep_contacts, weaken_bounces
+from veldrain.physics.drift import aim_drift
 from veldrain.physics.effort import ease, is_due
 from veldrain.physics.joint_rows import build_joints, keep_joints
 from veldrain.physics.kernel import entry, kernel
@@ -198,7 +199,8 @@ def finish_step(a, count, h):
     if suspect:
         energy, _ = kinetic(a.trees, a.nodes, a.dofs, a.speeds[NOW], a.gravity)
         work = given(a, count, h)
-    solve_positions(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
+    drifts = count.contacts > 0 and aim_drift(a, count, h)
+    solve_positions(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B, drifts)
     keep_contacts(count, a.contacts, a.kept)
     keep_joints(count, a.dofs, a.limits)
     if len(a.loops) > 0:

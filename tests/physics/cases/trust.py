@@ -123,6 +123,23 @@ def held_between_fingers(step: str) -> float:
     return float(np.linalg.norm(sim["block"].pose().position - start)) / 5 * 1e6
 
 
+def carried_around(step: str) -> float:
+    """How fast (µm/s) a block creeps on a turntable that carries it around."""
+    m = vd.Model("table").link("foot").link("plate", vd.Cylinder(0.5, 0.04), mass=40)
+    m.joint("axle", "foot", "plate", "continuous").motor("axle", "velocity", damping=500)
+    w = vd.World().place(m, fixed=True).body("block", vd.Box((0.1, 0.1, 0.1)), 1, vd.Pose((0.4, 0, 0.07)))
+    sim = vd.Simulation(w, step=step)
+    sim["table"].command("axle", velocity=1.0)
+    sim.advance("1 s")
+
+    def on_plate() -> np.ndarray:
+        return (sim["table"].pose("plate").inverse() @ sim["block"].pose()).position
+
+    start = on_plate()
+    sim.advance("5 s")
+    return float(np.linalg.norm(on_plate() - start)) / 5 * 1e6
+
+
 # Fast spin and heavy stacks
 
 
@@ -214,6 +231,8 @@ CASES = [
     Case("rest", "a cart on two wheels and two casters: share of the weight", "least squares", 1.0, "%", weight_on_wheels),
     *(Case("rest", f"a block between two fingers sinks, {step}", "Coulomb: not at all", 0.1, "µm/s",
            partial(held_between_fingers, step)) for step in ("2 ms", "1 ms", "0.5 ms")),
+    *(Case("rest", f"a block carried around at 1 rad/s creeps, {step}", "Coulomb: not at all", 1.0, "µm/s",
+           partial(carried_around, step)) for step in ("2 ms", "1 ms")),
     Case("fast", "a rod at 2000 rad/s meets a wall: growth of energy", "never grows", 1e-3, "%", spinning_rod),
     *(Case("fast", f"a stack with {ratio:g} times the mass on top: growth of energy", "never grows", 1.0, "J",
            partial(heavy_stack, ratio)) for ratio in (1e3, 1e4, 1e5)),
