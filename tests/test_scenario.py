@@ -226,8 +226,7 @@ class Recordings(unittest.TestCase):
         np.testing.assert_array_equal(again["cart/imu"].to_numpy(), self.recording["cart/imu"].to_numpy())
 
     def test_files_that_are_none(self) -> None:
-        whole = self.path.read_bytes()
-        for name, data in (("empty", b""), ("text", b"hello " * 99), ("cut", whole[: len(whole) // 2])):
+        for name, data in (("empty", b""), ("text", b"hello " * 99)):
             with self.subTest(name), tempfile.TemporaryDirectory() as folder:
                 path = Path(folder) / "x.mcap"
                 path.write_bytes(data)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 
 
 class VeldrainError(Exception):
@@ -41,6 +42,15 @@ class VeldrainError(Exception):
 
 def _rebuilt(kind: type[VeldrainError], problem: str, where: str, cure: str) -> VeldrainError:
     return kind(problem, where=where, cure=cure)
+
+
+@contextmanager
+def told_at(where: str) -> Iterator[None]:
+    """Errors in here name the place they come from too, such as file and line; "" where there is none to name."""
+    try:
+        yield
+    except VeldrainError as error:
+        raise (error.at(where) if where else error) from error
 
 
 def checked_title(name: object, what: str, is_file: bool = False) -> str:

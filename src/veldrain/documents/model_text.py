@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from veldrain.control import call_named, load_named
 from veldrain.documents.source import Document, Source
@@ -177,6 +177,17 @@ class LinkText(Document):
     density: Quantity | None = None
 
 
+class NewLinkText(LinkText):
+    """A link that is new, so nothing of it can be taken away: a value left empty was forgotten."""
+
+    @field_validator("mass", "inertia", "com", "surface", "density")
+    @classmethod
+    def _given(cls, value: Any) -> Any:
+        if value is None:
+            raise ValueError("is empty")
+        return value
+
+
 class MotorText(Document):
     """A motor, under the name of its joint."""
 
@@ -309,7 +320,7 @@ class ModelText(Document):
     scale: float | None = None
     defaults: list[DefaultsText] = []
     change: ChangeText = ChangeText()
-    links: dict[str, LinkText] = {}
+    links: dict[str, NewLinkText] = {}
     joints: dict[str, JointText] = {}
     motors: dict[str, MotorText] = {}
     attach: dict[str, AttachText] = {}

@@ -127,6 +127,8 @@ class Source:
         word = str(place[-1]) if place else "file"
         if first["type"] == "missing":
             return VeldrainError(f"'{place[-1]}' is missing", where=where, cure=f"add '{place[-1]}:'")
+        if first["input"] is None:
+            return VeldrainError(f"'{word}' is empty", where=where, cure="give it a value, or leave it out")
         return VeldrainError(f"{word}: {first['msg'].lower()}", where=where, cure=f"it is {str(first['input'])[:60]!r}")
 
     @contextmanager

@@ -5,6 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
+from pydantic import StrictInt
+
 from veldrain.documents.scenario_file import ControllerText, load_scenario
 from veldrain.documents.source import Document, Source
 from veldrain.errors import VeldrainError
@@ -57,9 +59,9 @@ class StudyText(Document):
     scenario: str
     controllers: dict[str, ControllerText | dict[str, ControllerText]]
     vary: dict[str, DrawText] = {}
-    trials: int = 10
+    trials: StrictInt = 10
     metrics: list[MetricText] = []
-    seed: int = 0
+    seed: StrictInt = 0
     limit: Quantity | None = None
 
 

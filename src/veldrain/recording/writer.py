@@ -39,7 +39,7 @@ class Recorder:
     """
 
     def __init__(self, path: Path | None = None) -> None:
-        self.path = path
+        self.path = path = path.absolute() if path else None  # a controller may go to another folder
         self._part = path.with_name(path.name + ".part") if path else None
         self._schemas: dict[str, int] = {}
         self._channels: dict[str, int] = {}

@@ -5,8 +5,7 @@ from __future__ import annotations
 import importlib.metadata
 import math
 import warnings
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,11 +13,11 @@ from typing import Any
 import numpy as np
 
 from veldrain.control import Controller, Motors, Senses, fresh
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.physics.engine import NotFiniteError
 from veldrain.physics.plant import EFFORT, POSITION, VELOCITY
 from veldrain.randomness import checked_seed
-from veldrain.recording import Recorder, Recording, RecordingError
+from veldrain.recording import Recorder, Recording
 from veldrain.recording.interrupts import uninterrupted
 from veldrain.sampling import Reading
 from veldrain.scenario.conditions import Condition, Look
@@ -53,7 +52,9 @@ class _Driver:
         sim = trial.simulation
         try:
             self.controller.update(sim.time, self.senses.at(sim.engine.steps), self.motors)
-        except (Exception, SystemExit) as error:  # whatever the user's controller raises ends the trial, not the study
+        except (KeyboardInterrupt, OverLimitError):
+            raise
+        except BaseException as error:  # whatever the user's controller raises ends the trial, not the study
             kind = "" if isinstance(error, VeldrainError) else f"{type(error).__name__}: "
             raise TrialFailedError(f"the controller of {self.robot} raised at {sim.time:g} s: {kind}{error}") from error
         self.due += self.period
@@ -116,7 +117,7 @@ class Trial:
         self.waiting = [(e.trigger.bind(self.look), e) for e in scenario.timeline if isinstance(e.trigger, Condition)]
         self.verdicts = [_Verdict(e, e.condition.bind(self.look)) for e in scenario.expectations.values()]
         for push in scenario.pushes().values():
-            with _told(push.where):
+            with told_at(push.where):
                 sim.engine.pushed(push.link)
                 sim.steps_of(push.lasting, f"push '{push.name}': lasting")
         self.tally = None
@@ -144,7 +145,7 @@ class Trial:
                 for name in getattr(s.sensor, "companions", ())]  # fmt: skip
 
     def tried(self, stream: str) -> Recording | None:
-        """A recording with one message of a stream of sensors or commands; None for others, or where none comes out."""
+        """A recording with one message of a stream; None for contacts, or where none comes out."""
         recorder = Recorder()
         for samples in self.simulation.streams.values():
             if stream in (samples.stream, *(s for s in self.companions() if s.startswith(f"{samples.stream}/"))):
@@ -155,6 +156,10 @@ class Trial:
         for driver in self.drivers:
             if stream == f"{driver.robot}/commands":
                 driver.record(self.simulation, recorder)
+        if stream == "scenario/events":
+            recorder.event(0, "")
+        if stream == "scenario/state":
+            recorder.state(0, self.simulation.engine.plant.q)
         return Recording(recorder.finish({})) if recorder.has_begun else None
 
     def run(self) -> dict[str, Any]:
@@ -300,12 +305,7 @@ def carry_out(
                 raise
             _close(trial, recorder, metadata, outcome)
             raise
-        except RecordingError:
-            recorder.abandon()
-            raise
-        except VeldrainError:
-            if not recorder.has_begun:
-                raise
+        except VeldrainError:  # a recording that cannot be written, or a mistake found while it was
             recorder.abandon()
             raise
         data = _close(trial, recorder, metadata, outcome)
@@ -329,15 +329,6 @@ def wall_time(limit: Quantity | None) -> float | None:
     if seconds is not None and not 0 < seconds < math.inf:
         raise VeldrainError(f"a limit of {seconds:g} s", where="limit", cure="give a time above zero, or none")
     return seconds
-
-
-@contextmanager
-def _told(where: str) -> Iterator[None]:
-    """Errors in here name the file and line, where there is one."""
-    try:
-        yield
-    except VeldrainError as error:
-        raise (error.at(where) if where else error) from error
 
 
 def _title(controller: Any) -> str:

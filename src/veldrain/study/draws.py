@@ -29,6 +29,13 @@ class Draw(ABC):
         return ()
 
 
+def _finite(value: Quantity, kind: str, where: str) -> float:
+    number = quantity(value, kind, where)
+    if not math.isfinite(number):
+        raise VeldrainError(f"{number:g} cannot be drawn", where=where, cure="give a finite value")
+    return number
+
+
 @dataclass(frozen=True)
 class Uniform(Draw):
     """Every value between two is as likely."""
@@ -37,7 +44,7 @@ class Uniform(Draw):
     high: Quantity
 
     def bind(self, kind: str, where: str) -> Callable[[np.random.Generator], float]:
-        low, high = quantity(self.low, kind, where), quantity(self.high, kind, where)
+        low, high = _finite(self.low, kind, where), _finite(self.high, kind, where)
         if low > high:
             raise VeldrainError(f"from {low:g} to {high:g}", where=where, cure="the lower value first")
         return lambda random: float(random.uniform(low, high))
@@ -54,7 +61,7 @@ class Normal(Draw):
     deviation: Quantity
 
     def bind(self, kind: str, where: str) -> Callable[[np.random.Generator], float]:
-        mean, deviation = quantity(self.mean, kind, where), quantity(self.deviation, kind, where)
+        mean, deviation = _finite(self.mean, kind, where), _finite(self.deviation, kind, where)
         if deviation < 0:
             raise VeldrainError(f"deviation is {deviation:g}", where=where, cure="give 0 or more")
         return lambda random: float(random.normal(mean, deviation))
@@ -67,7 +74,7 @@ class OneOf(Draw):
     values: tuple[Quantity, ...]
 
     def bind(self, kind: str, where: str) -> Callable[[np.random.Generator], float]:
-        values = [quantity(v, kind, where) for v in self.values]
+        values = [_finite(v, kind, where) for v in self.values]
         if not values:
             raise VeldrainError("no values to choose from", where=where, cure="give at least one")
         return lambda random: float(values[random.integers(len(values))])

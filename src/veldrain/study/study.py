@@ -21,7 +21,7 @@ from scipy.spatial.transform import Rotation
 from veldrain import randomness
 from veldrain.control import NamedController, fresh
 from veldrain.control.loading import load_named
-from veldrain.errors import VeldrainError, checked_title
+from veldrain.errors import VeldrainError, checked_title, told_at
 from veldrain.model import Mesh
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording
@@ -342,15 +342,6 @@ def locked(folder: Path) -> Iterator[None]:
         yield
     finally:
         lock.release()
-
-
-@contextmanager
-def told_at(where: str) -> Iterator[None]:
-    """Errors in here name the file and line they come from, where there is one."""
-    try:
-        yield
-    except VeldrainError as error:
-        raise (error.at(where) if where else error) from error
 
 
 def digest(data: Any) -> str:
