@@ -116,7 +116,7 @@ class Files(unittest.TestCase):
             ("w.yaml", "obstacles:", "obstacels:", 3, "unknown word 'obstacels'; did you mean 'obstacles'?"),
             ("w.yaml", "radius: 10 cm", "radius: 10 kg", 4, "'10 kg' is not a length"),
             ("w.yaml", "mass: 3 kg", "mass: -3 kg", 12, "mass is -3 kg"),
-            ("w.yaml", "mass: 3 kg", "mass: ", 12, "'mass' is empty; give it a value, or leave it out"),
+            ("w.yaml", "mass: 3 kg", "mass: ", 13, "'mass' is empty; give it a value, or leave it out"),
             ("w.yaml", "role: visual", "role: ghost", 16, "role"),
             ("w.yaml", "child: wheel", "child: weel", 20, "did you mean 'wheel'"),
             ("w.yaml", "kind: continuous", "kind: hinge", 20, "kind: input should be 'fixed'"),
