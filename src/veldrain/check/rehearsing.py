@@ -121,17 +121,21 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
         yield Finding("controller-fails", "error", who, outcome["reason"], "see the names and values it uses")
 
 
-def _of_study(study: Study) -> Iterator[Finding]:
-    by_robot = next(iter(study.controllers.values()))
-    with suppress(OverLimitError), limited(PATIENCE):
-        trial = Trial(study.scenario.driven_by(by_robot), 0, Recorder())
-        for metric in study.metrics:
-            try:
-                look_at_metric(metric, trial)
-            except VeldrainError as error:
-                yield _mistake("cannot-run", error, study.where.get(f"metric {metric.name}", ""))
-        for mistake in bad_starts(study):
-            yield _mistake("cannot-run", mistake)
+def _of_study(study: Study) -> list[Finding]:
+    by_robot, found = next(iter(study.controllers.values())), []
+    try:
+        with limited(PATIENCE):
+            trial = Trial(study.scenario.driven_by(by_robot), 0, Recorder())
+            for metric in study.metrics:
+                try:
+                    look_at_metric(metric, trial)
+                except VeldrainError as error:
+                    found.append(_mistake("cannot-run", error, study.where.get(f"metric {metric.name}", "")))
+            found += [_mistake("cannot-run", mistake) for mistake in bad_starts(study)]
+    except OverLimitError:
+        found.append(Finding("cannot-run", "note", "draws", f"not all were looked at within {PATIENCE:g} s",
+                             "look at the first trials yourself"))  # fmt: skip
+    return found
 
 
 def _mistake(rule: str, error: VeldrainError, line: str = "") -> Finding:
