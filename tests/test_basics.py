@@ -109,6 +109,7 @@ class Refusals(unittest.TestCase):
             "principal moments": lambda: vd.Model("m").link("a", mass=1, inertia=np.diag([1, 1, 3])),
             "symmetric 3 × 3": lambda: vd.Model("m").link("a", mass=1, inertia=np.eye(2)),
             "second link": lambda: arm().link("boom"),
+            "no word 'mas'; did you mean 'mass'": lambda: arm().change_link("boom", mas=3),
             "did you mean 'boom'": lambda: arm().joint("j", "base", "bom", kind="fixed"),
             "no direction": lambda: arm().link("tip").joint("j", "boom", "tip", kind="revolute", axis=(0, 0, 0)),
             "wrong way round": lambda: arm().link("t").joint("j", "boom", "t", kind="revolute", limits=(1, -1)),

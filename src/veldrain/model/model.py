@@ -20,6 +20,7 @@ from veldrain.pose import Pose, z_to
 from veldrain.units import Quantity, quantity
 
 _TABLES = ("links", "joints", "motors", "loops", "springs", "frames", "sensors")
+_OF_A_LINK = ("mass", "inertia", "com", "surface", "density")
 _JOINT_DEFAULTS = ("limits", "damping", "friction", "stiffness", "rest", "effort", "speed")
 
 
@@ -153,6 +154,9 @@ class Model(Structure):
         Cylinder(radius=0.1, length=0.1)
         """
         old = self._known(self.links, name, "link")
+        for word in changes:
+            if word not in _OF_A_LINK:
+                raise unknown("word", word, _OF_A_LINK, f"{self.name}/{name}")
         self._mended("links", name, changes)
         parts = list(old.parts)
         if shapes:
