@@ -16,7 +16,6 @@ from typing import Any, TypeVar
 
 import numba
 import platformdirs
-from numba.core.codegen import CPUCodeLibrary
 
 njit: Any = numba.njit  # its own types leave out the options for what is not called from outside
 F = TypeVar("F", bound=Callable[..., Any])
@@ -50,48 +49,12 @@ def kernel(function: F) -> F:
 
     It goes without the wrappers that Python and C would call, which take a third of the time to compile.
     """
-    return _optimised_by_caller(njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, **_OPTIONS)(function))
+    return njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, **_OPTIONS)(function)
 
 
 def inlined(function: F) -> F:
     """A kernel that becomes part of each that calls it, whatever its size: a view's arrays are many to hand on."""
-    return _optimised_by_caller(
-        njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, forceinline=True, **_OPTIONS)(function)
-    )
-
-
-# Numba optimises a function's module with all that it calls, and again as part of each that calls it: what lies ten
-# calls deep is optimised ten times. Of kernels only the entry's module is, once, with everything in it. It has no
-# public word for that.
-_is_left: list[bool] = [False]
-_optimise = CPUCodeLibrary._optimize_final_module
-
-
-def _optimise_once(library: CPUCodeLibrary) -> None:
-    if not _is_left[-1]:
-        _optimise(library)
-
-
-CPUCodeLibrary._optimize_final_module = _optimise_once  # type: ignore[method-assign]
-
-
-def _optimised_by_caller(dispatcher: Any) -> Any:
-    """Let a kernel's own module be as it is: whoever calls it optimises it."""
-    return _compiled_within(dispatcher, True)
-
-
-def _compiled_within(dispatcher: Any, is_left: bool) -> Any:
-    compile_it = dispatcher.compile
-
-    def compile_so(signature: Any) -> Any:
-        _is_left.append(is_left)
-        try:
-            return compile_it(signature)
-        finally:
-            _is_left.pop()
-
-    dispatcher.compile = compile_so
-    return dispatcher
+    return njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, forceinline=True, **_OPTIONS)(function)
 
 
 def entry(function: F, has_vectors: bool = False) -> F:
@@ -100,16 +63,15 @@ def entry(function: F, has_vectors: bool = False) -> F:
     Most have nothing for LLVM's vectorisers, which take a third of the time to compile to find that out.
     """
     with _settings(CACHE_DIR=str(cache_folder())):  # read when the cache of this one function is set up
-        dispatcher = _compiled_within(njit(cache=True, no_cfunc_wrapper=True, **_OPTIONS)(function), False)
-    if has_vectors:
-        return dispatcher
+        dispatcher: Any = njit(cache=True, no_cfunc_wrapper=True, **_OPTIONS)(function)
     compile_it = dispatcher.compile
+    wanted = {} if has_vectors else {"LOOP_VECTORIZE": 0, "SLP_VECTORIZE": 0}
 
-    def compile_without_vectors(signature: Any) -> Any:
-        with _settings(LOOP_VECTORIZE=0, SLP_VECTORIZE=0):
+    def compile_with_settings(signature: Any) -> Any:
+        with _settings(**wanted):
             return compile_it(signature)
 
-    dispatcher.compile = compile_without_vectors
+    dispatcher.compile = compile_with_settings
     return dispatcher
 
 
