@@ -136,15 +136,3 @@ class Gathered(unittest.TestCase):
         bearings = vd.Lidar(beams=8, field="360 deg").bearings
         np.testing.assert_allclose(np.diff(bearings), np.pi / 4)
         self.assertEqual(bearings[0], -np.pi)
-
-    def test_kernels_are_optimised_where_they_are_called(self) -> None:
-        """A private word of Numba is used for it: this tells when it is gone."""
-        import numba
-        from numba.core.codegen import CPUCodeLibrary
-
-        self.assertEqual(CPUCodeLibrary._optimize_final_module.__module__, "veldrain.physics.kernel")
-        self.assertEqual(numba.njit(lambda x: x + 1)(1), 2)
-
-
-if __name__ == "__main__":
-    unittest.main()
