@@ -64,14 +64,15 @@ def entry(function: F, has_vectors: bool = False) -> F:
     """
     with _settings(CACHE_DIR=str(cache_folder())):  # read when the cache of this one function is set up
         dispatcher: Any = njit(cache=True, no_cfunc_wrapper=True, **_OPTIONS)(function)
+    if has_vectors:
+        return dispatcher
     compile_it = dispatcher.compile
-    wanted = {} if has_vectors else {"LOOP_VECTORIZE": 0, "SLP_VECTORIZE": 0}
 
-    def compile_with_settings(signature: Any) -> Any:
-        with _settings(**wanted):
+    def compile_without_vectors(signature: Any) -> Any:
+        with _settings(LOOP_VECTORIZE=0, SLP_VECTORIZE=0):
             return compile_it(signature)
 
-    dispatcher.compile = compile_with_settings
+    dispatcher.compile = compile_without_vectors
     return dispatcher
 
 
