@@ -270,7 +270,7 @@ def primitives(count: int) -> vd.World:
 def sensors(repeats: int) -> Iterator[Figure]:
     """A camera in the demo's yard, and what a lidar of many beams adds to the demo's trial."""
     m = vd.Model("rig").link("box", vd.Part(vd.Box((0.1, 0.1, 0.1)), role="collision"), mass=1)
-    m.mount(vd.Camera(size=(640, 480), field="80 deg"), "eye", "box")
+    m.mount("eye", vd.Camera(size=(640, 480), field_of_view="80 deg"), on="box")
     yard = vd.load_world(DEMO / "worlds" / "yard.world.yaml")
     sim = vd.Simulation(yard.place(m, pose=vd.Pose((-7, -5, 1.6), rpy=(0, 0.12, 0.6)), fixed=True))
     eye = sim.streams["rig/eye"]
@@ -282,8 +282,8 @@ def sensors(repeats: int) -> Iterator[Figure]:
             scenario = vd.load_scenario(DEMO / "culvert.scenario.yaml")
             scenario.duration = 10.0
             if has_cloud:
-                cloud = vd.SpinningLidar(period="100 ms", elevations=16, azimuths=900, reach=30)
-                scenario.world.placed["crawler"].model.mount(cloud, "cloud", "mast", vd.Pose((0, 0, 0.12)))
+                cloud = vd.SpinningLidar(period="100 ms", channels=16, azimuths=900, max_range=30)
+                scenario.world.placed["crawler"].model.mount("cloud", cloud, on="mast", pose=vd.Pose((0, 0, 0.12)))
             times.append(seconds(lambda s=scenario: vd.run(s, seed=1)))  # type: ignore[misc]
     share = statistics.median(b / a - 1 for a, b in zip(plain[1:], more[1:], strict=True))
     yield "16 × 900 beams at 10 Hz add to the demo's trial", 100 * share, "%", "< 25"

@@ -44,10 +44,7 @@ def study(trials: int = 8) -> vd.Study:
     """Two controllers that differ in the gyro's part, over paired trials."""
     return vd.Study(
         scenario(),
-        controllers={
-            "proportional": vd.CentreLine(gain=2.0),
-            "damped": vd.CentreLine(gain=2.0, damping=1.3),
-        },
+        controllers={"proportional": vd.CentreLine(gain=2.0), "damped": vd.CentreLine(gain=2.0, damping=1.3)},
         vary={
             "crawler.y": vd.uniform("-25 cm", "25 cm"),
             "crawler.yaw": vd.normal("0 deg", "8 deg"),

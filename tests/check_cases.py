@@ -17,6 +17,7 @@ import trimesh
 
 import veldrain as vd
 from veldrain.formats import load_robot
+from veldrain.sheet import Number
 
 Thing = vd.Model | vd.World
 CASES: dict[str, tuple[str, Callable[[bool], Thing]]] = {}
@@ -52,8 +53,14 @@ def cart(**changes: Any) -> vd.Model:
     m = vd.Model("cart").link("hull", vd.Box((0.6, 0.3, 0.1)), mass=12)
     for name, x, y in (("fl", 0.2, 0.2), ("fr", 0.2, -0.2), ("rl", -0.2, 0.2), ("rr", -0.2, -0.2)):
         m.link(f"{name}_wheel", changes.get(f"{name}_part", WHEEL), mass=1, surface=changes.get("tyre"))
-        m.joint(name, "hull", f"{name}_wheel", "continuous", vd.Pose((x, y, changes.get(f"{name}_z", 0))),
-                axis=changes.get(f"{name}_axis", (0, 1, 0)))  # fmt: skip
+        m.joint(
+            name,
+            "hull",
+            f"{name}_wheel",
+            "continuous",
+            vd.Pose((x, y, changes.get(f"{name}_z", 0))),
+            axis=changes.get(f"{name}_axis", (0, 1, 0)),
+        )
         m.motor(name, "velocity", damping=5, limit=8)
     return m
 
@@ -269,7 +276,9 @@ def cannot_be_touched(mended: bool) -> vd.World:
 
 def seeing(height: float = 0.2, on: str = "hull", sensor: Any = None) -> vd.Model:
     """The cart with a lidar."""
-    return cart().mount(sensor or vd.Lidar(reach=6, field="120 deg"), "scan", on, vd.Pose((0.1, 0, height)))
+    return cart().mount(
+        "scan", sensor or vd.Lidar(max_range=6, field_of_view="120 deg"), on=on, pose=vd.Pose((0.1, 0, height))
+    )
 
 
 @case("cannot-be-seen", "wall")
@@ -296,13 +305,15 @@ def sees_itself(mended: bool) -> vd.Model:
 class Eye(vd.Lidar):
     """A lidar that, like a camera, does not see what is before its near plane."""
 
-    near = 0.3
+    near: Number = Number("length", default=0.3, least=0.0, doc="near plane")
+
+    def sight(self) -> Any:
+        return super().sight()._replace(near=self.near)
 
 
 @case("near-plane", "cart/scan")
 def near_plane(mended: bool) -> vd.Model:
-    eye = Eye(reach=6, field="120 deg")
-    eye.near = 0.01 if mended else 0.3
+    eye = Eye(max_range=6, field_of_view="120 deg", near=0.01 if mended else 0.3)
     m = (
         seeing(sensor=eye)
         .link("lip", vd.Box((0.01, 0.02, 0.4)), mass=0.1)
@@ -322,24 +333,24 @@ def sees_nothing(mended: bool) -> vd.World:
 def heavy_sensor(mended: bool) -> vd.Model:
     m = cart().link("head", vd.Sphere(0.08), mass=0.6 if mended else 6)
     m.joint("neck", "hull", "head", "fixed", vd.Pose((0.2, 0, 0.3)))
-    return m.mount(vd.Imu(), "imu", "head")
+    return m.mount("imu", vd.Imu(), on="head")
 
 
 @case("never-closes", "gate/top")
 def never_closes(mended: bool) -> vd.Model:
     m = vd.Model("gate").link("frame", mass=40).link("blade", vd.Box((0.05, 0.8, 0.6)), mass=15)
     m.joint("lift", "frame", "blade", "prismatic", limits=(0, "60 cm"))
-    return m.mount(vd.EndSwitch("lift", at=0.58 if mended else 0.62), "top", "frame")
+    return m.mount("top", vd.LimitSwitch("lift", at=0.58 if mended else 0.62), on="frame")
 
 
 @case("uneven-period", "cart/imu")
 def uneven_period(mended: bool) -> vd.Model:
-    return cart().mount(vd.Imu(period="2 ms" if mended else "2.5 ms"), "imu", "hull")
+    return cart().mount("imu", vd.Imu(period="2 ms" if mended else "2.5 ms"), on="hull")
 
 
 @case("clips-at-rest", "cart/imu")
 def clips_at_rest(mended: bool) -> vd.Model:
-    return cart().mount(vd.Imu(force_most=20 if mended else 2), "imu", "hull")
+    return cart().mount("imu", vd.Imu(accel_full_scale=20 if mended else 2), on="hull")
 
 
 @case("touches-nothing", "cart/skin")
@@ -348,48 +359,48 @@ def touches_nothing(mended: bool) -> vd.Model:
     m.joint("screws", "hull", "bumper", "fixed", vd.Pose((0.4, 0, 0.2)))
     if not mended:
         m.accept("nothing-to-touch", "bumper", "shown by another rule")
-    return m.mount(vd.Touch(), "skin", "bumper")
+    return m.mount("skin", vd.Touch(), on="bumper")
 
 
 @case("wrong-wheels", "cart/way")
 def wrong_wheels(mended: bool) -> vd.Model:
     radius = 0.1 if mended else 0.15
-    return cart().mount(vd.Odometer(["fl", "rl"], ["fr", "rr"], radius, "40 cm"), "way", "hull")
+    return cart().mount("way", vd.Odometer(["fl", "rl"], ["fr", "rr"], wheel_radius=radius, track="40 cm"), on="hull")
 
 
 @case("curve-too-short", "cart/ir")
 def curve_too_short(mended: bool) -> vd.Model:
     curve = [("10 cm", 2.3), ("30 cm", 1.0), *([("80 cm", 0.4)] if mended else [])]
-    return cart().mount(vd.Infrared(response=curve), "ir", "hull", vd.Pose((0.4, 0, 0.1)))
+    return cart().mount("ir", vd.Infrared(calibration=curve), on="hull", pose=vd.Pose((0.4, 0, 0.1)))
 
 
 @case("meets-the-ground", "cart/sonar")
 def meets_the_ground(mended: bool) -> vd.World:
     pose = vd.Pose((0.4, 0, 0.1), rpy=(0, "-15 deg" if mended else "5 deg", 0))
-    w = on_ground(cart().mount(vd.Ultrasonic(cone="30 deg", reach=2), "sonar", "hull", pose))
+    w = on_ground(cart().mount("sonar", vd.Ultrasonic(field_of_view="30 deg", max_range=2), on="hull", pose=pose))
     return w.obstacle("wall", vd.Box((0.1, 4, 2)), vd.Pose((1.5, 0, 1)))
 
 
 @case("beams-apart", "cart/scan")
 def beams_apart(mended: bool) -> vd.Model:
-    return seeing(sensor=vd.Lidar(reach=20, beams=180 if mended else 18, field="120 deg"))
+    return seeing(sensor=vd.Lidar(max_range=20, beams=180 if mended else 18, field_of_view="120 deg"))
 
 
 @case("grainy-speed", "cart/ticks")
 def grainy_speed(mended: bool) -> vd.Model:
-    return cart().mount(vd.Encoders(ticks=4096 if mended else 64), "ticks", "hull")
+    return cart().mount("ticks", vd.Encoders(counts_per_revolution=4096 if mended else 64), on="hull")
 
 
 @case("no-fix", "cart/fix")
 def no_fix(mended: bool) -> vd.World:
-    m = cart().mount(vd.Gnss(open_sky=0.5), "fix", "hull", vd.Pose((0, 0, 0.2)))
+    m = cart().mount("fix", vd.Gnss(open_sky=0.5), on="hull", pose=vd.Pose((0, 0, 0.2)))
     return on_ground(m).obstacle("roof", vd.Box((1 if mended else 40, 9, 0.1)), vd.Pose((0, 0, 3)))
 
 
 @case("wrong-exposure", "cart/eye")
 def wrong_exposure(mended: bool) -> vd.World:
     eye = vd.Camera(size=(32, 24), exposure="0.4 ms" if mended else "40 ms")
-    w = on_ground(cart().mount(eye, "eye", "hull", vd.Pose((0.4, 0, 0.2))))
+    w = on_ground(cart().mount("eye", eye, on="hull", pose=vd.Pose((0.4, 0, 0.2))))
     return w.obstacle("wall", vd.Box((0.1, 2, 0.5)), vd.Pose((3, 0, 0.25)))
 
 
@@ -461,13 +472,13 @@ def start_outside_limits(mended: bool) -> vd.World:
 
 @case("not-on-a-link", "probe/imu")
 def not_on_a_link(mended: bool) -> vd.Model:
-    return vd.Model("probe", draft=True).link("shell", mass=1).mount(vd.Imu(), "imu", on="shell" if mended else "hull")
+    return vd.Model("probe", draft=True).link("shell", mass=1).mount("imu", vd.Imu(), on="shell" if mended else "hull")
 
 
 @case("one-name", "probe")
 def one_name(mended: bool) -> vd.Model:
-    m = vd.Model("probe", draft=True).link("shell", mass=1).mount(vd.Imu(), "imu", on="shell")
-    return m.mount(vd.Imu(), "imu_2" if mended else "imu", on="shell")
+    m = vd.Model("probe", draft=True).link("shell", mass=1).mount("imu", vd.Imu(), on="shell")
+    return m.mount("imu_2" if mended else "imu", vd.Imu(), on="shell")
 
 
 @case("gains", "cart/turn")
@@ -485,8 +496,8 @@ def motor_on_fixed(mended: bool) -> vd.Model:
 
 def two_wheels(**odometer: Any) -> vd.World:
     """A cart with an odometer over its rear wheels."""
-    told = {"left": ["rl"], "right": ["rr"], "radius": "10 cm", "track": "40 cm"} | odometer
-    return on_ground(cart().mount(vd.Odometer(**told), "wheels", "hull"))
+    told = {"left": ["rl"], "right": ["rr"], "wheel_radius": "10 cm", "track": "40 cm"} | odometer
+    return on_ground(cart().mount("wheels", vd.Odometer(**told), on="hull"))
 
 
 @case("odometer-sides", "cart/wheels")
@@ -511,8 +522,15 @@ def steered(*more: vd.Part, **axes: float) -> vd.Model:
         on, place = "hull", vd.Pose((x, y, 0))
         if name in ("fl", "fr"):
             m.link(f"{name}_knuckle", mass=0.5)
-            m.joint(f"{name}_steer", "hull", f"{name}_knuckle", "revolute", place, axis=(0, 0, axes.get(name, 1)),
-                    limits=("-25 deg", "25 deg"))  # fmt: skip
+            m.joint(
+                f"{name}_steer",
+                "hull",
+                f"{name}_knuckle",
+                "revolute",
+                place,
+                axis=(0, 0, axes.get(name, 1)),
+                limits=("-25 deg", "25 deg"),
+            )
             m.motor(f"{name}_steer", "position", stiffness=200, damping=4)
             on, place = f"{name}_knuckle", vd.Pose()
         m.link(f"{name}_wheel", WHEEL, mass=1).joint(name, on, f"{name}_wheel", "continuous", place, axis=(0, 1, 0))
@@ -528,7 +546,7 @@ def one_steering_reversed(mended: bool) -> vd.World:
 
 @case("turns-with-the-wheel", "cart/imu")
 def turns_with_the_wheel(mended: bool) -> vd.World:
-    return on_ground(cart().mount(vd.Imu(), "imu", "hull" if mended else "rl_wheel"))
+    return on_ground(cart().mount("imu", vd.Imu(), on="hull" if mended else "rl_wheel"))
 
 
 @case("weak-drive", "cart")
@@ -552,14 +570,23 @@ def legs_too_weak(mended: bool) -> vd.World:
     m = vd.Model("stool").link("seat", vd.Box((0.5, 0.5, 0.1)), mass=20)
     for k, (x, y) in enumerate(((0.2, 0.2), (0.2, -0.2), (-0.2, 0.2), (-0.2, -0.2))):
         m.link(f"shin{k}", vd.Part(vd.Capsule(0.02, 0.3), vd.Pose((0, 0, -0.25))), mass=0.5)
-        m.joint(f"knee{k}", "seat", f"shin{k}", "revolute", vd.Pose((x, y, 0), rpy=(0, math.copysign(0.6, -x), 0)),
-                axis=(0, 1, 0), limits=(-1.5, 1.5))  # fmt: skip
+        m.joint(
+            f"knee{k}",
+            "seat",
+            f"shin{k}",
+            "revolute",
+            vd.Pose((x, y, 0), rpy=(0, math.copysign(0.6, -x), 0)),
+            axis=(0, 1, 0),
+            limits=(-1.5, 1.5),
+        )
         m.motor(f"knee{k}", "position", stiffness=2000, damping=40, limit=60 if mended else 1.9 if k == 0 else 2)
     return on_ground(m, 0.3506)
 
 
 @case("under-the-beams", "cart/scan")
 def under_the_beams(mended: bool) -> vd.World:
-    w = on_ground(cart().mount(vd.Lidar(beams=90, field="120 deg"), "scan", "hull", vd.Pose((0.31, 0, 0.1))))
+    w = on_ground(
+        cart().mount("scan", vd.Lidar(beams=90, field_of_view="120 deg"), on="hull", pose=vd.Pose((0.31, 0, 0.1)))
+    )
     w.obstacle("wall", vd.Box((0.1, 3, 1)), pose=vd.Pose((3, 0, 0.5)))
     return w.obstacle("kerb", vd.Box((0.1, 1, 0.4 if mended else 0.15)), pose=vd.Pose((2, 0, 0.075)))

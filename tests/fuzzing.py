@@ -20,8 +20,36 @@ from tests.helpers import DEMO, cart_scenario
 from veldrain.formats import load_robot
 
 LOADERS = {"world": vd.load_world, "scenario": vd.load_scenario, "study": vd.load_study}
-TOKENS = [b"9**9**9 m", b"1e300 m", b"*rough", b"&a [*a]", b"[[[[", b"{", b"!!python/object:x", b"2026-13-45", b"0x1_0", b"~", b"nan", b"1e999", b"-1", b"0", b"", b"<", b"/>", b"&x;", b"<!DOCTYPE r [<!ENTITY x 'y'>]>", b"../../x.stl", b'"',
-          b"http://here/x.stl", b"\xff\xfe", b"\x00" * 8, b"4294967295", b"continuous", b"link", b"9" * 400]  # fmt: skip
+TOKENS = [
+    b"9**9**9 m",
+    b"1e300 m",
+    b"*rough",
+    b"&a [*a]",
+    b"[[[[",
+    b"{",
+    b"!!python/object:x",
+    b"2026-13-45",
+    b"0x1_0",
+    b"~",
+    b"nan",
+    b"1e999",
+    b"-1",
+    b"0",
+    b"",
+    b"<",
+    b"/>",
+    b"&x;",
+    b"<!DOCTYPE r [<!ENTITY x 'y'>]>",
+    b"../../x.stl",
+    b'"',
+    b"http://here/x.stl",
+    b"\xff\xfe",
+    b"\x00" * 8,
+    b"4294967295",
+    b"continuous",
+    b"link",
+    b"9" * 400,
+]
 
 
 def seeds() -> dict[str, list[bytes]]:

@@ -26,7 +26,7 @@ class Hold:
 
     def update(self, now: float, senses: Any, motors: Any) -> None:
         reading = senses["encoders"]
-        motors["slide"].effort = self.gain * (self.place - reading.positions[0]) - self.damping * reading.velocities[0]
+        motors["slide"].effort = self.gain * (self.place - reading.position[0]) - self.damping * reading.velocity[0]
 
 
 class Faulty(Hold):
@@ -48,9 +48,9 @@ class Cheat(Hold):
 def cart() -> vd.Model:
     m = vd.Model("cart").link("rail").link("car", vd.Box((0.2, 0.1, 0.1)), mass=2)
     m.joint("slide", "rail", "car", kind="prismatic", axis=(1, 0, 0), friction=0.5).motor("slide", limit="50 N")
-    m.mount(vd.Encoders(), "encoders", "car").mount(vd.TruePose(), "truth", "car")
-    m.mount(vd.Lidar(beams=8, noise="1 cm"), "scan", "car")
-    return m.mount(vd.Imu(gyro_noise=0.01), "imu", "car")
+    m.mount("encoders", vd.Encoders(), on="car").mount("truth", vd.TruePose(), on="car")
+    m.mount("scan", vd.Lidar(beams=8, noise="1 cm"), on="car")
+    return m.mount("imu", vd.Imu(gyro_noise=0.01), on="car")
 
 
 def cart_scenario(controller: Any = None, duration: float = 1.5, **options: Any) -> vd.Scenario:
@@ -65,5 +65,10 @@ def command(*words: str | Path, cwd: Path | None = None, **env: str) -> subproce
     """Run ``veldrain`` as its user does."""
     return subprocess.run(
         [sys.executable, "-m", "veldrain", *map(str, words)],
-        capture_output=True, text=True, cwd=cwd, timeout=300, env={**os.environ, "NO_COLOR": "1", **env}, check=False,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        cwd=cwd,
+        timeout=300,
+        env={**os.environ, "NO_COLOR": "1", **env},
+        check=False,
+    )

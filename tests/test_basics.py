@@ -32,24 +32,39 @@ def arm() -> vd.Model:
 class Quantities(unittest.TestCase):
     def test_read(self) -> None:
         for text, kind, value in (
-            ("30 mm", "length", 0.03), (0.2, "length", 0.2), ("75 deg", "angle", math.radians(75)),
-            ("120 rpm", "angular speed", 4 * math.pi), ("15 N*m", "torque", 15.0), ("20 %", "ratio", 0.2),
-            ("10 deg/s", "angular speed", math.radians(10)), ("3 N*m/deg", "angular stiffness", 540 / math.pi),
-            ("1 km/h", "speed", 1 / 3.6), ("2 ms", "time", 0.002), ("500 g", "mass", 0.5),
-        ):  # fmt: skip
+            ("30 mm", "length", 0.03),
+            (0.2, "length", 0.2),
+            ("75 deg", "angle", math.radians(75)),
+            ("120 rpm", "angular speed", 4 * math.pi),
+            ("15 N*m", "torque", 15.0),
+            ("20 %", "ratio", 0.2),
+            ("10 deg/s", "angular speed", math.radians(10)),
+            ("3 N*m/deg", "angular stiffness", 540 / math.pi),
+            ("1 km/h", "speed", 1 / 3.6),
+            ("2 ms", "time", 0.002),
+            ("500 g", "mass", 0.5),
+        ):
             with self.subTest(text=text):
                 self.assertAlmostEqual(quantity(text, kind), value)
 
     def test_refused(self) -> None:
         for value, kind in (
-            ("30", "length"), ("3 kg", "length"), ("10 Hz", "angular speed"), ("1 rad", "length"), ("2 m", "angle"),
-            ("0.3 rad", "ratio"), ("5 blorg", "mass"), ("", "mass"), (math.nan, "mass"), (None, "mass"),
-            (True, "mass"), ("3 N*m", "angular stiffness"), ("7 1/s", "angular speed"), ("((", "length"),
-        ):  # fmt: skip
-            with (
-                self.subTest(value=value, kind=kind),
-                self.assertRaisesRegex(vd.VeldrainError, "^here: .*; "),
-            ):
+            ("30", "length"),
+            ("3 kg", "length"),
+            ("10 Hz", "angular speed"),
+            ("1 rad", "length"),
+            ("2 m", "angle"),
+            ("0.3 rad", "ratio"),
+            ("5 blorg", "mass"),
+            ("", "mass"),
+            (math.nan, "mass"),
+            (None, "mass"),
+            (True, "mass"),
+            ("3 N*m", "angular stiffness"),
+            ("7 1/s", "angular speed"),
+            ("((", "length"),
+        ):
+            with self.subTest(value=value, kind=kind), self.assertRaisesRegex(vd.VeldrainError, "^here: .*; "):
                 quantity(value, kind, "here")  # type: ignore[arg-type]
 
 
@@ -119,7 +134,7 @@ class Refusals(unittest.TestCase):
             "kind of joint 'hinge'": lambda: arm().link("t").joint("j", "boom", "t", kind="hinge"),  # type: ignore[arg-type]
             "damping 0 never moves": lambda: arm().motor("swing", "velocity"),
             "second motor": lambda: arm().motor("swing").motor("swing"),
-            "is not a sensor": lambda: arm().mount(object(), "eye", on="boom"),  # type: ignore[arg-type]
+            "is not a sensor": lambda: arm().mount("eye", object(), on="boom"),  # type: ignore[arg-type]
             "is a link already": lambda: arm().frame("boom", on="base"),
             "not a name": lambda: vd.Model("a b"),
             "2 links are held by no joint": lambda: vd.World().place(vd.Model("m").link("a", mass=1).link("b", mass=1)),
@@ -168,8 +183,10 @@ class Import(unittest.TestCase):
             with self.subTest(code=code):
                 done = subprocess.run(
                     [sys.executable, "-c", f"{code}, sys; print({heavy} & set(sys.modules))"],
-                    capture_output=True, text=True, check=True,
-                )  # fmt: skip
+                    capture_output=True,
+                    text=True,
+                    check=True,
+                )
                 self.assertEqual(done.stdout.strip(), "set()")
 
     def test_all_public_names_load(self) -> None:

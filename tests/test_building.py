@@ -83,16 +83,20 @@ class Shapes(unittest.TestCase):
 
     def test_refused(self) -> None:
         for pattern, act in (
-            ("1 points", lambda: vd.Wall([(0, 0)])), ("two points at one place", lambda: vd.Wall([(0, 0), (0, 0)])),
-            ("thickness is -1", lambda: vd.Wall([(0, 0), (1, 0)], thickness=-1)), ("2.5 of them", lambda: vd.Stairs(2.5)),
-            ("rise is 0 m", lambda: vd.Ramp(1, 0)), ("2 sides", lambda: vd.Pipe(1, 1, sides=2)),
+            ("1 points", lambda: vd.Wall([(0, 0)])),
+            ("two points at one place", lambda: vd.Wall([(0, 0), (0, 0)])),
+            ("thickness is -1", lambda: vd.Wall([(0, 0), (1, 0)], thickness=-1)),
+            ("2.5 of them", lambda: vd.Stairs(2.5)),
+            ("rise is 0 m", lambda: vd.Ramp(1, 0)),
+            ("2 sides", lambda: vd.Pipe(1, 1, sides=2)),
             ("no room for more than", lambda: list(vd.Strewn([vd.Sphere(0.5)], 50, (2, 2)).pieces())),
-            ("no shapes", lambda: vd.Strewn([], 5, (2, 2))), ("a second thing", lambda: vd.World().build("a", vd.Stairs(1)).build("a", vd.Stairs(1))),
+            ("no shapes", lambda: vd.Strewn([], 5, (2, 2))),
+            ("a second thing", lambda: vd.World().build("a", vd.Stairs(1)).build("a", vd.Stairs(1))),
             ("nothing but holes", lambda: vd.HeightField(np.full((3, 3), np.nan), 1)),
             ("no such picture", lambda: vd.HeightField.of_image("gone.png", 1)),
             ("is no picture", lambda: vd.HeightField.of_image(__file__, 1)),
             ("0.5 × 2 m with heights 1 m apart", lambda: vd.HeightField.of_function(lambda x, y: x, (0.5, 2), 1)),
-        ):  # fmt: skip
+        ):
             with self.subTest(pattern=pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
                 act()
 

@@ -19,8 +19,8 @@ import veldrain as vd
 from tests.test_sensing import rig
 
 NIGHT = (vd.Sun(lux=0), vd.Sky(lux=0))
-FISHEYE = {"fisheye": True, "field": "190 deg", "distortion": (0.03, -0.008)}
-BENT = {"field": "80 deg", "distortion": (-0.25, 0.08, 0.001, -0.0015, 0.01)}
+FISHEYE = {"fisheye": True, "field_of_view": "190 deg", "distortion": (0.03, -0.008)}
+BENT = {"field_of_view": "80 deg", "distortion": (-0.25, 0.08, 0.001, -0.0015, 0.01)}
 
 
 def seen(camera: vd.Camera, world: vd.World | None = None, pose: vd.Pose | None = None, **place: Any) -> Any:
@@ -30,8 +30,8 @@ def seen(camera: vd.Camera, world: vd.World | None = None, pose: vd.Pose | None 
 class Projection(unittest.TestCase):
     def test_small_lamps_appear_where_they_are_projected(self) -> None:
         """The bright spot of a small ball is within a tenth of a pixel of the projection of its middle."""
-        for words in ({"field": "70 deg"}, {"focal": 300.0}, BENT, FISHEYE):
-            camera = vd.Camera(size=(321, 241), samples=12, exposure=1e-3, gives="grey", **words)
+        for words in ({"field_of_view": "70 deg"}, {"focal_length": 300.0}, BENT, FISHEYE):
+            camera = vd.Camera(size=(321, 241), antialiasing=12, exposure=1e-3, output="grey", **words)
             pose = vd.Pose((0.5, -0.3, 0.2), rpy=(0.1, 0.2, -0.4))
             points = np.array([(3, 0.3, 0.2), (2.5, -1.1, 0.6), (4, 1.8, -1.4), (2, 0.1, -0.5)])
             # Near the ball's middle its light is even: the middle of its light is that of its outline.
@@ -62,7 +62,7 @@ class Projection(unittest.TestCase):
                 np.testing.assert_allclose(camera.project(points), expected, atol=1e-6)
 
     def test_rays_go_back_to_their_pixels(self) -> None:
-        for words in ({"field": "100 deg"}, BENT, FISHEYE):
+        for words in ({"field_of_view": "100 deg"}, BENT, FISHEYE):
             camera = vd.Camera(size=(64, 48), **words)
             u, v = np.meshgrid(np.arange(64.0), np.arange(48.0))
             with self.subTest(words):
@@ -75,7 +75,7 @@ class Depth(unittest.TestCase):
         """Each pixel is the distance of a ray through its middle, along the camera's axis."""
         w = vd.World().ground(height=-1).obstacle("ball", vd.Sphere(0.7), vd.Pose((4, 0.5, 0)))
         w.obstacle("box", vd.Box((1, 1, 1)), vd.Pose((5, -1.5, 0), yaw=0.4))
-        camera = vd.Camera(size=(80, 60), field="90 deg", gives="depth", far=20)
+        camera = vd.Camera(size=(80, 60), field_of_view="90 deg", output="depth", far=20)
         sim = rig(camera, vd.Pose((0, 0, 0.2), rpy=(0.1, 0.05, 0)), w, fixed=True)
         image = sim["rig"].read("eye")
         mount = vd.Pose((0, 0, 0.2), rpy=(0.1, 0.05, 0))
@@ -89,7 +89,7 @@ class Depth(unittest.TestCase):
     def test_near_far_and_noise(self) -> None:
         w = vd.World().obstacle("pane", vd.Box((0.01, 9, 9)), vd.Pose((0.5, 0, 0)))
         w.obstacle("wall", vd.Box((0.2, 99, 99)), vd.Pose((3.1, 0, 0)))
-        words: dict[str, Any] = {"size": (60, 40), "gives": "depth"}
+        words: dict[str, Any] = {"size": (60, 40), "output": "depth"}
         np.testing.assert_allclose(seen(vd.Camera(**words, near=1), w).pixels, 3.0, rtol=1e-6)
         again = vd.World().obstacle("wall", vd.Box((0.2, 99, 99)), vd.Pose((3.1, 0, 0)))
         noisy = seen(vd.Camera(**words, depth_noise=0.01), again).pixels
@@ -101,7 +101,7 @@ class Light(unittest.TestCase):
         """A white plate that fills the picture, 5 m ahead."""
         w = vd.World().light(*NIGHT, *lights).weather(air or vd.Air())
         w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look("white")), vd.Pose((5.05, 0, 0)))
-        return seen(vd.Camera(size=(50, 50), field="2 deg", gives="grey", **words), w)
+        return seen(vd.Camera(size=(50, 50), field_of_view="2 deg", output="grey", **words), w)
 
     @staticmethod
     def level(pixels: np.ndarray) -> float:
@@ -117,10 +117,10 @@ class Light(unittest.TestCase):
                 camera = vd.Camera(f_number=4, iso=100)
                 expected = lux * math.cos(math.radians(30)) / math.pi / camera.white(time)
                 found = self.level(
-                    self.plate(vd.Sun("30 deg", "180 deg", lux, "white"), exposure=time, f_number=4).pixels
+                    self.plate(vd.Sun("30 deg", "180 deg", lux=lux, colour="white"), exposure=time, f_number=4).pixels
                 )
                 self.assertAlmostEqual(found, expected, delta=0.01 * expected + 0.002, msg=str(sun))
-        image = self.plate(vd.Sun("30 deg", "180 deg", 123.0))
+        image = self.plate(vd.Sun("30 deg", "180 deg", lux=123.0))
         self.assertAlmostEqual(self.level(image.pixels), 0.18, delta=0.003)
 
     def test_lamps_fade_with_the_square_and_cast_shadows(self) -> None:
@@ -131,24 +131,28 @@ class Light(unittest.TestCase):
         w = vd.World().light(*NIGHT, lamp)
         w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look("white")), vd.Pose((5.05, 0, 0)))
         w.obstacle("screen", vd.Box((0.1, 1, 1)), vd.Pose((2.5, 0, 0)))
-        found = seen(vd.Camera(size=(50, 50), field="2 deg", gives="grey", exposure=0.02, near=4), w).pixels
+        found = seen(vd.Camera(size=(50, 50), field_of_view="2 deg", output="grey", exposure=0.02, near=4), w).pixels
         self.assertEqual(int(found.max()), 0)
 
     def test_fog(self) -> None:
         """Of black and white plates the difference left after r is e^(−σr), σ = 3.912/visibility."""
         levels = []
         for colour in ("white", "black"):
-            w = vd.World().light(vd.Sun("30 deg", "180 deg", 2e4, "white"), vd.Sky(1000)).weather(vd.Air(visibility=50))
+            w = (
+                vd.World()
+                .light(vd.Sun("30 deg", "180 deg", lux=2e4, colour="white"), vd.Sky(1000))
+                .weather(vd.Air(visibility=50))
+            )
             w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look(colour)), vd.Pose((20.05, 0, 0)))
             levels.append(
-                self.level(seen(vd.Camera(size=(9, 9), field="1 deg", gives="grey", exposure=1e-3), w).pixels)
+                self.level(seen(vd.Camera(size=(9, 9), field_of_view="1 deg", output="grey", exposure=1e-3), w).pixels)
             )
         clear = (2e4 * math.cos(math.radians(30)) + 500) / math.pi / vd.Camera().white(1e-3)
         self.assertAlmostEqual((levels[0] - levels[1]) / clear, math.exp(-3.912 / 50 * 20), delta=0.005)
 
     def test_noise_of_counted_electrons(self) -> None:
         """At a share s of white, n = s·well electrons: their deviation is √(n + read²)."""
-        sun, camera = vd.Sun("30 deg", "180 deg", 10e3, "white"), vd.Camera(f_number=4)
+        sun, camera = vd.Sun("30 deg", "180 deg", lux=10e3, colour="white"), vd.Camera(f_number=4)
         time = 1 / 500
         share = 10e3 * math.cos(math.radians(30)) / math.pi / camera.white(time)
         quiet = self.plate(sun, exposure=time, f_number=4).pixels
@@ -172,9 +176,13 @@ class Looks(unittest.TestCase):
         uv = [[(1, 0), (1, 1), (0, 1)], [(1, 0), (0, 1), (0, 0)]]
         panel = vd.Mesh.of(corners, [(0, 3, 2), (0, 2, 1)], collide="triangles", uv=uv)
         down = vd.Pose((0, 0, 4), rpy=(0, math.pi / 2, 0))
-        cases = [("side", box, vd.Pose((3, 0, 0), yaw=0.0), vd.Pose()), ("other side", box, vd.Pose((3, 0, 0), yaw=1.5708), vd.Pose()),
-                 ("top", box, vd.Pose(), down), ("mesh", vd.Part(panel, look=look), vd.Pose((2, 0, 0)), vd.Pose())]  # fmt: skip
-        camera = vd.Camera(size=(40, 40), field="40 deg", samples=1)
+        cases = [
+            ("side", box, vd.Pose((3, 0, 0), yaw=0.0), vd.Pose()),
+            ("other side", box, vd.Pose((3, 0, 0), yaw=1.5708), vd.Pose()),
+            ("top", box, vd.Pose(), down),
+            ("mesh", vd.Part(panel, look=look), vd.Pose((2, 0, 0)), vd.Pose()),
+        ]
+        camera = vd.Camera(size=(40, 40), field_of_view="40 deg", antialiasing=1)
         worlds = [(n, vd.World().light(vd.Sun(lux=0)).obstacle("thing", part, at), eye) for n, part, at, eye in cases]
         over_a_tile = vd.Pose((1, -1, 4), rpy=(0, math.pi / 2, 0))  # the first tile's middle is there
         worlds.append(("ground", vd.World().light(vd.Sun(lux=0)).ground(look=look), over_a_tile))
@@ -188,7 +196,9 @@ class Looks(unittest.TestCase):
         look = vd.Look("white", checker="black", tile=1)
         w = vd.World().light(vd.Sun(lux=0)).ground(look=look)
         pixels = seen(
-            vd.Camera(size=(40, 40), field="28 deg", gives="grey"), w, vd.Pose((0, 0, 4), rpy=(0, math.pi / 2, 0))
+            vd.Camera(size=(40, 40), field_of_view="28 deg", output="grey"),
+            w,
+            vd.Pose((0, 0, 4), rpy=(0, math.pi / 2, 0)),
         ).pixels
         self.assertEqual(pixels[10, 10] > 128, pixels[30, 30] > 128)
         self.assertNotEqual(pixels[10, 10] > 128, pixels[10, 30] > 128)
@@ -200,7 +210,9 @@ class Looks(unittest.TestCase):
         printed = np.full((800, 800), 255, np.uint8)
         printed[100:700, 100:700] = drawn
         plate = side * cells / 6
-        camera = vd.Camera(size=(1280, 960), field="45 deg", gives="grey", samples=4, exposure=3e-4, linear=True)
+        camera = vd.Camera(
+            size=(1280, 960), field_of_view="45 deg", output="grey", antialiasing=4, exposure=3e-4, linear=True
+        )
         detector = cv2.aruco.ArucoDetector(cv2.aruco.getPredefinedDictionary(cv2.aruco.DICT_4X4_50))
         params = detector.getDetectorParameters()
         params.cornerRefinementMethod = cv2.aruco.CORNER_REFINE_SUBPIX
@@ -230,15 +242,15 @@ class Pictures(unittest.TestCase):
     def test_labels_and_boxes(self) -> None:
         """Which link is where; the box around a ball is that of its outline."""
         w = vd.World().ground(height=-1).obstacle("ball", vd.Sphere(0.5), vd.Pose((5, 0, 0)))
-        camera = vd.Camera(size=(200, 100), field="60 deg", gives="labels")
+        camera = vd.Camera(size=(200, 100), field_of_view="60 deg", output="labels")
         image = seen(camera, w)
         boxes = dict(image.boxes)
-        half = camera.focal * 0.5 / math.sqrt(25 - 0.25)
+        half = camera.focal_length * 0.5 / math.sqrt(25 - 0.25)
         for found, expected in zip(boxes["ball"], (99.5 - half, 49.5 - half, 99.5 + half, 49.5 + half), strict=True):
             self.assertAlmostEqual(found, expected, delta=1)
         number = image.names.index("ball") + 1
         self.assertAlmostEqual((image.pixels == number).sum(), math.pi * half**2, delta=0.05 * math.pi * half**2)
-        told = json.loads(camera.to_companions(image)["boxes"].data)
+        told = json.loads(camera.messages(image)["boxes"].fields.data)
         self.assertEqual(told["labels"]["ball"], number)
 
     def test_rolling_shutter(self) -> None:
@@ -247,23 +259,38 @@ class Pictures(unittest.TestCase):
         w.obstacle("post", vd.Part(vd.Box((0.1, 20, 40)), look=vd.Look("black")), vd.Pose((10, 10, 0)))
         edges = []
         for readout in (0.0, 0.05):
-            camera = vd.Camera(size=(200, 101), field="60 deg", gives="grey", readout=readout, first=0.1, samples=4)
+            camera = vd.Camera(
+                size=(200, 101),
+                field_of_view="60 deg",
+                output="grey",
+                rolling_shutter=readout,
+                first=0.1,
+                antialiasing=4,
+            )
             sim = rig(camera, world=_copied(w))
             sim["rig"].move_to(vd.Pose(), spin=(0, 0, 1.0))
             sim.advance("0.1 s")
             pixels = sim["rig"].read("eye").pixels.astype(float)
             edges.append((pixels < pixels.max() / 2).sum(axis=1))
         self.assertEqual(np.ptp(edges[0]), 0)
-        ends = [math.tan(0.1 - 0.05 * (1 - k)) * vd.Camera(size=(200, 101), field="60 deg").focal for k in (1 / 101, 1)]
+        ends = [
+            math.tan(0.1 - 0.05 * (1 - k)) * vd.Camera(size=(200, 101), field_of_view="60 deg").focal_length
+            for k in (1 / 101, 1)
+        ]
         self.assertAlmostEqual(float(edges[1][-1] - edges[1][0]), ends[1] - ends[0], delta=1.5)
 
     def test_messages(self) -> None:
-        for gives, coding, encoding in (("rgb", "raw", "rgb8"), ("grey", "raw", "mono8"), ("depth", "raw", "32FC1"),
-                                        ("rgb", "png", "rgb8; png compressed"), ("grey", "jpeg", "mono8; jpeg compressed")):  # fmt: skip
+        for gives, coding, encoding in (
+            ("rgb", "raw", "rgb8"),
+            ("grey", "raw", "mono8"),
+            ("depth", "raw", "32FC1"),
+            ("rgb", "png", "rgb8; png compressed"),
+            ("grey", "jpeg", "mono8; jpeg compressed"),
+        ):
             with self.subTest(gives=gives, coding=coding):
-                camera = vd.Camera(size=(32, 24), gives=gives, coding=coding)
+                camera = vd.Camera(size=(32, 24), output=gives, encoding=coding)
                 image = seen(camera, vd.World().ground(height=-1))
-                m = camera.to_message(image)
+                m = camera.messages(image)[""].fields
                 if coding == "raw":
                     self.assertEqual((m.encoding, m.width, m.height), (encoding, 32, 24))
                     self.assertEqual(m.data.tobytes(), image.pixels.tobytes())
@@ -272,14 +299,14 @@ class Pictures(unittest.TestCase):
                     self.assertEqual(m.format, encoding)
                     again = np.asarray(Pillow.open(io.BytesIO(m.data.tobytes())))
                     self.assertLess(np.abs(again.astype(int) - image.pixels).max(), 12 if coding == "jpeg" else 1)
-        info = vd.Camera(**BENT).to_companions(image)["camera_info"]
+        info = vd.Camera(**BENT).messages(image)["camera_info"].fields
         self.assertEqual((info.distortion_model, info.d[0], info.k[2]), ("plumb_bob", -0.25, 319.5))
 
     def test_recorded_with_its_companions(self) -> None:
         m = vd.Model("rig").link("box", vd.Box((0.1, 0.1, 0.1)), mass=1)
-        m.mount(vd.Camera(size=(16, 12), gives="labels", period=0.1), "eye", "box", vd.Pose((0.1, 0, 0)))
-        m.mount(vd.SpinningLidar(elevations=2, azimuths=8), "cloud", "box", vd.Pose((0, 0, 0.2)))
-        m.mount(vd.TrueFrames(), "frames", "box")
+        m.mount("eye", vd.Camera(size=(16, 12), output="labels", period=0.1), on="box", pose=vd.Pose((0.1, 0, 0)))
+        m.mount("cloud", vd.SpinningLidar(channels=2, azimuths=8), on="box", pose=vd.Pose((0, 0, 0.2)))
+        m.mount("frames", vd.TrueFrames(), on="box")
         w = vd.World().ground(height=-1).place(m, fixed=True)
         recording = vd.run(vd.Scenario(w, 0.5))
         self.assertEqual(recording.messages["rig/eye/camera_info"], "sensor_msgs/msg/CameraInfo")
@@ -293,16 +320,19 @@ class Pictures(unittest.TestCase):
             text = Path(folder) / "note.png"
             text.write_text("not a picture")
             for words, make in (
-                ("a field of 180° for a pinhole; give less than 180°, or fisheye", lambda: vd.Camera(field="180 deg")),
+                (
+                    "field_of_view is 180° of a pinhole; give less than 180°, or fisheye",
+                    lambda: vd.Camera(field_of_view="180 deg"),
+                ),
                 (r"a size of \(0, 480\) pixels", lambda: vd.Camera(size=(0, 480))),
                 ("near is 5 m and far 2 m", lambda: vd.Camera(near=5, far=2)),
-                ("field and focal; give one", lambda: vd.Camera(field=1, focal=300)),
-                ("folds the picture over", lambda: vd.Camera(field="120 deg", distortion=(-0.9,)).lens.rays),
-                ("no kind of picture 'colour'", lambda: vd.Camera(gives="colour")),
-                ("depth cannot be coded", lambda: vd.Camera(gives="depth", coding="png")),
-                ("is no picture; give a PNG", lambda: vd.Look(image=text)),
+                ("field_of_view and focal_length; give one", lambda: vd.Camera(field_of_view=1, focal_length=300)),
+                ("folds the picture over", lambda: vd.Camera(field_of_view="120 deg", distortion=(-0.9,)).lens.rays),
+                ("no output 'colour'", lambda: vd.Camera(output="colour")),
+                ("depth cannot be encoded", lambda: vd.Camera(output="depth", encoding="png")),
+                ("is not an image; give a PNG", lambda: vd.Look(image=text)),
                 ("no such picture", lambda: vd.Look(image="nowhere.png")),
-                ("no picture", lambda: vd.Look(image=np.zeros((3, 3)))),
+                ("is not an image", lambda: vd.Look(image=np.zeros((3, 3)))),
                 (
                     "a picture on a Sphere",
                     lambda: vd.Part(vd.Sphere(1), look=vd.Look(image=np.zeros((2, 2, 3), np.uint8))),

@@ -43,7 +43,7 @@ class Rules(unittest.TestCase):
 
     def test_scenarios_and_studies(self) -> None:
         """They are looked at with their own step."""
-        world = on_ground(cart().mount(vd.Imu(period="2.5 ms"), "imu", "hull"))
+        world = on_ground(cart().mount("imu", vd.Imu(period="2.5 ms"), on="hull"))
         for step, count in (("1 ms", 1), ("0.5 ms", 0)):
             scenario = vd.Scenario(world, "1 s", step=step)
             study = vd.Study(
@@ -81,8 +81,13 @@ class Reviews(unittest.TestCase):
         return name
 
     def test_what_ships_is_sound(self) -> None:
-        for name in ("culvert.study.yaml", "culvert.scenario.yaml", "robots/crawler.world.yaml", "robots/sampling.world.yaml",
-                     "robots/sluice.world.yaml"):  # fmt: skip
+        for name in (
+            "culvert.study.yaml",
+            "culvert.scenario.yaml",
+            "robots/crawler.world.yaml",
+            "robots/sampling.world.yaml",
+            "robots/sluice.world.yaml",
+        ):
             with self.subTest(name=name):
                 self.assertEqual([str(f) for f in vd.check(DEMO / name)], [])
 
@@ -101,7 +106,9 @@ class Reviews(unittest.TestCase):
         fixed = {(f.rule, f.path) for f in before if f.fix}
         self.assertGreater(len(fixed), 7)
         self.assertEqual({(f.rule, f.path) for f in after} & fixed, set())
-        self.write("third.yaml", """veldrain: world/1
+        self.write(
+            "third.yaml",
+            """veldrain: world/1
 base: second.yaml
 obstacles: {wall: {role: both}}
 models:
@@ -117,7 +124,8 @@ models:
       scan: {on: mast, pose: {xyz: [0, 0, 8 cm]}}
       imu: {with: {period: 5 ms}}
     accept: [{rule: nothing-to-touch, at: antenna, because: it bends}]
-""")  # fmt: skip
+""",
+        )
         left = vd.check(self.folder / "third.yaml")
         self.assertEqual([str(f) for f in left], [])
         self.assertEqual([s.because for s in left.silenced], ["it bends"])
@@ -131,16 +139,21 @@ models:
     def test_command(self) -> None:
         done = command("check", "robots/broken.world.yaml", "robots/sluice.world.yaml", cwd=self.folder)
         self.assertEqual((done.returncode, done.stderr), (1, ""))
-        for line in ("3 errors: it will not do what is meant", "crawler/antenna  held-by-nothing  robots/broken_crawler.urdf:37",
-                     "Nothing found: it can run."):  # fmt: skip
+        for line in (
+            "3 errors: it will not do what is meant",
+            "crawler/antenna  held-by-nothing  robots/broken_crawler.urdf:37",
+            "Nothing found: it can run.",
+        ):
             self.assertIn(line, done.stdout)
         self.assertEqual(
             max(len(line) for line in done.stdout.splitlines() if line.endswith(" ")) if " \n" in done.stdout else 0, 0
         )
         told = json.loads(command("check", "--json", "robots/broken.world.yaml", cwd=self.folder).stdout)
         (report,) = told.values()
-        self.assertEqual({f["rule"] for f in report["findings"] if f["severity"] == "error"},
-                         {"held-by-nothing", "impossible-inertia", "limits"})  # fmt: skip
+        self.assertEqual(
+            {f["rule"] for f in report["findings"] if f["severity"] == "error"},
+            {"held-by-nothing", "impossible-inertia", "limits"},
+        )
         self.assertEqual(
             command("check", "robots/sluice.world.yaml", "--step", "0.5 ms", cwd=self.folder).returncode, 0
         )
@@ -165,8 +178,12 @@ models:
     def test_inspect(self) -> None:
         done = command("inspect", "robots/sampling.world.yaml", cwd=self.folder)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
-        for line in ("elbow: revolute, about y, -150° to 150°, now 50°  →  forearm  2.2 kg", "mass                16.61 kg",
-                     "gripper: fixed  →  gripper/palm", "degrees of freedom  7, and 6 more where it is not fixed"):  # fmt: skip
+        for line in (
+            "elbow: revolute, about y, -150° to 150°, now 50°  →  forearm  2.2 kg",
+            "mass                16.61 kg",
+            "gripper: fixed  →  gripper/palm",
+            "degrees of freedom  7, and 6 more where it is not fixed",
+        ):
             self.assertIn(line, done.stdout)
         (data,) = json.loads(
             command("inspect", "--json", "--posture", "stowed", "robots/sampling_arm.urdf", cwd=self.folder).stdout

@@ -45,7 +45,7 @@ models:
     frames:
       nose: {on: hull, pose: {xyz: [15 cm, 0, 0]}}
     sensors:
-      scan: {use: Lidar, on: hull, with: {beams: 20, field: 180 deg}}
+      scan: {use: Lidar, on: hull, with: {beams: 20, field_of_view: 180 deg}}
       truth: {use: TruePose, on: hull}
 place:
   cart: {model: cart, pose: {xyz: [0, 1 m, 5 cm], yaw: 90 deg}, joints: {axle: 10 deg}}
@@ -104,7 +104,7 @@ class Files(unittest.TestCase):
         self.assertEqual([p.role for p in model.links["hull"].parts], ["both", "visual"])
         self.assertEqual((model.motors["axle"].damping, model.motors["axle"].limit), (2.0, 4.0))
         self.assertAlmostEqual(w.placed["cart"].joints["axle"], 0.17453, places=5)
-        self.assertEqual(model.sensors["scan"].sensor.bearings.shape, (20,))
+        self.assertEqual(model.sensors["scan"].sensor.angles.shape, (20,))
         recording = vd.run(vd.load_scenario(self.folder / "s.yaml"))
         self.assertEqual(recording.outcome["reason"], "the ball is down")
         self.assertAlmostEqual(recording.outcome["time"], (2 * 0.9 / 9.81) ** 0.5, delta=0.02)
@@ -135,10 +135,10 @@ class Files(unittest.TestCase):
             ("t.yaml", "ball.z", "ball.zz", 8, "did you mean 'ball.z'"),
             ("t.yaml", "uniform: [80 cm, 1 m]", "uniform: [80 deg, 1 m]", 8, "'80 deg' is not a length"),
             ("t.yaml", "statistic: last", "statistic: lasst", 10, "did you mean 'last'"),
-            ("t.yaml", "slow: {use: \"drive.py:Drive\"", "slow: {use: \"drive.py:Dive\"", 5, "'drive.py' has no 'Dive'"),
-            ("t.yaml", "slow: {use: \"drive.py:Drive\"", "slow: {use: \"drvie.py:Drive\"", 5, "cannot load 'drvie.py'"),
+            ("t.yaml", 'slow: {use: "drive.py:Drive"', 'slow: {use: "drive.py:Dive"', 5, "'drive.py' has no 'Dive'"),
+            ("t.yaml", 'slow: {use: "drive.py:Drive"', 'slow: {use: "drvie.py:Drive"', 5, "cannot load 'drvie.py'"),
             ("t.yaml", "{speed: 1.0}", "{sped: 1.0}", 5, "did you mean 'speed'?"),
-        ]  # fmt: skip
+        ]
         load = {"w.yaml": vd.load_world, "s.yaml": vd.load_scenario, "t.yaml": vd.load_study}
         for name, old, new, line, words in cases:
             with self.subTest(new=new):
@@ -186,12 +186,7 @@ class Commands(unittest.TestCase):
         self.assertEqual(
             {p.name for p in out.iterdir()}, {p.name for p in DEMO.glob("*.yaml")} | {"results", "robots", "worlds"}
         )
-        for words in (
-            "offset, RMS (m)",
-            "too few pairs",
-            "To try next:",
-            "veldrain-demo-2/results/report.html",
-        ):
+        for words in ("offset, RMS (m)", "too few pairs", "To try next:", "veldrain-demo-2/results/report.html"):
             self.assertIn(words, done.stdout)
         self.assertNotIn("\x1b", done.stdout)
         listed = command("streams", out / "results" / "trials" / "damped" / "000.mcap")
@@ -219,8 +214,7 @@ class Commands(unittest.TestCase):
         )
         self.assertIn("Written: culvert-seed5.mcap", done.stdout)
         self.assertEqual(
-            vd.Recording(self.folder / "culvert-seed5.mcap").metadata["controllers"],
-            {"crawler": "mine.py:Still"},
+            vd.Recording(self.folder / "culvert-seed5.mcap").metadata["controllers"], {"crawler": "mine.py:Still"}
         )
         exact = ("run", "culvert.scenario.yaml", "--exact", "--controller", "mine.py:Still", "--seed")
         scans = []

@@ -14,7 +14,8 @@ import veldrain as vd
 from tests.helpers import DEMO, Hold, cart
 from veldrain.control import Motors, NamedController, Senses, fresh
 from veldrain.sampling import Reading
-from veldrain.sensing import Inertial, Scan
+from veldrain.sensing.imu import Inertial
+from veldrain.sensing.lidar import Scan
 
 BEARINGS = np.linspace(-math.radians(135), math.radians(135), 180)
 
@@ -122,11 +123,14 @@ class Named(unittest.TestCase):
             self.assertEqual(type(fresh(NamedController("own.py:Own", folder=folder), "here")).__name__, "Own")
             (Path(folder) / "broken.py").write_text("1 / 0\n")
             for words, use, arguments in (
-                ("write 'module:Name'", "own.py", {}), ("has no 'Onw'", "own.py:Onw", {}), ("no file", "not.py:X", {}),
-                ("ZeroDivisionError", "broken.py:X", {}), ("ModuleNotFoundError", "no_such_module:X", {}),
+                ("write 'module:Name'", "own.py", {}),
+                ("has no 'Onw'", "own.py:Onw", {}),
+                ("no file", "not.py:X", {}),
+                ("ZeroDivisionError", "broken.py:X", {}),
+                ("ModuleNotFoundError", "no_such_module:X", {}),
                 ("no argument 'gian'; did you mean 'gain'", "veldrain.control:CentreLine", {"gian": 1}),
                 ("'3 kg' is not a speed", "veldrain.control:CentreLine", {"speed": "3 kg"}),
-            ):  # fmt: skip
+            ):
                 with self.subTest(use=use), self.assertRaisesRegex(vd.VeldrainError, f"^s.yaml:7: .*{words}"):
                     NamedController(use, arguments, folder, "s.yaml:7").make()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import tempfile
 import unittest
+from dataclasses import replace
 from io import BytesIO
 from pathlib import Path
 from typing import Any
@@ -21,21 +22,21 @@ from tests.check_cases import boom, cart, on_ground
 WHEELS = {"left": ["fl", "rl"], "right": ["fr", "rr"]}
 SENSORS: dict[str, Any] = {
     "scan": vd.Lidar(beams=16, noise="1 cm", divergence="1 deg"),
-    "cloud": vd.SpinningLidar(elevations=3, azimuths=20, noise="1 cm", dropouts=0.1),
+    "cloud": vd.SpinningLidar(channels=3, azimuths=20, noise="1 cm", dropouts=0.1),
     "rgb": vd.Camera(size=(24, 18), full_well=5000.0, read_noise=8.0),
-    "png": vd.Camera(size=(24, 18), gives="grey", coding="png"),
-    "depth": vd.Camera(size=(24, 18), gives="depth", depth_noise=0.01),
-    "labels": vd.Camera(size=(24, 18), gives="labels"),
-    "radar": vd.Radar(reach=20, clutter=1.0, range_noise="5 cm"),
+    "png": vd.Camera(size=(24, 18), output="grey", encoding="png"),
+    "depth": vd.Camera(size=(24, 18), output="depth", depth_noise=0.01),
+    "labels": vd.Camera(size=(24, 18), output="labels"),
+    "radar": vd.Radar(max_range=20, false_detections=1.0, range_noise="5 cm"),
     "sonar": vd.Ultrasonic(noise="5 mm"),
-    "infrared": vd.Infrared(response=[("10 cm", 2.5), ("80 cm", 0.4)], raw_noise=0.05),
-    "imu": vd.Imu(gyro_density=0.001, force_density=0.01),
+    "infrared": vd.Infrared(calibration=[("10 cm", 2.5), ("80 cm", 0.4)], raw_noise=0.05),
+    "imu": vd.Imu(gyro_noise_density=0.001, accel_noise_density=0.01),
     "fix": vd.Gnss(noise="30 cm", drift="1 m"),
     "compass": vd.Magnetometer(noise="0.3 uT"),
     "air": vd.Barometer(noise=2.0),
-    "ticks": vd.Encoders(ticks=512),
-    "way": vd.Odometer(**WHEELS, radius="10 cm", track="40 cm", ticks=512),
-    "amps": vd.MotorCurrent(constant=0.2, noise="10 mA"),
+    "ticks": vd.Encoders(counts_per_revolution=512),
+    "way": vd.Odometer(**WHEELS, wheel_radius="10 cm", track="40 cm", counts_per_revolution=512),
+    "amps": vd.MotorCurrent(torque_constant=0.2, noise="10 mA"),
     "skin": vd.Touch(noise="0.1 N"),
     "truth": vd.TruePose(),
     "reach": vd.TrueRelative("hull", to="wall"),
@@ -48,7 +49,7 @@ def fitted(**changes: Any) -> vd.World:
     """The cart with every sensor, before a wall."""
     m = cart()
     for name, sensor in (SENSORS | changes).items():
-        m.mount(sensor, name, "hull", vd.Pose((0.32, 0, 0.1)))
+        m.mount(name, sensor, on="hull", pose=vd.Pose((0.32, 0, 0.1)))
     return on_ground(m).obstacle("wall", vd.Box((0.2, 4, 1)), vd.Pose((1.4, 0, 0.5)))
 
 
@@ -74,14 +75,14 @@ class EverySensor(unittest.TestCase):
         for name, sensor in SENSORS.items():
             with self.subTest(name):
                 messages = found[f"cart/{name}"]
-                expected = int((0.3 - sensor.first) / sensor.period + 1e-9) + 1
+                expected = int((0.3 - sensor.first_sample) / sensor.period + 1e-9) + 1
                 self.assertEqual(len(messages), expected)
                 self.assertEqual(len(self.recording[f"cart/{name}"]), expected)
                 self.assertEqual(self.recording.messages[f"cart/{name}"], sensor.message)
                 time, last = messages[-1]
                 if hasattr(last, "header"):
                     stamp = last.header.stamp.sec * 10**9 + last.header.stamp.nanosec
-                    self.assertEqual(time - stamp, round(getattr(sensor, "age", 0.0) * 1e9))
+                    self.assertEqual(time - stamp, round(sensor.age(None) * 1e9))
                     frame = {"truth": "world", "reach": "wall", "way": "cart/way/start"}.get(name, f"cart/{name}")
                     self.assertEqual(last.header.frame_id, f"{frame}/optical" if hasattr(sensor, "lens") else frame)
         relative = self.recording["cart/reach"]
@@ -105,9 +106,15 @@ class EverySensor(unittest.TestCase):
 
     def test_one_sensor_changes_nothing_of_the_others(self) -> None:
         """Another data sheet, or one that fails, leaves the noise of all others as it was."""
-        changes = {"rgb": vd.Camera(size=(12, 9)), "cloud": vd.SpinningLidar(elevations=2, azimuths=9, noise="5 cm"),
-                   "fix": vd.Gnss(noise="2 m", failures=[vd.Failure("dropped", share=0.5)])}  # fmt: skip
-        other = vd.Recording(recorded(fitted(**changes)))
+        changes = {
+            "rgb": vd.Camera(size=(12, 9)),
+            "cloud": vd.SpinningLidar(channels=2, azimuths=9, noise="5 cm"),
+            "fix": vd.Gnss(noise="2 m"),
+        }
+        world = fitted(**changes)
+        mounted = world.placed["cart"].model.sensors
+        mounted["fix"] = replace(mounted["fix"], failures=(vd.Failure("dropped", fraction=0.5),))
+        other = vd.Recording(recorded(world))
         for name in SENSORS:
             if name in changes or name == "frames":
                 continue
@@ -131,13 +138,17 @@ class Beyond(unittest.TestCase):
     def test_ranges_that_end_too_soon(self) -> None:
         """What a range has to hold at rest, for each kind of sensor that clips."""
         for told, sensor, on in (
-            ("the earth's field is 4.9e-05 T", vd.Magnetometer(most="20 uT"), "boom"),
-            ("the weight that hangs on it is 19.6 N", vd.ForceTorque(most_force="10 N"), "boom"),
-            ("its share of the weight is 108 N", vd.FootPressure(most="50 N"), "post"),
-            ("the current at the motors' limit is 40 A", vd.MotorCurrent(constant=0.5, most="10 A"), "post"),
+            ("the earth's field is 4.9e-05 T", vd.Magnetometer(full_scale="20 uT"), "boom"),
+            ("the weight that hangs on it is 19.6 N", vd.ForceTorque(force_full_scale="10 N"), "boom"),
+            ("its share of the weight is 108 N", vd.FootForce(full_scale="50 N"), "post"),
+            (
+                "the current at the motors' limit is 40 A",
+                vd.MotorCurrent(torque_constant=0.5, full_scale="10 A"),
+                "post",
+            ),
         ):
             with self.subTest(told):
-                found = vd.check(boom(mode="position", stiffness=500, damping=20, limit=20).mount(sensor, "eye", on))
+                found = vd.check(boom(mode="position", stiffness=500, damping=20, limit=20).mount("eye", sensor, on=on))
                 self.assertIn(told, " ".join(f.problem for f in found if f.rule == "clips-at-rest"))
 
     def test_a_texture_from_a_file(self) -> None:
@@ -152,7 +163,11 @@ class Beyond(unittest.TestCase):
             mesh = vd.Mesh(path, collide="triangles")
             self.assertEqual(mesh.uv.shape, (2, 3, 2))
             w = vd.World().obstacle("sign", vd.Part(mesh, look=look), vd.Pose((2, 0, 0)))
-            m = vd.Model("rig").link("box", mass=1).mount(vd.Camera(size=(20, 20), field="40 deg"), "eye", "box")
+            m = (
+                vd.Model("rig")
+                .link("box", mass=1)
+                .mount("eye", vd.Camera(size=(20, 20), field_of_view="40 deg"), on="box")
+            )
             pixels = vd.Simulation(w.place(m, fixed=True))["rig"].read("eye").pixels  # type: ignore[union-attr]
             self.assertTrue(pixels[10, 4, 0] > 100 > pixels[10, 15, 0])
             sign = vd.Model("sign").link(

@@ -68,8 +68,12 @@ class Numbers(unittest.TestCase):
     def test_shared_volume_of_shifted_boxes(self) -> None:
         for shift in (0.5, 0.4, 0.2):
             with self.subTest(shift=shift):
-                m = vd.Model("rake").link("head", vd.Part(vd.Box((0.5, 0.1, 0.1)), role="visual"),
-                                          vd.Part(vd.Box((0.5, 0.1, 0.1)), vd.Pose((shift, 0, 0)), role="collision"), mass=3)  # fmt: skip
+                m = vd.Model("rake").link(
+                    "head",
+                    vd.Part(vd.Box((0.5, 0.1, 0.1)), role="visual"),
+                    vd.Part(vd.Box((0.5, 0.1, 0.1)), vd.Pose((shift, 0, 0)), role="collision"),
+                    mass=3,
+                )
                 shared = (0.5 - shift) / (0.5 + shift)
                 self.assertAlmostEqual(only(m, "unlike-its-looks").numbers["shared"], shared, 1)
 
@@ -179,7 +183,7 @@ class Numbers(unittest.TestCase):
         heavy = (
             cart().link("head", vd.Sphere(0.08), mass=4).joint("neck", "hull", "head", "fixed", vd.Pose((0.2, 0, 0.3)))
         )
-        finding = only(heavy.mount(vd.Imu(), "imu", "head"), "heavy-sensor")
+        finding = only(heavy.mount("imu", vd.Imu(), on="head"), "heavy-sensor")
         self.assertAlmostEqual(finding.numbers["share"], 4 / 20)
         self.assertAlmostEqual(finding.numbers["shift m"], 0.2 * math.hypot(0.2, 0.3), 6)
 
@@ -231,12 +235,15 @@ class Silence(unittest.TestCase):
             "fixed in the air": vd.World().place(drone, fixed=True, pose=vd.Pose((0, 0, 9))),
             "led along a path": vd.World().place(drone, path=[(0, vd.Pose((0, 0, 5))), (3, vd.Pose((1, 0, 5)))]),
             "in space": vd.World(gravity=(0, 0, 0)).place(drone),
-            "a body on a body": vd.World().ground().body("a", vd.Box((1, 1, 1)), 9, vd.Pose((0, 0, 0.5))).body(
-                "b", vd.Box((0.5, 0.5, 0.5)), 9, vd.Pose((0, 0, 1.25))),
-            "on an obstacle without ground": vd.World().obstacle("table", vd.Box((2, 2, 0.1))).place(
-                jointless, pose=vd.Pose((0, 0, 0.55))),
+            "a body on a body": vd.World()
+            .ground()
+            .body("a", vd.Box((1, 1, 1)), 9, vd.Pose((0, 0, 0.5)))
+            .body("b", vd.Box((0.5, 0.5, 0.5)), 9, vd.Pose((0, 0, 1.25))),
+            "on an obstacle without ground": vd.World()
+            .obstacle("table", vd.Box((2, 2, 0.1)))
+            .place(jointless, pose=vd.Pose((0, 0, 0.55))),
             "as it is": rope,
-        }  # fmt: skip
+        }
         for name, thing in pieces.items():
             with self.subTest(name=name):
                 self.assertEqual([str(f) for f in vd.check(thing)], [])
@@ -270,7 +277,7 @@ class Silence(unittest.TestCase):
             bad.accept("sags", "lift", because=" ")
 
     def test_findings_are_a_sequence(self) -> None:
-        found = vd.check(cart(fl_axis=(0, 0, 1), rr_z=0.2).mount(vd.Imu(period="2.5 ms"), "imu", "hull"))
+        found = vd.check(cart(fl_axis=(0, 0, 1), rr_z=0.2).mount("imu", vd.Imu(period="2.5 ms"), on="hull"))
         self.assertEqual(
             [f.severity for f in found], sorted((f.severity for f in found), key=("error", "warning", "note").index)
         )
@@ -296,8 +303,10 @@ class Silence(unittest.TestCase):
         text = overlay(vd.check(m), {"models": {"cart": {"file": "cart.urdf"}}}, Path())
         words = YAML(typ="safe").load(text)["models"]["cart"]
         self.assertEqual(words["change"], {"joints": {"fl": {"axis": [0, 1, 0]}}})
-        self.assertEqual({frozenset(pair) for pair in words["no_contact"]},
-                         {frozenset(p) for p in (("left", "right"), ("left", "third"), ("right", "third"))})  # fmt: skip
+        self.assertEqual(
+            {frozenset(pair) for pair in words["no_contact"]},
+            {frozenset(p) for p in (("left", "right"), ("left", "third"), ("right", "third"))},
+        )
         self.assertRegex(text, "^# Corrections .*\n(# cart/.*: .*\n)+veldrain: world/1\n")
 
     def test_what_cannot_be_checked(self) -> None:
@@ -336,9 +345,12 @@ class Geometry(unittest.TestCase):
     def test_beyond_a_stand(self) -> None:
         square = np.array([(0, 0), (1, 0), (1, 1), (0, 1)], float)
         for points, centre, distance in (
-            (square, (0.5, 0.5), 0), (square, (1.2, 0.5), 0.2), (square[:2], (0.5, 0.3), 0.3), (square[:2], (2, 0), 1),
+            (square, (0.5, 0.5), 0),
+            (square, (1.2, 0.5), 0.2),
+            (square[:2], (0.5, 0.3), 0.3),
+            (square[:2], (2, 0), 1),
             (square[:1], (0.3, 0.4), 0.5),
-        ):  # fmt: skip
+        ):
             self.assertAlmostEqual(beyond(points, np.array(centre))[0], distance)
 
     def test_mass_of_a_mesh_against_closed_forms(self) -> None:

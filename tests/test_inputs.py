@@ -10,6 +10,7 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 from unittest import mock
 
@@ -20,7 +21,6 @@ import veldrain as vd
 from tests.helpers import Hold, cart, cart_scenario, command
 from tests.physics.cases.trust import leg
 from veldrain.physics.threads import threads
-from veldrain.sensing.timing import Timed
 from veldrain.units import in_unit, quantity
 
 
@@ -28,24 +28,44 @@ class Quantities(unittest.TestCase):
     def test_refused(self) -> None:
         begun = time.monotonic()
         for value, kind, pattern in (
-            ("8,5 kg", "mass", "has a comma; write a point"), ("0,5 m", "length", "comma"), ("1.000,5 m", "length", "comma"),
-            ("m", "length", "has no number"), ("", "length", "has no number"), ("9**9**9 m", "length", "cannot read"),
-            ("9**9**9**9 m", "length", "cannot read"), ("(1e5)**100000 m", "length", "cannot read"),
-            ("1 m**99999", "length", "cannot read"), ("1e300 m", "length", "too large"), (1e300, "length", "too large"),
-            ("0x10 m", "length", "cannot read"), ("1_000 m", "length", "cannot read"), ("3 m + 2 m", "length", "cannot read"),
-            ("__import__('os') m", "length", "has no number"), ("1" * 5000 + " m", "length", "cannot read"),
-            ("nan m", "length", "has no number"), ("3 m 2 cm", "length", "is not a length|cannot read"), (True, "mass", "not a quantity"),
-        ):  # fmt: skip
+            ("8,5 kg", "mass", "has a comma; write a point"),
+            ("0,5 m", "length", "comma"),
+            ("1.000,5 m", "length", "comma"),
+            ("m", "length", "has no number"),
+            ("", "length", "has no number"),
+            ("9**9**9 m", "length", "cannot read"),
+            ("9**9**9**9 m", "length", "cannot read"),
+            ("(1e5)**100000 m", "length", "cannot read"),
+            ("1 m**99999", "length", "cannot read"),
+            ("1e300 m", "length", "too large"),
+            (1e300, "length", "too large"),
+            ("0x10 m", "length", "cannot read"),
+            ("1_000 m", "length", "cannot read"),
+            ("3 m + 2 m", "length", "cannot read"),
+            ("__import__('os') m", "length", "has no number"),
+            ("1" * 5000 + " m", "length", "cannot read"),
+            ("nan m", "length", "has no number"),
+            ("3 m 2 cm", "length", "is not a length|cannot read"),
+            (True, "mass", "not a quantity"),
+        ):
             with self.subTest(value=str(value)[:30]), self.assertRaisesRegex(vd.VeldrainError, pattern):
                 quantity(value, kind)
         self.assertLess(time.monotonic() - begun, 5.0)
 
     def test_taken(self) -> None:
         for value, kind, expected in (
-            (" 3 m ", "length", 3), ("3m", "length", 3), ("-2.5e-1 mm", "length", -2.5e-4), ("9.81 m/s^2", "acceleration", 9.81),
-            ("4 N·s/m", "linear damping", 4), ("5 kg/m³", "density", 5), ("90°", "angle", math.pi / 2),
-            ("50 %", "ratio", 0.5), ("inf m", "length", math.inf), ("20 degC", "temperature", 293.15), ("0.5", "ratio", 0.5),
-        ):  # fmt: skip
+            (" 3 m ", "length", 3),
+            ("3m", "length", 3),
+            ("-2.5e-1 mm", "length", -2.5e-4),
+            ("9.81 m/s^2", "acceleration", 9.81),
+            ("4 N·s/m", "linear damping", 4),
+            ("5 kg/m³", "density", 5),
+            ("90°", "angle", math.pi / 2),
+            ("50 %", "ratio", 0.5),
+            ("inf m", "length", math.inf),
+            ("20 degC", "temperature", 293.15),
+            ("0.5", "ratio", 0.5),
+        ):
             with self.subTest(value=value):
                 self.assertAlmostEqual(quantity(value, kind), expected, places=9)
         self.assertEqual(in_unit("25 mm", "cm"), 2.5)
@@ -61,14 +81,19 @@ class Quantities(unittest.TestCase):
     def test_numbers_that_cannot_be(self) -> None:
         world = vd.World().ground()
         for act, pattern in (
-            (lambda: vd.Pose((1e300, 0, 0)), "too large"), (lambda: vd.Pose(("inf m", 0, 0)), "not finite"),
-            (lambda: vd.Pose((1e12, 0, 0)), "below 1e9 m"), (lambda: vd.Surface(friction="inf"), "friction is inf"),
-            (lambda: vd.Box((1, 1, 1e-300)), "is 1e-300 m"), (lambda: vd.Sphere(math.inf), "radius is inf"),
+            (lambda: vd.Pose((1e300, 0, 0)), "too large"),
+            (lambda: vd.Pose(("inf m", 0, 0)), "not finite"),
+            (lambda: vd.Pose((1e12, 0, 0)), "below 1e9 m"),
+            (lambda: vd.Surface(friction="inf"), "friction is inf"),
+            (lambda: vd.Box((1, 1, 1e-300)), "is 1e-300 m"),
+            (lambda: vd.Sphere(math.inf), "radius is inf"),
             (lambda: world.body("a", vd.Sphere(1), mass=1e-300), "mass is 1e-300"),
             (lambda: world.body("b", vd.Sphere(1), mass=1, velocity=(math.inf, 0, 0)), "not finite"),
-            (lambda: vd.Simulation(world, seed="seven"), "is not a seed"), (lambda: vd.Simulation(world, seed=-1), "seed"),
-            (lambda: vd.Model("a/"), "is not a name"), (lambda: world.obstacle("a\x00b", vd.Sphere(1)), "is not a name"),
-        ):  # fmt: skip
+            (lambda: vd.Simulation(world, seed="seven"), "is not a seed"),
+            (lambda: vd.Simulation(world, seed=-1), "seed"),
+            (lambda: vd.Model("a/"), "is not a name"),
+            (lambda: world.obstacle("a\x00b", vd.Sphere(1)), "is not a name"),
+        ):
             with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
                 act()
 
@@ -112,12 +137,20 @@ class Files(unittest.TestCase):
 
     def test_xacro_that_never_ends(self) -> None:
         for code, pattern in (
-            ('<a x="${9**9**9}"/>', "a power"), ("<a x=\"${'a'*10**10}\"/>", "text or list that is multiplied|a power"),
-            ('<a x="${[0]*1000000000}"/>', "multiplied"), ('<a x="${1&lt;&lt;9999999999}"/>', "a power"),
+            ('<a x="${9**9**9}"/>', "a power"),
+            ("<a x=\"${'a'*10**10}\"/>", "text or list that is multiplied|a power"),
+            ('<a x="${[0]*1000000000}"/>', "multiplied"),
+            ('<a x="${1&lt;&lt;9999999999}"/>', "a power"),
             ('<a x="${sum([i for i in range(10000000000)])}"/>', "a loop"),
-            ("".join(f'<xacro:property name="p{i}" value="{"a" * 16 if i == 0 else f"${{p{i - 1}}}${{p{i - 1}}}"}"/>'
-                     for i in range(34)) + '<a x="${p33}"/>', "."),
-        ):  # fmt: skip
+            (
+                "".join(
+                    f'<xacro:property name="p{i}" value="{"a" * 16 if i == 0 else f"${{p{i - 1}}}${{p{i - 1}}}"}"/>'
+                    for i in range(34)
+                )
+                + '<a x="${p33}"/>',
+                ".",
+            ),
+        ):
             path = self.folder / "y.xacro"
             path.write_text(
                 f'<robot name="r" xmlns:xacro="http://www.ros.org/wiki/xacro">{code}<link name="a"/></robot>'
@@ -147,10 +180,14 @@ class Scenarios(unittest.TestCase):
             (lambda s: vd.run(s.at(0.1).push("cart/car", lasting="0.5 ms")), "whole number of steps"),
             (lambda s: vd.run(s.at(0.1).push("post")), "cannot be pushed: it is fixed"),
             (lambda s: vd.run(s.at(0.1).push("cart/rail")), "cannot be pushed: it is fixed"),
-            (lambda s: s.expect("x", eventually=vd.touching("cart", "post"), within="9 s"), "within 9 s, of a scenario of 1.5 s"),
+            (
+                lambda s: s.expect("x", eventually=vd.touching("cart", "post"), within="9 s"),
+                "within 9 s, of a scenario of 1.5 s",
+            ),
             (lambda s: vd.run(s.expect("y", never=vd.touching("post", "ground"))), "can never be seen"),
-            (lambda s: vd.run(s, limit="0 s"), "a limit of 0 s"), (lambda s: vd.run(s, seed="x"), "not a seed"),
-        ):  # fmt: skip
+            (lambda s: vd.run(s, limit="0 s"), "a limit of 0 s"),
+            (lambda s: vd.run(s, seed="x"), "not a seed"),
+        ):
             with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
                 change(cart_scenario())
 
@@ -243,10 +280,12 @@ class Simulations(unittest.TestCase):
         sim.advance("0.1 s")
         for act, pattern in (
             (lambda: other.restore(sim.snapshot()), r"a snapshot of another world \(.*\); restore it"),
-            (lambda: sim.restore({}), "dict is not a snapshot"), (lambda: copy.deepcopy(sim), "cannot be copied"),
-            (lambda: pickle.dumps(sim), "cannot be copied"), (lambda: sim.advance_to(3), "step 3 is over"),
+            (lambda: sim.restore({}), "dict is not a snapshot"),
+            (lambda: copy.deepcopy(sim), "cannot be copied"),
+            (lambda: pickle.dumps(sim), "cannot be copied"),
+            (lambda: sim.advance_to(3), "step 3 is over"),
             (lambda: vd.Pose().apply(np.zeros((2, 4))), "points of shape"),
-        ):  # fmt: skip
+        ):
             with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
                 act()
         points = pd.DataFrame({"x": [1.0, 2.0], "y": [0.0, 0.0], "z": [0.0, 1.0]})
@@ -271,16 +310,15 @@ class Simulations(unittest.TestCase):
         self.assertGreater(np.abs(speeds[0]).max(), 50)
 
     def test_exact_says_what_it_cannot_reach(self) -> None:
-        class Own(Timed):
+        class Own(vd.Sensor):
+            """A sensor that does not say what its errors are."""
+
             message = "std_msgs/msg/Float64"
 
             def start(self, mount: Any, random: Any) -> Any:
-                return lambda: random.random()
+                return SimpleNamespace(measure=lambda mount: random.random())
 
-            def to_message(self, reading: Any) -> Any:
-                return reading
-
-        world = vd.World().place(cart().mount(Own(0.1), "own", "car"), fixed=True)
+        world = vd.World().place(cart().mount("own", Own(), on="car"), fixed=True)
         sim = vd.Simulation(world, exact=True)
         self.assertEqual(len(sim.notices), 1)
         self.assertIn("cart/own: Own does not say what its errors are", sim.notices[0])

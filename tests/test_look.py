@@ -42,8 +42,11 @@ class Views(unittest.TestCase):
     def test_everything_is_in_the_picture(self) -> None:
         """From the viewpoint that is chosen all corners of all things are inside the picture, and fill it."""
         size = (300, 200)
-        for name, world in (("two", crates()), ("yard", vd.load_world(DEMO / "worlds" / "yard.world.yaml")),
-                            ("flat", vd.World().obstacle("sheet", vd.Box((4, 3, 0.01))))):  # fmt: skip
+        for name, world in (
+            ("two", crates()),
+            ("yard", vd.load_world(DEMO / "worlds" / "yard.world.yaml")),
+            ("flat", vd.World().obstacle("sheet", vd.Box((4, 3, 0.01)))),
+        ):
             with self.subTest(name):
                 scene = vd.Simulation(world).engine.scene
                 view = looking(scene, Painter(scene, world), size)
@@ -76,7 +79,7 @@ class Views(unittest.TestCase):
 
     def test_through_a_camera(self) -> None:
         """What a camera sees is what it measures."""
-        m = vd.Model("rig").link("box", mass=1).mount(vd.Camera(size=(64, 48)), "eye", "box")
+        m = vd.Model("rig").link("box", mass=1).mount("eye", vd.Camera(size=(64, 48)), on="box")
         sim = vd.Simulation(crates().place(m, pose=vd.Pose((-1, 0, 1)), fixed=True))
         np.testing.assert_array_equal(vd.look(sim, through="rig/eye", size=(64, 48)), sim["rig"].read("eye").pixels)
         panels = vd.look(sim, panels=["around", "top", "rig/eye"], size=(400, 300))
@@ -108,17 +111,25 @@ class Layers(unittest.TestCase):
             "bend", "position", 2e3, 90
         )
         m.frame("tip", "fore", vd.Pose((0.8, 0, 0)))
-        m.mount(vd.Lidar(beams=30, reach=5), "scan", "base", vd.Pose((0.3, 0, 0)))
-        m.mount(vd.Camera(size=(8, 6)), "eye", "fore", vd.Pose((0.8, 0, 0)))
+        m.mount("scan", vd.Lidar(beams=30, max_range=5), on="base", pose=vd.Pose((0.3, 0, 0)))
+        m.mount("eye", vd.Camera(size=(8, 6)), on="fore", pose=vd.Pose((0.8, 0, 0)))
         w = vd.World().ground().obstacle("wall", vd.Box((0.1, 3, 1)), vd.Pose((2, 0, 0.5)))
         return staged(w.place(m, pose=vd.Pose((0, 0, 0.1))), time=0.2)
 
     def test_each_draws_and_tells(self) -> None:
         stage = self.stage()
         plain = pictured(stage, size=(320, 240)).pixels
-        told = {"collision": "collision shapes", "joints": "1 turning joint", "frames": "  x", "masses": "2 ellipsoids",
-                "contacts": "contact forces, the longest", "beams": "arm/scan: .* of 30 beams hit",
-                "fields": "arm/eye: field of view", "trails": "no trails", "names": "around: arm, wall"}  # fmt: skip
+        told = {
+            "collision": "collision shapes",
+            "joints": "1 turning joint",
+            "frames": "  x",
+            "masses": "2 ellipsoids",
+            "contacts": "contact forces, the longest",
+            "beams": "arm/scan: .* of 30 beams hit",
+            "fields": "arm/eye: field of view",
+            "trails": "no trails",
+            "names": "around: arm, wall",
+        }
         self.assertEqual(set(told), {"collision", *LAYERS})
         for layer, words in told.items():
             with self.subTest(layer):
@@ -129,11 +140,15 @@ class Layers(unittest.TestCase):
     def test_a_mark_is_where_the_thing_is(self) -> None:
         """The axis of a joint goes through its place; collision shapes lie over the picture where they are."""
         stage = self.stage()
-        for layer, point in (("joints", stage.simulation["arm"].pose("fore").position),
-                             ("collision", stage.simulation["arm"].pose("fore").apply((0.4, 0, 0)))):  # fmt: skip
+        for layer, point in (
+            ("joints", stage.simulation["arm"].pose("fore").position),
+            ("collision", stage.simulation["arm"].pose("fore").apply((0.4, 0, 0))),
+        ):
             with self.subTest(layer):
-                plain, drawn = (pictured(stage, size=(640, 480), layers=some, side="front").pixels.astype(int)
-                                for some in ([], [layer]))  # fmt: skip
+                plain, drawn = (
+                    pictured(stage, size=(640, 480), layers=some, side="front").pixels.astype(int)
+                    for some in ([], [layer])
+                )
                 scene = stage.simulation.engine.scene
                 view = looking(scene, Painter(scene, stage.simulation.world), (640, 480), side="front")
                 u, v = view.project(point)[0].round().astype(int)
@@ -194,8 +209,18 @@ class Recordings(unittest.TestCase):
         for name in ("m.gif", "m.mp4"):
             with self.subTest(name):
                 out = self.path / name
-                done = command("look", self.path / "trials" / "one.mcap", "--movie", out, "--rate", "5", "--size", "160x100",
-                               "--from", "top")  # fmt: skip
+                done = command(
+                    "look",
+                    self.path / "trials" / "one.mcap",
+                    "--movie",
+                    out,
+                    "--rate",
+                    "5",
+                    "--size",
+                    "160x100",
+                    "--from",
+                    "top",
+                )
                 self.assertEqual((done.returncode, done.stderr), (0, ""))
                 if name == "m.gif":
                     with Pillow.open(out) as movie:
@@ -211,8 +236,20 @@ class CommandLine(unittest.TestCase):
     def test_a_picture(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             out = Path(folder) / "yard.png"
-            done = command("look", DEMO / "worlds" / "yard.world.yaml", "--layer", "names", "--panel", "around", "--panel", "top",
-                           "--size", "400x200", "--out", out)  # fmt: skip
+            done = command(
+                "look",
+                DEMO / "worlds" / "yard.world.yaml",
+                "--layer",
+                "names",
+                "--panel",
+                "around",
+                "--panel",
+                "top",
+                "--size",
+                "400x200",
+                "--out",
+                out,
+            )
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertRegex(
                 done.stdout, r"around: .*crates.*, from \(.*\) m\ntop: .*from top, parallel\nWritten: .*400 × 200"

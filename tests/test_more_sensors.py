@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -17,16 +18,22 @@ from tests.test_sensing import rig
 from veldrain.sensing.outdoors import EARTH, ECCENTRIC, on_earth, pressure_at
 
 
-def readings(sensor: Any, seconds: float, world: vd.World | None = None, step: float = 1e-3, **place: Any) -> list[Any]:
+def readings(
+    sensor: Any, seconds: float, world: vd.World | None = None, step: float = 1e-3, failures: Any = (), **place: Any
+) -> list[Any]:
     """All readings of a sensor on a box that is held still."""
     m = vd.Model("rig").link("box", vd.Part(vd.Box((0.1, 0.1, 0.1)), role="collision"), mass=1)
-    w = (world or vd.World()).place(m.mount(sensor, "eye", "box"), fixed=True, **place)
+    w = (world or vd.World()).place(m.mount("eye", sensor, on="box", failures=failures), fixed=True, **place)
     sim, found = vd.Simulation(w, step=step, seed=3), []
     if sim["rig"].read("eye"):
         found.append(sim["rig"].read("eye"))
     sim.on_sample = lambda _, reading: found.append(reading)
     sim.advance(seconds)
     return found
+
+
+def failing(*failures: Any) -> vd.Model:
+    return vd.Model("m").link("a", mass=1).mount("imu", vd.Imu(), on="a", failures=failures)
 
 
 class Outdoors(unittest.TestCase):
@@ -47,7 +54,7 @@ class Outdoors(unittest.TestCase):
 
     def test_gnss_noise_and_drift(self) -> None:
         """Samples scatter by noise and drift together; the drift's correlation falls by e^(−t/τ)."""
-        sensor = vd.Gnss(period=1.0, noise=0.3, drift=2.0, drift_up=3.0, drift_time=20.0)
+        sensor = vd.Gnss(period=1.0, noise=0.3, drift=2.0, vertical_drift=3.0, correlation_time=20.0)
         rows = np.array([r.position for r in readings(sensor, 8000, step=0.5)])
         east = rows[:, 0]
         self.assertAlmostEqual(east.std(), math.hypot(0.3, 2.0), delta=0.25)
@@ -63,24 +70,24 @@ class Outdoors(unittest.TestCase):
         roof = vd.World().obstacle("roof", vd.Box((20, 20, 0.1)), vd.Pose((0, 0, 3)))
         covered = readings(sensor, 0.5, roof)[0]
         self.assertFalse(covered.has_fix)
-        self.assertEqual(sensor.to_message(covered.data).status.status, -1)
+        self.assertEqual(sensor.messages(covered.data)[""].fields.status.status, -1)
         self.assertTrue(math.isnan(covered.latitude))
 
     def test_magnetometer_and_barometer(self) -> None:
         """The field's level part points to magnetic north; pressure falls as the standard atmosphere has it."""
-        sensor = vd.Magnetometer(strength="50 uT", inclination="60 deg", declination="10 deg")
+        sensor = vd.Magnetometer(field_strength="50 uT", inclination="60 deg", declination="10 deg")
         for yaw in (0.0, 1.0):
             with self.subTest(yaw=yaw):
-                x, y, z = readings(sensor, 0.02, pose=vd.Pose(yaw=yaw))[0].field * 1e6
+                x, y, z = readings(sensor, 0.02, pose=vd.Pose(yaw=yaw))[0].magnetic_field * 1e6
                 self.assertAlmostEqual(math.atan2(y, x) + yaw, math.pi / 2 - math.radians(10), places=9)
                 self.assertAlmostEqual(math.hypot(x, y), 25, places=9)
                 self.assertAlmostEqual(z, -50 * math.sin(math.pi / 3), places=9)
         for height, pascal in ((0.0, 101325.0), (1000.0, 89874.6), (5000.0, 54019.9)):  # ISO 2533, table 1
-            found = readings(vd.Barometer(), 0.04, pose=vd.Pose((0, 0, height)))[0].pressure
+            found = readings(vd.Barometer(), 0.04, pose=vd.Pose((0, 0, height)))[0].fluid_pressure
             self.assertAlmostEqual(found, pascal, delta=0.0002 * pascal)
         high = vd.World().weather(vd.Air(pressure="990 hPa", temperature=280.0))
-        self.assertAlmostEqual(readings(vd.Barometer(), 0.04, high)[0].pressure, 99000, places=6)
-        noisy = np.array([r.pressure for r in readings(vd.Barometer(period=0.01, noise=3.0), 20.0)])
+        self.assertAlmostEqual(readings(vd.Barometer(), 0.04, high)[0].fluid_pressure, 99000, places=6)
+        noisy = np.array([r.fluid_pressure for r in readings(vd.Barometer(period=0.01, noise=3.0), 20.0)])
         self.assertAlmostEqual(noisy.std(), 3.0, delta=0.15)
         self.assertAlmostEqual(pressure_at(8.43, vd.Air()), 101325 - 101.3, delta=0.5)
 
@@ -89,13 +96,13 @@ class Outdoors(unittest.TestCase):
             ("an outage that ends before", lambda: vd.Gnss(outages=[(3, 2)])),
             ("give latitude and longitude", lambda: vd.Gnss(origin=(52.5, 5.5, 0))),
             ("not a flux density", lambda: vd.Magnetometer(noise="3 V")),
-            ("wheels that do not roll", lambda: vd.Odometer([], ["a"], 0.1, 0.4)),
-            ("0 is not above zero", lambda: vd.MotorCurrent(constant=0)),
-            ("no kind of failure 'stucked'.*'stuck'", lambda: vd.Failure("stucked")),
-            ("start before its end", lambda: vd.Failure("stuck", 3, 2)),
-            ("'delayed' with by=None", lambda: vd.Failure("delayed")),
-            ("'stuck' with by=1", lambda: vd.Failure("stuck", by=1)),
-            ("a failure that cannot be read", lambda: vd.Imu(failures=[{"kind": "stuck", "when": 3}])),
+            ("left is empty; name the joints", lambda: vd.Odometer([], ["a"], wheel_radius=0.1, track=0.4)),
+            ("torque_constant is 0", lambda: vd.MotorCurrent(torque_constant=0)),
+            ("no type 'stucked'.*'stuck'", lambda: vd.Failure("stucked")),
+            ("start before its end", lambda: vd.Failure("stuck", start=3, end=2)),
+            ("a 'delayed' failure needs delay=", lambda: vd.Failure("delayed")),
+            ("a 'stuck' failure has no delay", lambda: vd.Failure("stuck", delay=1)),
+            ("m/imu: Failure: no argument 'when'", lambda: failing({"type": "stuck", "when": 3})),
             ("argument 'latencyy'", lambda: vd.Imu(latencyy=1)),
         ):
             with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
@@ -109,8 +116,8 @@ class Travel(unittest.TestCase):
             m.link(name, vd.Part(vd.Sphere(0.1), role="visual"), mass=0.5).joint(
                 name, "box", name, "continuous", axis=(0, 1, 0)
             )
-        m.mount(vd.Odometer(["left"], ["right"], radius=0.1, track=0.5, **words), "eye", "box")
-        m.mount(vd.MotorCurrent(["left"], constant=0.5, idle="0.2 A"), "amps", "box")
+        m.mount("eye", vd.Odometer(["left"], ["right"], wheel_radius=0.1, track=0.5, **words), on="box")
+        m.mount("amps", vd.MotorCurrent(["left"], torque_constant=0.5, no_load_current="0.2 A"), on="box")
         sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).place(m.motor("left", limit=9), fixed=True))
         sim["rig"].velocities = [left, right]
         return sim
@@ -124,8 +131,8 @@ class Travel(unittest.TestCase):
         self.assertAlmostEqual(found.yaw, turn, places=9)
         self.assertAlmostEqual(found.x, radius * math.sin(turn), places=6)
         self.assertAlmostEqual(found.y, radius * (1 - math.cos(turn)), places=6)
-        self.assertAlmostEqual(found.speed, 0.5, places=9)
-        coarse = self.drive(4.0, 6.0, ticks=64)
+        self.assertAlmostEqual(found.vx, 0.5, places=9)
+        coarse = self.drive(4.0, 6.0, counts_per_revolution=64)
         coarse.advance("2 s")
         self.assertAlmostEqual(coarse["rig"].read("eye").yaw, turn, delta=0.1 * 2 * math.pi / 64 / 0.5)
         self.assertNotEqual(coarse["rig"].read("eye").yaw, found.yaw)
@@ -134,7 +141,7 @@ class Travel(unittest.TestCase):
         sim = self.drive(0.0, 0.0)
         sim["rig"].command("left", effort=-1.5)
         sim.advance("0.05 s")
-        self.assertAlmostEqual(sim["rig"].read("amps").currents[0], 1.5 / 0.5 + 0.2, places=9)
+        self.assertAlmostEqual(sim["rig"].read("amps").current[0], 1.5 / 0.5 + 0.2, places=9)
 
 
 class Frames(unittest.TestCase):
@@ -142,8 +149,8 @@ class Frames(unittest.TestCase):
         m = vd.Model("arm").link("base").link("fore", mass=1)
         m.joint("bend", "base", "fore", "revolute", vd.Pose((0, 0, 1), yaw=0.3), axis=(0, 1, 0))
         m.frame("tip", "fore", vd.Pose((0.5, 0, 0)))
-        m.mount(vd.Camera(size=(4, 3)), "eye", "fore", vd.Pose((0.1, 0, 0)))
-        m.mount(vd.TrueRelative("tip", to="jar"), "reach", "base").mount(vd.TrueFrames(), "tf", "base")
+        m.mount("eye", vd.Camera(size=(4, 3)), on="fore", pose=vd.Pose((0.1, 0, 0)))
+        m.mount("reach", vd.TrueRelative("tip", to="jar"), on="base").mount("tf", vd.TrueFrames(), on="base")
         w = vd.World(gravity=(0, 0, 0)).body("jar", vd.Sphere(0.1), 1, vd.Pose((2, 1, 0), yaw=0.9))
         return vd.Simulation(w.place(m, pose=vd.Pose((1, 0, 0)), fixed=True, joints={"bend": 0.4}))
 
@@ -153,16 +160,20 @@ class Frames(unittest.TestCase):
         expected = sim["jar"].pose().inverse() @ sim["arm"].pose("tip")
         np.testing.assert_allclose(found.position, expected.position, atol=1e-12)
         np.testing.assert_allclose(found.rpy, expected.rotation.as_euler("xyz"), atol=1e-12)
-        np.testing.assert_allclose(found.quaternion, expected.rotation.as_quat(canonical=True), atol=1e-12)
+        np.testing.assert_allclose(found.orientation, expected.rotation.as_quat(canonical=True), atol=1e-12)
 
     def test_the_tree_of_frames(self) -> None:
         """From frame to frame up to the world they come to where each link is."""
         sim = self.arm()
         tree = sim["arm"].read("tf")
-        local = {n: (p, vd.Pose(at, rotation=Rotation.from_quat(q))) for n, p, at, q in
-                 zip(tree.names, tree.parents, tree.positions, tree.quaternions, strict=True)}  # fmt: skip
-        self.assertEqual((local["arm/fore"][0], local["arm/tip"][0], local["arm/eye/optical"][0], local["jar"][0]),
-                         ("arm/base", "arm/fore", "arm/eye", "world"))  # fmt: skip
+        local = {
+            n: (p, vd.Pose(at, rotation=Rotation.from_quat(q)))
+            for n, p, at, q in zip(tree.names, tree.parents, tree.positions, tree.orientations, strict=True)
+        }
+        self.assertEqual(
+            (local["arm/fore"][0], local["arm/tip"][0], local["arm/eye/optical"][0], local["jar"][0]),
+            ("arm/base", "arm/fore", "arm/eye", "world"),
+        )
         for name, expected in (("arm/tip", sim["arm"].pose("tip")), ("jar", sim["jar"].pose())):
             pose, at = vd.Pose(), name
             while at != "world":
@@ -183,50 +194,53 @@ class Failures(unittest.TestCase):
         """Times and positions of a joint that turns at 1 rad/s, as encoders tell them."""
         m = vd.Model("rig").link("box").link("wheel", vd.Part(vd.Sphere(0.1), role="visual"), mass=1)
         m.joint("turn", "box", "wheel", "continuous").mount(
-            vd.Encoders(period=0.1, failures=failures, **words), "eye", "box"
+            "eye", vd.Encoders(period=0.1, **words), on="box", failures=failures
         )
         sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).place(m, fixed=True), seed=2)
         sim["rig"].velocities = [1.0]
         sim.restore(sim.snapshot())
         self.sim, found = sim, []
-        sim.on_sample = lambda _, reading: found.append((reading.time, float(reading.positions[0])))
+        sim.on_sample = lambda _, reading: found.append((reading.time, float(reading.position[0])))
         sim.advance("1 s")
         return found
 
     def test_each_kind(self) -> None:
         times = [round(0.1 * k, 1) for k in range(1, 11)]
         cases: list[tuple[Any, dict[float, float | None]]] = [
-            (vd.Failure("stuck", 0.35, 0.65), dict.fromkeys((0.4, 0.5, 0.6), 0.3)),
-            (vd.Failure("dropped", "0.35 s", "0.65 s"), dict.fromkeys((0.4, 0.5, 0.6))),
-            (vd.Failure("dead", 0.35, 0.45), dict.fromkeys(times[3:])),
-            ({"kind": "biased", "start": 0.35, "end": 0.65, "by": {"positions": 5.0}}, {t: t + 5 for t in (0.4, 0.5, 0.6)}),
-        ]  # fmt: skip
+            (vd.Failure("stuck", start=0.35, end=0.65), dict.fromkeys((0.4, 0.5, 0.6), 0.3)),
+            (vd.Failure("dropped", start="0.35 s", end="0.65 s"), dict.fromkeys((0.4, 0.5, 0.6))),
+            (vd.Failure("dead", start=0.35, end=0.45), dict.fromkeys(times[3:])),
+            (
+                {"type": "biased", "start": 0.35, "end": 0.65, "offset": {"position": 5.0}},
+                {t: t + 5 for t in (0.4, 0.5, 0.6)},
+            ),
+        ]
         for failure, wrong in cases:
             with self.subTest(failure):
                 expected = [(t, wrong.get(t, t)) for t in times if wrong.get(t, t) is not None]
                 np.testing.assert_allclose(self.course(failure), expected, atol=1e-9)
 
     def test_delay_and_share(self) -> None:
-        self.course(vd.Failure("delayed", 0.35, 0.65, by="250 ms"), latency=0.1)
+        self.course(vd.Failure("delayed", start=0.35, end=0.65, delay="250 ms"), latency=0.1)
         self.sim.reset()
         samples, arrived = self.sim.streams["rig/eye"], []
         for step in (300, 450, 700, 750, 900):
             self.sim.advance_to(step)
             arrived.append(samples.arrived(step).time)  # type: ignore[union-attr]
         np.testing.assert_allclose(arrived, [0.2, 0.3, 0.3, 0.4, 0.8])  # 0.6 is overtaken by 0.7
-        kept = readings(vd.Imu(failures=[vd.Failure("dropped", share=0.4)]), 10.0)
+        kept = readings(vd.Imu(), 10.0, failures=[vd.Failure("dropped", fraction=0.4)])
         self.assertAlmostEqual(len(kept) / 1000, 0.6, delta=0.05)
 
     def test_a_bias_on_no_field(self) -> None:
-        with self.assertRaisesRegex(vd.VeldrainError, "no field of the reading 'position'.*positions"):
-            self.course(vd.Failure("biased", by={"position": 1.0}))
+        with self.assertRaisesRegex(vd.VeldrainError, "no field of the reading 'positions'.*position"):
+            self.course(vd.Failure("biased", offset={"positions": 1.0}))
 
     def test_exact_everywhere(self) -> None:
         """``exact=True`` of the simulation is what ``exact=True`` of every sensor is."""
         w = vd.World().obstacle("post", vd.Box((0.1, 0.4, 0.4)), pose=vd.Pose((1, 0, 0))).place(cart(), fixed=True)
         sim = vd.Simulation(w, exact=True)
         sim.advance("0.3 s")
-        self.assertEqual(float(sim["cart"].read("imu").rate @ (1, 1, 1)), 0.0)
+        self.assertEqual(float(sim["cart"].read("imu").angular_velocity @ (1, 1, 1)), 0.0)
         ranges = sim["cart"].read("scan").ranges
         np.testing.assert_allclose(ranges, ranges[::-1], atol=1e-12)  # the scene is the same on both sides
 
@@ -247,13 +261,15 @@ models:
   rig:
     links: {box: {mass: 1, parts: [{box: [10 cm, 10 cm, 10 cm], role: collision}]}}
     sensors:
-      eye: {use: Camera, on: box, with: {size: [32, 24], field: 70 deg}}
+      eye: {use: Camera, on: box, with: {size: [32, 24], field_of_view: 70 deg}}
       cloud: {use: SpinningLidar, on: box, with: {elevations: [0, 5 deg], azimuths: 8, exact: true}}
-      fix: {use: Gnss, on: box, with: {noise: 1 m, failures: [{kind: dead, start: 2 s}]}}
+      fix: {use: Gnss, on: box, with: {noise: 1 m}, failures: [{type: dead, start: 2 s}]}
 place: {rig: {model: rig, fixed: true, pose: {xyz: [0, 0, 1 m]}}}
 """
-        made = vd.World().light(vd.Sun("20 deg", "90 deg", 2e4), vd.Sky(5e3), vd.Lamp((0, 0, 3), 200, "#ffeecc"))
-        made.weather(vd.Air("200 m", 4)).ground(look=vd.Look("white", checker="grey", tile=0.5))
+        made = vd.World().light(
+            vd.Sun("20 deg", "90 deg", lux=2e4), vd.Sky(5e3), vd.Lamp((0, 0, 3), 200, colour="#ffeecc")
+        )
+        made.weather(vd.Air(visibility="200 m", rain="4 mm/h")).ground(look=vd.Look("white", checker="grey", tile=0.5))
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "w.world.yaml"
             path.write_text(text)
@@ -265,12 +281,14 @@ place: {rig: {model: rig, fixed: true, pose: {xyz: [0, 0, 1 m]}}}
             sim.advance("0.3 s")
             self.assertEqual(sim["rig"].read("eye").pixels.shape, (24, 32, 3))
             self.assertEqual(sim["rig"].read("cloud").ranges.shape, (2, 8))
-            for old, new, told in (("look: tarred", "look: tared", r"w.world.yaml:10.*no look 'tared'.*tarred"),
-                                   ("use: Camera", "use: Camra", "no sensor 'Camra'.*'Camera'"),
-                                   ("field: 70 deg", "field: 190 deg", "w.world.yaml:15.*a field of 190°"),
-                                   ("azimuths: 8", "azimuts: 8", "argument 'azimuts'.*'azimuths'"),
-                                   ("on: box, with: {noise", "on: bix, with: {noise", "w.world.yaml:17.*no link 'bix'.*'box'"),
-                                   ("lux: 5e3", "lux: -1", "w.world.yaml:5.*lux is -1")):  # fmt: skip
+            for old, new, told in (
+                ("look: tarred", "look: tared", r"w.world.yaml:10.*no look 'tared'.*tarred"),
+                ("use: Camera", "use: Camra", "no sensor 'Camra'.*'Camera'"),
+                ("field_of_view: 70 deg", "field_of_view: 190 deg", "w.world.yaml:15.*field_of_view is 190°"),
+                ("azimuths: 8", "azimuts: 8", "argument 'azimuts'.*'azimuths'"),
+                ("on: box, with: {noise", "on: bix, with: {noise", "w.world.yaml:17.*no link 'bix'.*'box'"),
+                ("lux: 5e3", "lux: -1", "w.world.yaml:5.*lux is -1"),
+            ):
                 with self.subTest(new):
                     path.write_text(text.replace(old, new))
                     with self.assertRaisesRegex(vd.VeldrainError, told):
@@ -280,5 +298,5 @@ place: {rig: {model: rig, fixed: true, pose: {xyz: [0, 0, 1 m]}}}
         """What a failure keeps back is not in the recording either."""
         scenario = cart_scenario(duration=0.5)
         model = scenario.world.placed["cart"].model
-        model.sensors["imu"].sensor.failures = (vd.Failure("dead", 0.255),)  # type: ignore[attr-defined]
+        model.sensors["imu"] = replace(model.sensors["imu"], failures=(vd.Failure("dead", start=0.255),))
         self.assertEqual(vd.run(scenario)["cart/imu"]["time"].max(), 0.25)

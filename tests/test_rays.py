@@ -122,8 +122,15 @@ class Scenes(unittest.TestCase):
         """Sixty shapes of all kinds."""
         random = np.random.default_rng(3)
         corners, triangles = prism(0.3, 0.4)
-        kinds: list[Any] = [vd.Box((0.3, 0.4, 0.5)), vd.Sphere(0.25), vd.Cylinder(0.2, 0.5), vd.Cone(0.25, 0.5),
-                            vd.Capsule(0.15, 0.3), vd.Ellipsoid((0.2, 0.3, 0.1)), vd.Mesh.of(corners, triangles)]  # fmt: skip
+        kinds: list[Any] = [
+            vd.Box((0.3, 0.4, 0.5)),
+            vd.Sphere(0.25),
+            vd.Cylinder(0.2, 0.5),
+            vd.Cone(0.25, 0.5),
+            vd.Capsule(0.15, 0.3),
+            vd.Ellipsoid((0.2, 0.3, 0.1)),
+            vd.Mesh.of(corners, triangles),
+        ]
         w = vd.World(gravity=(0, 0, 0)).ground(height=-5)
         for k in range(60):
             pose = vd.Pose(random.uniform(-4, 4, 3), rpy=random.uniform(-3, 3, 3))
@@ -144,8 +151,10 @@ class Scenes(unittest.TestCase):
         np.testing.assert_allclose(found, np.min(alone, axis=0), atol=1e-9)
         which = np.argmin(alone, axis=0)
         hit = np.isfinite(found)
-        self.assertEqual([n for n, h in zip(names, hit, strict=True) if h],
-                         [["ground", *w.obstacles][k] for k, h in zip(which, hit, strict=True) if h])  # fmt: skip
+        self.assertEqual(
+            [n for n, h in zip(names, hit, strict=True) if h],
+            [["ground", *w.obstacles][k] for k, h in zip(which, hit, strict=True) if h],
+        )
 
     def test_refitted_as_built_anew(self) -> None:
         """After motion the hierarchy gives what one made at these places gives."""

@@ -99,8 +99,11 @@ class Spoilt(unittest.TestCase):
             records = [(1, struct.pack("<II", 0, 0)), (6, body + data)]
             return b"\x89MCAP0\r\n" + b"".join(bytes([op]) + struct.pack("<Q", len(b)) + b for op, b in records)
 
-        for size, says, pattern in ((1 << 27, 1 << 40, "says that it unpacks to"), (1 << 27, 1 << 20, "unpacks to"),
-                                    (MOST_UNPACKED * 2, MOST_UNPACKED * 2, "says that")):  # fmt: skip
+        for size, says, pattern in (
+            (1 << 27, 1 << 40, "says that it unpacks to"),
+            (1 << 27, 1 << 20, "unpacks to"),
+            (MOST_UNPACKED * 2, MOST_UNPACKED * 2, "says that"),
+        ):
             with self.subTest(size=size, says=says):
                 bomb = packed(size, says)
                 tracemalloc.start()
@@ -125,10 +128,19 @@ class Spoilt(unittest.TestCase):
                     vd.Recording(foreign(("a", kind, [data])))["a"]
 
     def test_joint_states_go_by_name(self) -> None:
-        table = vd.Recording(foreign(("j", "sensor_msgs/msg/JointState", [
-            joints(["a", "b"], position=[1, 2]), joints(["b", "a"], position=[4, 3], effort=[0.5, 0.25]),
-            joints(["c"], velocity=[9]),
-        ])))["j"]  # fmt: skip
+        table = vd.Recording(
+            foreign(
+                (
+                    "j",
+                    "sensor_msgs/msg/JointState",
+                    [
+                        joints(["a", "b"], position=[1, 2]),
+                        joints(["b", "a"], position=[4, 3], effort=[0.5, 0.25]),
+                        joints(["c"], velocity=[9]),
+                    ],
+                )
+            )
+        )["j"]
         np.testing.assert_array_equal(table["position.a"], [1, 3, np.nan])
         np.testing.assert_array_equal(table["position.b"], [2, 4, np.nan])
         np.testing.assert_array_equal(table["velocity.c"], [np.nan, np.nan, 9])
@@ -229,8 +241,10 @@ vd.run(cart_scenario(duration={duration}), record="{self.folder}/r.mcap")
             "veldrain: world/1\nground: {height: -1}\nmodels: {cart: tests.helpers:cart}\n"
             "place: {cart: {model: cart, fixed: true}}\n"
         )
-        for use, status, told in (("lucky.py:Lucky", 1, r"differs first in cart/commands, at 0.05 s; draw from"),
-                                  ("tests.helpers:Hold", 1, "run twice, every stream is the same")):  # fmt: skip
+        for use, status, told in (
+            ("lucky.py:Lucky", 1, r"differs first in cart/commands, at 0.05 s; draw from"),
+            ("tests.helpers:Hold", 1, "run twice, every stream is the same"),
+        ):
             (self.folder / "s.scenario.yaml").write_text(
                 f"veldrain: scenario/1\nworld: w.world.yaml\nduration: 0.2 s\ncontrollers: {{cart: {{use: '{use}'}}}}\n"
             )

@@ -74,10 +74,14 @@ class Pages(unittest.TestCase):
             result = studied(folder, 8, weak=Hold(gain=5), strong=Hold(gain=80))
             page = self.page(result)
             for words in (
-                "weak against strong", "8 paired trials each", "place: strong is better",
+                "weak against strong",
+                "8 paired trials each",
+                "place: strong is better",
                 "never there: too few pairs, six at least, strong against weak.",
-                "All trials", "time is up", "p against weak",
-            ):  # fmt: skip
+                "All trials",
+                "time is up",
+                "p against weak",
+            ):
                 self.assertIn(words, page.text)
             self.assertEqual(page.tags["svg"], 3)  # paths, place over time, differences
             self.assertTrue(page.links and all((Path(folder) / link).is_file() for link in page.links))
@@ -119,9 +123,18 @@ class Pages(unittest.TestCase):
 class Words(unittest.TestCase):
     def test_numbers(self) -> None:
         for value, text in (
-            (0.012345, "0.0123"), (21.2512, "21.3"), (1234.6, "1235"), (0, "0"), (-0.5, "−0.500"), (1.5e-7, "1.50e−07"),
-            (math.nan, "–"), (math.inf, "∞"), (-math.inf, "−∞"), (99.96, "100.0"), (2.5e9, "2.50e+09"),
-        ):  # fmt: skip
+            (0.012345, "0.0123"),
+            (21.2512, "21.3"),
+            (1234.6, "1235"),
+            (0, "0"),
+            (-0.5, "−0.500"),
+            (1.5e-7, "1.50e−07"),
+            (math.nan, "–"),
+            (math.inf, "∞"),
+            (-math.inf, "−∞"),
+            (99.96, "100.0"),
+            (2.5e9, "2.50e+09"),
+        ):
             with self.subTest(value=value):
                 self.assertEqual(number(value), text)
         self.assertEqual((signed(0.2), signed(-0.2), signed(0.0)), ("+0.200", "−0.200", "0"))
@@ -153,10 +166,15 @@ class Words(unittest.TestCase):
         for thing in plan_of(w):
             xs, ys = zip(*thing["outline"], strict=True)
             sizes[thing["name"], thing["kind"]] = (round(max(xs) - min(xs), 2), round(max(ys) - min(ys), 2))
-        self.assertEqual(sizes, {
-            ("lying", "obstacle"): (0.2, 0.6), ("standing", "obstacle"): (0.2, 0.2), ("ball", "obstacle"): (0.4, 0.4),
-            ("mud", "patch"): (1.0, 2.0),
-        })  # fmt: skip
+        self.assertEqual(
+            sizes,
+            {
+                ("lying", "obstacle"): (0.2, 0.6),
+                ("standing", "obstacle"): (0.2, 0.2),
+                ("ball", "obstacle"): (0.4, 0.4),
+                ("mud", "patch"): (1.0, 2.0),
+            },
+        )
 
 
 class Compiling(unittest.TestCase):

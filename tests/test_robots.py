@@ -105,12 +105,17 @@ class Urdf(Folder):
         self.assertEqual((turn.axis, turn.mimic, turn.limits), ((1, 0, 0), ("raise", 2, 0.5), (-1, 2)))
         self.assertEqual((m.motors["raise"].reduction, m.motors["raise"].limit), (50, 100))
         self.assertEqual(m.line_of("lift/raise"), f"{self.folder / 'lift.urdf'}:19")
-        self.assertEqual([n.rpartition(": ")[2] for n in m.notes],
-                         ["<camera_stand> in <robot> is not used", "<calibration> in <joint> is not used"])  # fmt: skip
+        self.assertEqual(
+            [n.rpartition(": ")[2] for n in m.notes],
+            ["<camera_stand> in <robot> is not used", "<calibration> in <joint> is not used"],
+        )
 
     def test_written_and_read_again_is_the_same(self) -> None:
-        for name, model in (("full", vd.load_robot(self.write("lift.urdf", FULL))), ("everything", everything()),
-                            *((p.name, vd.load_robot(p)) for p in ROBOTS.glob("*.urdf") if "broken" not in p.name)):  # fmt: skip
+        for name, model in (
+            ("full", vd.load_robot(self.write("lift.urdf", FULL))),
+            ("everything", everything()),
+            *((p.name, vd.load_robot(p)) for p in ROBOTS.glob("*.urdf") if "broken" not in p.name),
+        ):
             with self.subTest(name=name):
                 left = vd.save_robot(model, self.folder / "out" / "again.urdf")
                 again = vd.load_robot(self.folder / "out" / "again.urdf")
@@ -137,8 +142,14 @@ class Urdf(Folder):
         ring = f"{link}<link name='b'/><joint name='j' type='fixed'><parent link='a'/><child link='b'/></joint>"
         for inside, pattern in (
             (f"{link}\n<link", r"r\.urdf:2: broken XML"),
-            (f"{link}\n<joint name='j' type='fixed'><parent link='a'/><child link='a'/></joint>", r"r\.urdf:2: .*held by itself"),
-            (f"{ring}\n<joint name='k' type='fixed'><parent link='b'/><child link='a'/></joint>", r"r\.urdf:2: .*form a ring"),
+            (
+                f"{link}\n<joint name='j' type='fixed'><parent link='a'/><child link='a'/></joint>",
+                r"r\.urdf:2: .*held by itself",
+            ),
+            (
+                f"{ring}\n<joint name='k' type='fixed'><parent link='b'/><child link='a'/></joint>",
+                r"r\.urdf:2: .*form a ring",
+            ),
             ("\n" + body.format("one"), r"r\.urdf:2: ixx of <inertia> is 'one', no number"),
             ("\n" + body.format("nan"), r"r\.urdf:2: ixx of <inertia> is 'nan', no number"),
             (body.format("9"), r"r\.urdf:1: robot/a: no body has the principal moments 1, 1, 9"),
@@ -153,8 +164,11 @@ class Urdf(Folder):
             (mesh.format("pack.zip"), r"a mesh file of kind '\.zip'"),
             (f"{link}{link}", r"a second link 'a'"),
             ("", r"r\.urdf:1: a robot without links"),
-            (f"{link}<joint name='j' type='turning'><parent link='a'/><child link='a'/></joint>", r"no type of joint 'turning'"),
-        ):  # fmt: skip
+            (
+                f"{link}<joint name='j' type='turning'><parent link='a'/><child link='a'/></joint>",
+                r"no type of joint 'turning'",
+            ),
+        ):
             with self.subTest(inside=inside):
                 path = self.write("r.urdf", f'<robot name="robot">{inside}</robot>')
                 self.refused(pattern, lambda path=path: vd.load_robot(path))
@@ -165,8 +179,12 @@ class Urdf(Folder):
     def test_meshes_are_found_in_packages_and_search_folders(self) -> None:
         trimesh.creation.box((1, 1, 1)).export(self.write("elsewhere/parts/cube.stl", ""))
         text = '<robot name="r"><link name="a"><visual><geometry><mesh filename="{}" scale="1 2 -3"/></geometry></visual></link></robot>'
-        for name, search in (("package://parts/cube.stl", "elsewhere"), ("package://parts/cube.stl", "elsewhere/parts"),
-                             ("parts/cube.stl", "elsewhere"), ("cube.stl", "elsewhere/parts")):  # fmt: skip
+        for name, search in (
+            ("package://parts/cube.stl", "elsewhere"),
+            ("package://parts/cube.stl", "elsewhere/parts"),
+            ("parts/cube.stl", "elsewhere"),
+            ("cube.stl", "elsewhere/parts"),
+        ):
             with self.subTest(name=name, search=search):
                 path = self.write("robot/r.urdf", text.format(name))
                 mesh = vd.load_robot(path, search=[self.folder / search]).links["a"].parts[0].shape
@@ -174,18 +192,26 @@ class Urdf(Folder):
                 self.refused("no file|leads out", lambda path=path: vd.load_robot(path))
 
     def test_xacro(self) -> None:
-        self.write("wheel.xacro", """<robot xmlns:xacro="http://www.ros.org/wiki/xacro"><xacro:macro name="wheel" params="side y">
+        self.write(
+            "wheel.xacro",
+            """<robot xmlns:xacro="http://www.ros.org/wiki/xacro"><xacro:macro name="wheel" params="side y">
             <link name="${side}"/><joint name="${side}_axle" type="continuous"><parent link="hull"/><child link="${side}"/>
-            <origin xyz="0 ${y * 2} 0"/></joint></xacro:macro></robot>""")  # fmt: skip
-        path = self.write("cart.urdf.xacro", """<robot name="cart" xmlns:xacro="http://www.ros.org/wiki/xacro">
+            <origin xyz="0 ${y * 2} 0"/></joint></xacro:macro></robot>""",
+        )
+        path = self.write(
+            "cart.urdf.xacro",
+            """<robot name="cart" xmlns:xacro="http://www.ros.org/wiki/xacro">
             <xacro:arg name="track" default="0.2"/><xacro:include filename="wheel.xacro"/><link name="hull"/>
-            <xacro:wheel side="left" y="$(arg track)"/><xacro:wheel side="right" y="-$(arg track)"/></robot>""")  # fmt: skip
+            <xacro:wheel side="left" y="$(arg track)"/><xacro:wheel side="right" y="-$(arg track)"/></robot>""",
+        )
         m = vd.load_robot(path, arguments={"track": "0.3"})
         self.assertEqual(m.joints["left_axle"].pose.position.tolist(), [0, 0.6, 0])
         for text, pattern in (
             ('<xacro:include filename="../../../etc/passwd"/>', "leads out of|no file"),
-            ("${1 / 0}", "xacro: "), ('<xacro:what a="1"/>', "xacro: "), ('<xacro:include filename="e.xacro"/>', "DOCTYPE"),
-        ):  # fmt: skip
+            ("${1 / 0}", "xacro: "),
+            ('<xacro:what a="1"/>', "xacro: "),
+            ('<xacro:include filename="e.xacro"/>', "DOCTYPE"),
+        ):
             with self.subTest(text=text):
                 self.write("e.xacro", "<!DOCTYPE r [<!ENTITY x 'y'>]><robot/>")
                 bad = self.write(
@@ -227,7 +253,7 @@ def everything() -> vd.Model:
     m.no_contact("ram", "eye").frame("tip", "ram", vd.Pose((0.1, 0, 0), yaw=0.3)).posture(
         "out", {"slide": 0.4, "look/x": 0.2}
     )
-    return m.mount(vd.Imu(), "imu", "ram")
+    return m.mount("imu", vd.Imu(), on="ram")
 
 
 class Meshes(Folder):
@@ -247,8 +273,11 @@ class Meshes(Folder):
                         np.diag(made.inertia), vd.Box((0.1, 0.2, 0.3)).unit_inertia().diagonal() * 3, rtol=1e-6
                     )
         dae = (self.folder / "box.dae").read_text()
-        (self.folder / "cm.dae").write_text(dae.replace("<asset>", '<asset><unit name="cm" meter="0.01"/>', 1)
-                                            if "<unit" not in dae else dae.replace('meter="1.0"', 'meter="0.01"'))  # fmt: skip
+        (self.folder / "cm.dae").write_text(
+            dae.replace("<asset>", '<asset><unit name="cm" meter="0.01"/>', 1)
+            if "<unit" not in dae
+            else dae.replace('meter="1.0"', 'meter="0.01"')
+        )
         self.assertAlmostEqual(vd.Mesh(self.folder / "cm.dae").volume, 6.0, 5)
         slab = vd.Model("m").link(
             "a", vd.Mesh(self.folder / "box.stl", scale=(0.001, 0.001, 0.002)), density="1000 kg/m^3"
@@ -397,8 +426,10 @@ class Composition(Folder):
     def test_joined(self) -> None:
         m = arm().attach(hand(), on="boom", pose=vd.Pose((0.6, 0, 0), rpy=(0, math.pi / 2, 0)))
         self.assertEqual(set(m.links), {"base", "boom", "hand/palm", "hand/finger"})
-        self.assertEqual((m.motors["hand/close"].stiffness, m.apart, m.postures["hand/shut"]),
-                         (500, [("hand/palm", "hand/finger")], {"hand/close": 0.04}))  # fmt: skip
+        self.assertEqual(
+            (m.motors["hand/close"].stiffness, m.apart, m.postures["hand/shut"]),
+            (500, [("hand/palm", "hand/finger")], {"hand/close": 0.04}),
+        )
         where = m.poses({"swing": 0.5, "hand/close": 0.03})["hand/finger"].position
         # Along the boom 0.66, and the finger's x has become −z of the boom.
         x, z = 0.66, -0.03
@@ -463,7 +494,9 @@ class Composition(Folder):
         vd.save_robot(arm(), self.folder / "arm.urdf")
         vd.save_robot(hand(), self.folder / "parts" / "hand.urdf")
         self.write("parts/hand.world.yaml", "veldrain: world/1\nmodels: {hand: hand.urdf}\nno_contact: []\n")
-        self.write("w.world.yaml", """veldrain: world/1
+        self.write(
+            "w.world.yaml",
+            """veldrain: world/1
 base: parts/hand.world.yaml
 models:
   arm:
@@ -479,7 +512,8 @@ models:
     accept: [{rule: sags, at: swing, because: it is held by a brace}]
 place: {arm: {model: arm, fixed: true, posture: out}}
 accept: [{rule: no-limits, at: arm/swing, because: a slip ring}]
-""")  # fmt: skip
+""",
+        )
         m = (
             arm()
             .scaled(2, "arm")
@@ -488,7 +522,7 @@ accept: [{rule: no-limits, at: arm/swing, because: a slip ring}]
         m.change_joint("swing", axis=(0, 0, 1), limits=None)
         m.change_link("boom", vd.Part(vd.Cylinder(0.1, 1), role="collision", surface=vd.Surface(0.3)), mass=3)
         m.attach(hand(), on="boom", name="tool", pose=vd.Pose((1, 0, 0))).mount(
-            vd.Imu(period="5 ms"), "imu", "tool/palm"
+            "imu", vd.Imu(period="5 ms"), on="tool/palm"
         )
         m.posture("out", {"swing": "30 deg", "tool/close": "2 cm"}).accept("sags", "swing", "it is held by a brace")
         by_hand = vd.World().place(m, fixed=True, posture="out").accept("no-limits", "arm/swing", "a slip ring")
@@ -551,20 +585,28 @@ accept: [{rule: no-limits, at: arm/swing, because: a slip ring}]
         )
         tray.change_link("crawler/rear_right_wheel", inertia=None)
         self.refused("tray/crawler/bumper_spring: limits", lambda: vd.World().place(tray))
-        for wrong in (lambda: m.attach(press, on="roof"), lambda: m.attach(press, on="floor"), lambda: m.scaled(0),
-                      lambda: m.posture("p", {"slide": 1}), lambda: m.defaults(colour="red"),
-                      lambda: m.attach(press, on="floor", name="x", pose=vd.Pose(), in_root=vd.Pose())):  # fmt: skip
+        for wrong in (
+            lambda: m.attach(press, on="roof"),
+            lambda: m.attach(press, on="floor"),
+            lambda: m.scaled(0),
+            lambda: m.posture("p", {"slide": 1}),
+            lambda: m.defaults(colour="red"),
+            lambda: m.attach(press, on="floor", name="x", pose=vd.Pose(), in_root=vd.Pose()),
+        ):
             self.refused(".", wrong)
 
     def test_a_world_over_another_in_its_own_folder(self) -> None:
         """Files that the base names stay beside the base."""
         shutil.copytree(ROBOTS, self.folder / "drawings" / "robots")
-        path = self.write("runs/w.world.yaml", """veldrain: world/1
+        path = self.write(
+            "runs/w.world.yaml",
+            """veldrain: world/1
 base: ../drawings/robots/sluice.world.yaml
 models: {sluice: {links: {rack: {parts: [{mesh: {file: ../drawings/robots/meshes/mast.stl, collide: capsule}}], mass: 1}},
   joints: {foot: {parent: frame, child: rack, kind: fixed}}}}
 place: {sluice: {posture: open}, second: {model: sluice, fixed: true, pose: {xyz: [3, 0, 0]}}}
-""")  # fmt: skip
+""",
+        )
         world = vd.load_world(path)
         self.assertEqual(world.placed["sluice"].joints, {"lift": 0.75})
         self.assertEqual(world.placed["second"].joints, {})

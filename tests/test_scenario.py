@@ -30,7 +30,7 @@ class Course(unittest.TestCase):
     def test_push_gives_its_impulse(self) -> None:
         """F·t/m on a free body, at the time that was set; at a point off the centre it also turns it."""
         w = vd.World(gravity=(0, 0, 0)).body("puck", vd.Box((0.4, 0.4, 0.4)), mass=4)
-        m = vd.Model("probe").link("eye", mass=1).mount(vd.TruePose("10 ms"), "truth", "eye")
+        m = vd.Model("probe").link("eye", mass=1).mount("truth", vd.TruePose("10 ms"), on="eye")
         scenario = vd.Scenario(w.place(m, fixed=True, pose=vd.Pose((9, 9, 9))), "1 s")
         scenario.at("300 ms").push("puck", force=(0, "20 N", 0), at=(0.1, 0, 0), lasting="200 ms")
         from veldrain.recording import Recorder
@@ -57,10 +57,17 @@ class Course(unittest.TestCase):
         near, touch = vd.distance("cart/car", "goal") < 0.1, vd.touching("cart", "post")
         far = vd.clearance("cart/car", "post") > 0.2
         cases = [
-            ({"never": touch}, True), ({"never": near}, False), ({"always": ~touch}, True), ({"always": near}, False),
-            ({"eventually": near}, True), ({"eventually": near, "within": "1 ms"}, False), ({"eventually": touch}, False),
-            ({"eventually": near & ~touch}, True), ({"eventually": touch | near}, True), ({"always": far | ~near}, True),
-        ]  # fmt: skip
+            ({"never": touch}, True),
+            ({"never": near}, False),
+            ({"always": ~touch}, True),
+            ({"always": near}, False),
+            ({"eventually": near}, True),
+            ({"eventually": near, "within": "1 ms"}, False),
+            ({"eventually": touch}, False),
+            ({"eventually": near & ~touch}, True),
+            ({"eventually": touch | near}, True),
+            ({"always": far | ~near}, True),
+        ]
         scenario = cart_scenario()
         for k, (rule, _) in enumerate(cases):
             scenario.expect(f"rule {k}", **rule)  # type: ignore[arg-type]
@@ -74,13 +81,7 @@ class Course(unittest.TestCase):
         w = (
             vd.World()
             .ground()
-            .body(
-                "ball",
-                vd.Sphere(0.1),
-                mass=1,
-                pose=vd.Pose((0, 0, 0.15)),
-                surface=vd.Surface(restitution=0.9),
-            )
+            .body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 0.15)), surface=vd.Surface(restitution=0.9))
         )
         scenario = vd.Scenario(w, "250 ms", tick="50 ms").expect("in the air", never=vd.touching("ball", "ground"))
         verdict = vd.run(scenario).outcome["expectations"]["in the air"]
@@ -109,10 +110,7 @@ class Course(unittest.TestCase):
             ("one of never, always and eventually", lambda: cart_scenario().expect("x")),
             ("within= goes with", lambda: cart_scenario().expect("x", never=vd.touching("a", "b"), within=1)),
             ("is not a condition", lambda: cart_scenario().when(True)),  # type: ignore[arg-type]
-            (
-                "second expectation",
-                lambda: cart_scenario().expect("off the post", never=vd.touching("cart", "post")),
-            ),
+            ("second expectation", lambda: cart_scenario().expect("off the post", never=vd.touching("cart", "post"))),
             ("a moment at -1 s", lambda: cart_scenario().at(-1)),
         ):
             with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
@@ -176,11 +174,18 @@ class Recordings(unittest.TestCase):
         for m in read_ros2_messages(str(self.path)):
             found.setdefault(m.channel.topic, []).append(m)
         kinds = {name: ms[0].schema.name for name, ms in found.items()}
-        self.assertEqual(kinds, {
-            "cart/encoders": "sensor_msgs/msg/JointState", "cart/commands": "sensor_msgs/msg/JointState",
-            "cart/truth": "nav_msgs/msg/Odometry", "cart/scan": "sensor_msgs/msg/LaserScan",
-            "cart/imu": "sensor_msgs/msg/Imu", "scenario/events": "std_msgs/msg/String", "scenario/state": "std_msgs/msg/Float64MultiArray",
-        })  # fmt: skip
+        self.assertEqual(
+            kinds,
+            {
+                "cart/encoders": "sensor_msgs/msg/JointState",
+                "cart/commands": "sensor_msgs/msg/JointState",
+                "cart/truth": "nav_msgs/msg/Odometry",
+                "cart/scan": "sensor_msgs/msg/LaserScan",
+                "cart/imu": "sensor_msgs/msg/Imu",
+                "scenario/events": "std_msgs/msg/String",
+                "scenario/state": "std_msgs/msg/Float64MultiArray",
+            },
+        )
         for name, messages in found.items():
             self.assertEqual(len(messages), self.recording.streams[name].count)
             stamps = [m.log_time_ns for m in messages]
@@ -192,8 +197,12 @@ class Recordings(unittest.TestCase):
         ours = self.recording["cart/truth"]
         theirs = [m.ros_msg.pose.pose for m in found["cart/truth"]]
         np.testing.assert_array_equal(ours["x"], [p.position.x for p in theirs])
-        np.testing.assert_allclose(ours["yaw"], Rotation.from_quat([(p.orientation.x, p.orientation.y, p.orientation.z,
-                                   p.orientation.w) for p in theirs]).as_euler("xyz")[:, 2])  # fmt: skip
+        np.testing.assert_allclose(
+            ours["yaw"],
+            Rotation.from_quat(
+                [(p.orientation.x, p.orientation.y, p.orientation.z, p.orientation.w) for p in theirs]
+            ).as_euler("xyz")[:, 2],
+        )
         scan = found["cart/scan"][3].ros_msg
         self.assertAlmostEqual(scan.angle_max - scan.angle_min, math.radians(270), places=5)
         self.assertEqual(len(scan.ranges), 8)

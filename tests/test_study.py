@@ -93,18 +93,12 @@ class Pairing(unittest.TestCase):
                 "'3 kg' is not a length",
                 lambda: vd.Study(scenario, {"h": Hold()}, vary={"post.x": vd.uniform(0, "3 kg")}),
             ),
-            (
-                "the lower value first",
-                lambda: vd.Study(scenario, {"h": Hold()}, vary={"post.x": vd.uniform(2, 1)}),
-            ),
+            ("the lower value first", lambda: vd.Study(scenario, {"h": Hold()}, vary={"post.x": vd.uniform(2, 1)})),
             ("0 trials", lambda: vd.Study(scenario, {"h": Hold()}, trials=0)),
             ("no controllers", lambda: vd.Study(scenario, {})),
             ("no period and no update", lambda: vd.Study(scenario, {"h": 3})),
             ("no statistic 'median'", lambda: vd.Metric("m", "s", "c", "median")),
-            (
-                "this name is taken",
-                lambda: vd.Study(scenario, {"h": Hold()}, metrics=[vd.FinishTime("time", "x")]),
-            ),
+            ("this name is taken", lambda: vd.Study(scenario, {"h": Hold()}, metrics=[vd.FinishTime("time", "x")])),
         ):
             with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
                 act()
@@ -116,10 +110,7 @@ class Running(unittest.TestCase):
             results = {w: small().run(Path(folder) / str(w), workers=w) for w in (1, 2)}
             with ThreadPoolExecutor(2) as pool:
                 results[3] = small().run(Path(folder) / "3", executor=pool)
-            for name in (
-                "trials.csv",
-                *(f"trials/{c}/{n:03d}.mcap" for c in ("slow", "fast") for n in range(3)),
-            ):
+            for name in ("trials.csv", *(f"trials/{c}/{n:03d}.mcap" for c in ("slow", "fast") for n in range(3))):
                 self.assertEqual(len({(r.folder / name).read_bytes() for r in results.values()}), 1, name)
             trials = results[1].trials
             self.assertEqual(list(trials["controller"]), ["slow"] * 3 + ["fast"] * 3)
@@ -185,8 +176,14 @@ class Running(unittest.TestCase):
     def test_metrics_read_what_is_there(self) -> None:
         recording = vd.run(cart_scenario(duration=0.3))
         table = recording["cart/encoders"]["effort.slide"].to_numpy()
-        for statistic, exact in (("mean", table.mean()), ("rms", math.sqrt((table**2).mean())), ("largest", abs(table).max()),
-                                 ("least", table.min()), ("most", table.max()), ("last", table[-1])):  # fmt: skip
+        for statistic, exact in (
+            ("mean", table.mean()),
+            ("rms", math.sqrt((table**2).mean())),
+            ("largest", abs(table).max()),
+            ("least", table.min()),
+            ("most", table.max()),
+            ("last", table[-1]),
+        ):
             self.assertAlmostEqual(vd.Metric("m", "cart/encoders", "effort.slide", statistic).of(recording), exact)
         self.assertTrue(math.isnan(vd.FinishTime("t", "never").of(recording)))
         with self.assertRaisesRegex(vd.VeldrainError, "did you mean 'effort.slide'"):
@@ -267,11 +264,23 @@ class Sources(unittest.TestCase):
         self.assertTrue(hung["failed"].all() and hung["reason"].str.contains("limit of 2 s is over").all())
 
     def test_names_that_are_none(self) -> None:
-        for name, metric in (("../evil", "m"), ("a/b", "m"), (".", "m"), ("a\nb", "m"), ("", "m"), ("a", "x\ty"),
-                             ("a", "cart/slide.position"), ("a", "passed")):  # fmt: skip
+        for name, metric in (
+            ("../evil", "m"),
+            ("a/b", "m"),
+            (".", "m"),
+            ("a\nb", "m"),
+            ("", "m"),
+            ("a", "x\ty"),
+            ("a", "cart/slide.position"),
+            ("a", "passed"),
+        ):
             with self.subTest(name=name, metric=metric), self.assertRaises(vd.VeldrainError):
-                vd.Study(cart_scenario(), {name: Hold()}, {"cart/slide.position": vd.uniform(0, 0.1)},
-                         metrics=[vd.Metric(metric, "cart/truth", "x", "last")])  # fmt: skip
+                vd.Study(
+                    cart_scenario(),
+                    {name: Hold()},
+                    {"cart/slide.position": vd.uniform(0, 0.1)},
+                    metrics=[vd.Metric(metric, "cart/truth", "x", "last")],
+                )
 
     def test_told_before_the_first_step(self) -> None:
         at, scenario = vd.Metric("m", "cart/truth", "q", "last"), cart_scenario()
@@ -304,8 +313,15 @@ class Sources(unittest.TestCase):
 
     def test_worlds_of_all_shapes_and_of_none(self) -> None:
         """Pages of worlds with a mesh, a height field, a cone, an ellipsoid, a capsule, and with nothing at all."""
-        for shapes in ([vd.HeightField(np.zeros((3, 3)), 0.1), vd.Cone(0.1, 0.2), vd.Ellipsoid((0.1, 0.2, 0.3)),
-                        vd.Capsule(0.1, 0.2)], []):  # fmt: skip
+        for shapes in (
+            [
+                vd.HeightField(np.zeros((3, 3)), 0.1),
+                vd.Cone(0.1, 0.2),
+                vd.Ellipsoid((0.1, 0.2, 0.3)),
+                vd.Capsule(0.1, 0.2),
+            ],
+            [],
+        ):
             scenario = vd.Scenario(vd.World().place(cart(), fixed=True), 0.2, {"cart": Hold()})
             for k, shape in enumerate(shapes):
                 scenario.world.obstacle(f"o{k}", shape, vd.Pose((3, k, 0)))
@@ -371,8 +387,10 @@ class Statistics(unittest.TestCase):
         wide = [0.0, 5.0, -3.0, 2.0, 1.0, 4.0]
         near = [w + 1 + 0.01 * k for k, w in enumerate(wide)]
         for better, other, verdict in (
-            ("higher", near, "better"), ("lower", near, "worse"), ("lower", wide[::-1], "no clear difference"),
-        ):  # fmt: skip
+            ("higher", near, "better"),
+            ("lower", near, "worse"),
+            ("lower", wide[::-1], "no clear difference"),
+        ):
             with self.subTest(better=better, verdict=verdict):
                 found = compare(self.table(wide, other, [True] * 12), [("m", "m", better)], "a")
                 self.assertEqual(found.differences[0].verdict, verdict)
@@ -419,10 +437,7 @@ class Statistics(unittest.TestCase):
 
     def test_nothing_to_compare(self) -> None:
         table = self.table([1], [1], [True] * 2)
-        for words, trials, baseline in (
-            ("did you mean", table, "aa"),
-            ("only one controller", table[:1], "a"),
-        ):
+        for words, trials, baseline in (("did you mean", table, "aa"), ("only one controller", table[:1], "a")):
             with (
                 self.subTest(words=words),
                 self.assertRaisesRegex(vd.VeldrainError, words.replace("did you mean", "no controller")),

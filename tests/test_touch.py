@@ -17,9 +17,9 @@ def stand(**sensors: object) -> vd.Model:
     m = vd.Model("table").link("top", vd.Box((0.8, 0.6, 0.04)), mass=6, com=(0.1, 0, 0))
     for name, x, y in (("fl", 0.3, 0.2), ("fr", 0.3, -0.2), ("rl", -0.3, 0.2), ("rr", -0.3, -0.2)):
         m.link(name, vd.Sphere(0.03), mass=0.5).joint(f"{name}_leg", "top", name, "fixed", vd.Pose((x, y, -0.4)))
-        m.mount(vd.FootPressure(), f"{name}_load", name)
+        m.mount(f"{name}_load", vd.FootForce(), on=name)
     for name, sensor in sensors.items():
-        m.mount(sensor, name, "fl")  # type: ignore[arg-type]
+        m.mount(name, sensor, on="fl")  # type: ignore[arg-type]
     return m
 
 
@@ -36,7 +36,7 @@ class Contacts(unittest.TestCase):
     def test_touch_says_with_whom_where_and_how(self) -> None:
         m = vd.Model("finger").link("hand", mass=1).link("tip", vd.Box((0.1, 0.1, 0.1)), mass=2)
         m.joint("press", "hand", "tip", "prismatic", axis=(0, 0, 1), limits=(-1, 1)).motor("press", limit=100)
-        m.mount(vd.Touch(), "skin", "tip", vd.Pose((0, 0, -0.05), rpy=(math.pi, 0, 0)))  # looks down
+        m.mount("skin", vd.Touch(), on="tip", pose=vd.Pose((0, 0, -0.05), rpy=(math.pi, 0, 0)))  # looks down
         w = vd.World().obstacle("bench", vd.Box((1, 1, 0.1)), vd.Pose((0, 0, -0.05)))
         sim = vd.Simulation(w.place(m, fixed=True, pose=vd.Pose((0, 0, 0.2)), joints={"press": 0.0}))
         sim["finger"].command("press", effort=-5)
@@ -55,14 +55,14 @@ class Contacts(unittest.TestCase):
 
     def test_limits_and_thresholds(self) -> None:
         for sensor, name, pattern in (
-            (vd.FootPressure(most="5 N"), "force", 5.0),
+            (vd.FootForce(full_scale="5 N"), "force", 5.0),
             (vd.Touch(threshold="90 N"), "others", ()),
         ):
             sim = vd.Simulation(vd.World().ground().place(stand(extra=sensor), pose=vd.Pose((0, 0, 0.43))))
             sim.advance("0.2 s")
             self.assertEqual(getattr(sim["table"].read("extra"), name), pattern)
-        with self.assertRaisesRegex(vd.VeldrainError, "most is 0 N"):
-            vd.FootPressure(most=0)
+        with self.assertRaisesRegex(vd.VeldrainError, "full_scale is 0 N"):
+            vd.FootForce(full_scale=0)
 
 
 class Loads(unittest.TestCase):
@@ -78,7 +78,7 @@ class Loads(unittest.TestCase):
                 .link("wall", mass=1)
                 .link("arm", vd.Part(vd.Sphere(0.05), vd.Pose((0.4, 0, 0))), mass=3)
             )
-            m.joint("bolt", "wall", "arm", "fixed").mount(vd.ForceTorque(), "cell", "arm", pose)
+            m.joint("bolt", "wall", "arm", "fixed").mount("cell", vd.ForceTorque(), on="arm", pose=pose)
             sim = vd.Simulation(vd.World().place(m, fixed=True, pose=vd.Pose((0, 0, 1))))
             sim.advance("50 ms")
             with self.subTest(pose=pose):
@@ -92,8 +92,8 @@ class Loads(unittest.TestCase):
             .link("arm", vd.Sphere(0.05), mass=3)
             .joint("bolt", "wall", "arm", "fixed")
         )
-        m.mount(vd.ForceTorque(period="1 ms", force_noise="2 N", torque_noise="0.1 N*m"), "cell", "arm")
-        m.mount(vd.ForceTorque(most_force="10 N"), "small", "arm")
+        m.mount("cell", vd.ForceTorque(period="1 ms", force_noise="2 N", torque_noise="0.1 N*m"), on="arm")
+        m.mount("small", vd.ForceTorque(force_full_scale="10 N"), on="arm")
         sim = vd.Simulation(vd.World().place(m, fixed=True), seed=3)
         rows = []
         for _ in range(2000):
@@ -104,7 +104,7 @@ class Loads(unittest.TestCase):
         self.assertEqual(sim["bracket"].read("small").force[2], 10)
 
     def test_needs_a_joint(self) -> None:
-        m = vd.Model("post").link("post", vd.Sphere(0.1), mass=1).mount(vd.ForceTorque(), "cell", "post")
+        m = vd.Model("post").link("post", vd.Sphere(0.1), mass=1).mount("cell", vd.ForceTorque(), on="post")
         with self.assertRaisesRegex(vd.VeldrainError, "post/cell: no joint holds link 'post'"):
             vd.Simulation(vd.World().ground().place(m, pose=vd.Pose((0, 0, 0.1))))
 
@@ -115,8 +115,8 @@ class Switches(unittest.TestCase):
         m.joint("lift", "frame", "blade", "prismatic", axis=(0, 0, 1), limits=(0, 1)).motor(
             "lift", "velocity", damping=1e5
         )
-        m.mount(vd.EndSwitch("lift", at=0.5, hysteresis=0.1, period="1 ms"), "top", "frame")
-        m.mount(vd.EndSwitch("lift", at=0.05, above=False, period="1 ms"), "bottom", "frame")
+        m.mount("top", vd.LimitSwitch("lift", at=0.5, hysteresis=0.1, period="1 ms"), on="frame")
+        m.mount("bottom", vd.LimitSwitch("lift", at=0.05, above=False, period="1 ms"), on="frame")
         sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).place(m, fixed=True))
         changes = []
         for speed in (0.5, -0.5):
@@ -137,10 +137,13 @@ class Switches(unittest.TestCase):
         m = stand(skin=vd.Touch(), cell=vd.ForceTorque())
         world = vd.World().ground().place(m, pose=vd.Pose((0, 0, 0.43)))
         recording = vd.run(vd.Scenario(world, "0.2 s"), seed=1)
-        self.assertAlmostEqual(float(recording["table/skin"]["wrench.force.z"].iloc[-1]),
-                               float(recording["table/fl_load"]["data"].iloc[-1]), 6)  # fmt: skip
+        self.assertAlmostEqual(
+            float(recording["table/skin"]["wrench.force.z"].iloc[-1]),
+            float(recording["table/fl_load"]["data"].iloc[-1]),
+            6,
+        )
         self.assertEqual(recording.streams["table/cell"].message, "geometry_msgs/msg/WrenchStamped")
-        hinge = vd.Model("m").link("a", mass=1).mount(vd.EndSwitch("lif", 0.1), "top", "a")
+        hinge = vd.Model("m").link("a", mass=1).mount("top", vd.LimitSwitch("lif", 0.1), on="a")
         with self.assertRaisesRegex(vd.VeldrainError, "m/top.*no movable joint 'lif'"):
             vd.Simulation(vd.World().place(hinge, fixed=True))
 

@@ -13,7 +13,7 @@ from veldrain.study.study import plain
 
 TEXT = """\
 veldrain: world/1
-ground: {surface: {friction: 0.7, spinning: 2 mm, stiffness: 40 kN/m, damping: 200 N*s/m}}
+ground: {surface: {friction: 0.7, torsional: 2 mm, stiffness: 40 kN/m, damping: 200 N*s/m}}
 obstacles:
   belt: {box: [2 m, 50 cm, 10 cm], pose: {xyz: [3, 0, 0.05]}, surface: {belt: [0.4 m/s, 0, 0]}}
   bump: {cone: {radius: 20 cm, length: 10 cm}, pose: {xyz: [-1, 0, 0.05]}}
@@ -54,8 +54,12 @@ place:
 no_contact: [[egg, press]]
 """
 
-WEDGE = [((0, 0, 0), (0, 1000, 0), (1000, 0, 0)), ((0, 0, 0), (1000, 0, 0), (0, 0, 500)),
-         ((0, 0, 0), (0, 0, 500), (0, 1000, 0)), ((1000, 0, 0), (0, 1000, 0), (0, 0, 500))]  # fmt: skip
+WEDGE = [
+    ((0, 0, 0), (0, 1000, 0), (1000, 0, 0)),
+    ((0, 0, 0), (1000, 0, 0), (0, 0, 500)),
+    ((0, 0, 0), (0, 0, 500), (0, 1000, 0)),
+    ((1000, 0, 0), (0, 1000, 0), (0, 0, 500)),
+]
 
 
 def write_stl(path: Path) -> None:
@@ -83,7 +87,7 @@ def by_hand(stl: Path) -> vd.World:
     m.motor("drive", "velocity", damping=20, limit=50, inertia=0.02)
     m.close("guide", "ram", "frame", "prismatic", axis=(1, 0, 0)).close("leash", "ram", "frame", "rope", length=2)
     m.spring("coil", "ram", "frame", stiffness=50, damping=1, length=0.6, at_b=(0, 0, 0.1)).no_contact("crank", "ram")
-    w = vd.World().ground(vd.Surface(0.7, spinning=0.002, stiffness=40e3, damping=200))
+    w = vd.World().ground(vd.Surface(0.7, torsional=0.002, stiffness=40e3, damping=200))
     w.obstacle("belt", vd.Box((2, 0.5, 0.1)), vd.Pose((3, 0, 0.05)), vd.Surface(belt=(0.4, 0, 0)))
     w.obstacle("bump", vd.Cone(0.2, 0.1), vd.Pose((-1, 0, 0.05)))
     w.obstacle("dike", vd.HeightField([[0, 0, 0], [0, 0.2, 0], [0, 0, 0]], 0.5), vd.Pose((0, 4, 0)))

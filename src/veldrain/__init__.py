@@ -12,13 +12,35 @@ _WHERE = {
     "veldrain.errors": ["VeldrainError"],
     "veldrain.pose": ["Pose"],
     "veldrain.model": [
-        *("Air", "Box", "Capsule", "Channel", "Cone", "Cylinder", "Ellipsoid", "HeightField", "Lamp", "Look"),
-        *("Mesh", "Model", "Part", "Pipe", "Ramp", "Row", "Sky", "Sphere", "Stairs", "Strewn", "Sun"),
+        *(
+            "Air",
+            "Box",
+            "Capsule",
+            "Channel",
+            "Cone",
+            "Cylinder",
+            "Ellipsoid",
+            "Failure",
+            "HeightField",
+            "Lamp",
+            "Look",
+        ),
+        *("Mesh", "Model", "Part", "Pipe", "Ramp", "Row", "Sensor", "Sky", "Sphere", "Stairs", "Strewn", "Sun"),
         *("Surface", "Wall", "World"),
     ],
     "veldrain.sensing": [
-        *("Barometer", "Camera", "Encoders", "EndSwitch", "Failure", "FootPressure", "ForceTorque", "Gnss"),
-        *("Imu", "Infrared", "Lidar", "Magnetometer", "MotorCurrent", "Odometer", "Radar", "SpinningLidar"),
+        *("Barometer", "Camera", "Encoders", "FootForce", "ForceTorque", "Gnss"),
+        *(
+            "Imu",
+            "Infrared",
+            "Lidar",
+            "LimitSwitch",
+            "Magnetometer",
+            "MotorCurrent",
+            "Odometer",
+            "Radar",
+            "SpinningLidar",
+        ),
         *("Touch", "TrueClearance", "TrueFrames", "TruePose", "TrueRelative", "Ultrasonic"),
     ],
     "veldrain.simulation": ["Simulation"],
@@ -53,6 +75,7 @@ if TYPE_CHECKING:
     from veldrain.model import Cone as Cone
     from veldrain.model import Cylinder as Cylinder
     from veldrain.model import Ellipsoid as Ellipsoid
+    from veldrain.model import Failure as Failure
     from veldrain.model import HeightField as HeightField
     from veldrain.model import Lamp as Lamp
     from veldrain.model import Look as Look
@@ -62,6 +85,7 @@ if TYPE_CHECKING:
     from veldrain.model import Pipe as Pipe
     from veldrain.model import Ramp as Ramp
     from veldrain.model import Row as Row
+    from veldrain.model import Sensor as Sensor
     from veldrain.model import Sky as Sky
     from veldrain.model import Sphere as Sphere
     from veldrain.model import Stairs as Stairs
@@ -81,14 +105,13 @@ if TYPE_CHECKING:
     from veldrain.sensing import Barometer as Barometer
     from veldrain.sensing import Camera as Camera
     from veldrain.sensing import Encoders as Encoders
-    from veldrain.sensing import EndSwitch as EndSwitch
-    from veldrain.sensing import Failure as Failure
-    from veldrain.sensing import FootPressure as FootPressure
+    from veldrain.sensing import FootForce as FootForce
     from veldrain.sensing import ForceTorque as ForceTorque
     from veldrain.sensing import Gnss as Gnss
     from veldrain.sensing import Imu as Imu
     from veldrain.sensing import Infrared as Infrared
     from veldrain.sensing import Lidar as Lidar
+    from veldrain.sensing import LimitSwitch as LimitSwitch
     from veldrain.sensing import Magnetometer as Magnetometer
     from veldrain.sensing import MotorCurrent as MotorCurrent
     from veldrain.sensing import Odometer as Odometer

@@ -23,8 +23,9 @@ def read_bytes(path: Path, cure: str, most: int = MOST) -> bytes:
             raise VeldrainError("is a folder or a device, not a file", where=str(path), cure=cure)
         size = path.stat().st_size
         if size > most:
-            raise VeldrainError(f"has {size / 1e6:.0f} MB, more than the {most / 1e6:.0f} MB that are read",
-                                where=str(path), cure=cure)  # fmt: skip
+            raise VeldrainError(
+                f"has {size / 1e6:.0f} MB, more than the {most / 1e6:.0f} MB that are read", where=str(path), cure=cure
+            )
         return path.read_bytes()
     except (OSError, ValueError) as error:  # also names that are too long, or hold what no name can
         said = getattr(error, "strerror", None) or error
@@ -36,5 +37,6 @@ def read_text(path: Path, cure: str) -> str:
     try:
         return read_bytes(path, cure, MOST_TEXT).decode("utf-8")
     except UnicodeDecodeError as error:
-        raise VeldrainError(f"is no text in UTF-8 ({error.reason} at byte {error.start})", where=str(path),
-                            cure=cure) from error  # fmt: skip
+        raise VeldrainError(
+            f"is no text in UTF-8 ({error.reason} at byte {error.start})", where=str(path), cure=cure
+        ) from error

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
+import copy
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
-from veldrain.errors import VeldrainError, unknown
-from veldrain.model import GROUND, Look, Mounted, Sensor, Struck, Touches, World
+from veldrain.errors import VeldrainError, told_at, unknown
+from veldrain.model import GROUND, Air, Failure, Look, Measuring, Mounted, Sensor, Struck, Surroundings, Touches, World
 from veldrain.physics.compiling import LinkPlace, Robot
 from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.plant import NOW, Ints
 from veldrain.physics.scene import Scene
+from veldrain.physics.tapping import Felt
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity
 
@@ -30,6 +33,11 @@ class Clocked(Protocol):
     seed: int
     exact: bool
     step: float
+    surroundings: Surroundings
+
+    @property
+    def frames(self) -> FrameTree:
+        """All frames of the world."""
 
     @property
     def time(self) -> float:
@@ -62,17 +70,31 @@ class EngineMount:
 
     def __init__(self, simulation: Clocked, robot: Robot, mounted: Mounted, slices: int) -> None:
         self._sim, self._engine, self._robot = simulation, simulation.engine, robot
-        self.slices, self.world = slices, simulation.world
+        self.slices = slices
         engine, self.taps = self._engine, self._engine.taps
         self.robot, self.name = robot.name, f"{robot.name}/{mounted.name}"
-        self._link = f"{robot.name}/{mounted.link}"
+        self.link = f"{robot.name}/{mounted.link}"
         self._mechanics = Mechanics(engine, robot)
-        link = engine.place_of(self._link)
+        link = engine.place_of(self.link)
         self._place = LinkPlace(link.node, link.pose @ mounted.pose)
         self._axes = self._place.pose.matrix
         if link.node >= 0:
             self._rot = engine.plant.nodes["rot"][link.node]
-        self._sides: dict[str, tuple[Ints, Ints]] = {}
+        self._kept: dict[Any, Any] = {}
+        self._feel: dict[str, Callable[[], Any]] = {}  # what gives what is gathered between samples
+
+    @property
+    def surroundings(self) -> Surroundings:
+        return self._sim.surroundings
+
+    @property
+    def air(self) -> Air:
+        return self._sim.surroundings.air
+
+    def kept(self, key: Any, make: Callable[[], Any]) -> Any:
+        if key not in self._kept:
+            self._kept[key] = make()
+        return self._kept[key]
 
     def position(self) -> Array:
         return self._engine.position(self._place)
@@ -89,12 +111,14 @@ class EngineMount:
     def now(self) -> float:
         return self._sim.time
 
-    def strike(self, origins: Array, directions: Array, reach: float, sees: str = "visual") -> Struck:
-        return Struck(*self._engine.scene_of(sees).cast(origins, directions, reach))
+    def strike(self, origins: Array, directions: Array, max_range: float, sees: str = "visual") -> Struck:
+        return Struck(*self._engine.scene_of(sees).cast(origins, directions, max_range))
 
-    def sweep(self, ways: Array, lead: Array, reach: float, shine: Array, sees: str = "visual") -> tuple[Array, Array]:
+    def sweep(
+        self, directions: Array, lead: Array, max_range: float, shine: Array, sees: str = "visual"
+    ) -> tuple[Array, Array]:
         place = np.stack([self.position(), *self.axes(), *self.motion()[:2]])
-        return self._engine.scene_of(sees).sweep(place, ways, lead, reach, shine)
+        return self._engine.scene_of(sees).sweep(place, directions, lead, max_range, shine)
 
     def looks(self, sees: str = "visual") -> list[Look]:
         return self._engine.scene_of(sees).looks
@@ -105,23 +129,30 @@ class EngineMount:
     def scene(self) -> Scene:
         return self._engine.scene
 
-    def pose_of(self, path: str) -> Callable[[], tuple[Array, Array]]:
-        engine = self._engine
-        own = f"{self.robot}/{path}"
-        place = engine.place_of(own if own in engine.compiled.links else path)
-        return lambda: (engine.position(place), engine.axes(place))
+    def pose_of(self, path: str) -> tuple[Array, Array]:
+        engine, own = self._engine, f"{self.robot}/{path}"
+        place = self.kept(path, lambda: engine.place_of(own if own in engine.compiled.links else path))
+        return engine.position(place), engine.axes(place)
 
-    def frames(self) -> tuple[tuple[str, ...], tuple[str, ...], Callable[[], tuple[Array, Array]]]:
-        return frames_of(self.world, self._engine)
+    def frame_names(self) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        tree = self._sim.frames
+        return tree.names, tree.parents
+
+    def frames(self) -> tuple[Array, Array]:
+        return self._sim.frames.poses()
 
     def clearance(self, thing: str) -> float:
-        if thing not in self._sides:
-            self._sides[thing] = self._engine.geoms_of(self.robot), self._engine.geoms_of(thing)
-        return self._engine.clearance(*self._sides[thing])
+        engine = self._engine
+        sides = self.kept(("sides", thing), lambda: (engine.geoms_of(self.robot), engine.geoms_of(thing)))
+        return engine.clearance(*sides)
 
-    def felt_motion(
-        self, turn: Array, bandwidth: float = math.inf, most_force: float = math.inf, most_rate: float = math.inf
-    ) -> Callable[[], tuple[Array, Array]]:
+    def feel_motion(
+        self,
+        turn: Array,
+        bandwidth: float = math.inf,
+        accel_full_scale: float = math.inf,
+        gyro_full_scale: float = math.inf,
+    ) -> None:
         engine = self._engine
 
         def now() -> tuple[Array, Array]:
@@ -130,39 +161,44 @@ class EngineMount:
             return back @ (acceleration - engine.plant.gravity), back @ angular
 
         if self._place.node < 0:
-            return now
+            self._feel["motion"] = now
+            return
         follows = 1.0 - math.exp(-2.0 * math.pi * bandwidth * engine.step)
         place = LinkPlace(self._place.node, self._place.pose @ Pose(rotation=Rotation.from_matrix(turn)))
-        tap = engine.taps.inertial(place, follows, most_force, most_rate)
-        return lambda: tap.take() or now()
+        tap = engine.taps.inertial(place, follows, accel_full_scale, gyro_full_scale)
+        self._feel["motion"] = lambda: tap.take() or now()
 
-    def touches(self) -> Callable[[], Touches]:
+    def felt_motion(self) -> tuple[Array, Array]:
+        force, rate = self._feel["motion"]()
+        return force, rate
+
+    def feel_touches(self) -> None:
         names = self._engine.compiled.geom_names
-        tally = self._engine.taps.tally(np.array([name == self._link for name in names], np.int64))
+        tally = self._engine.taps.tally(np.array([name == self.link for name in names], np.int64))
+        self._feel["touches"] = tally.take
 
-        def read() -> Touches:
-            found = tally.take()
-            if found.lost:
-                self._engine.notice(f"tally {self.name}", f"{self.name}: touched by so much at once that "
-                                    f"{found.lost} contacts are not in its reading")  # fmt: skip
-            is_first = found.sides[:, 0] == self._link
-            sign = np.where(is_first, 1.0, -1.0)[:, None]
-            return Touches(
-                [str(n) for n in np.where(is_first, found.sides[:, 1], found.sides[:, 0])], found.point,
-                sign * found.normal, sign * found.force, (sign * found.moment).sum(axis=0),
-            )  # fmt: skip
+    def felt_touches(self) -> Touches:
+        found: Felt = self._feel["touches"]()
+        if found.lost:
+            self._engine.notice(
+                f"tally {self.name}",
+                f"{self.name}: touched by so much at once that {found.lost} contacts are not in its reading",
+            )
+        is_first = found.sides[:, 0] == self.link
+        sign = np.where(is_first, 1.0, -1.0)[:, None]
+        others = [str(n) for n in np.where(is_first, found.sides[:, 1], found.sides[:, 0])]
+        torque = (sign * found.moment).sum(axis=0)
+        return Touches(others, found.point, sign * found.normal, sign * found.force, torque)
 
-        return read
-
-    def load(self) -> Callable[[], tuple[Array, Array]]:
+    def feel_load(self) -> None:
         assert self._robot.model is not None
         model, engine = self._robot.model, self._engine
-        link = self._link.removeprefix(f"{self.robot}/")
+        link = self.link.removeprefix(f"{self.robot}/")
         joint = next((j.name for j in model.joints.values() if j.child == link), None)
         if joint is None:
             raise VeldrainError(f"no joint holds link '{link}'", where=self.name, cure="mount it on a link below")
         hanging = [f"{self.robot}/{name}" for name in self._mechanics.hanging(joint)]
-        place = engine.place_of(self._link)
+        place = engine.place_of(self.link)
 
         def now() -> tuple[Array, Array]:
             force, torque = self._mechanics.reaction(joint)
@@ -170,26 +206,39 @@ class EngineMount:
             return self.axes().T @ force, self.axes().T @ torque
 
         if place.node < 0:
-            return now
+            self._feel["load"] = now
+            return
         bodies = [
             (engine.compiled.links[n], model.links[n.removeprefix(f"{self.robot}/")].mass_properties) for n in hanging
         ]
         tap = engine.taps.load(self._place, hanging, bodies)
-        return lambda: tap.take() or now()
+        self._feel["load"] = lambda: tap.take() or now()
 
-    def efforts(self, names: Sequence[str]) -> Callable[[], Array]:
+    def felt_load(self) -> tuple[Array, Array]:
+        force, torque = self._feel["load"]()
+        return force, torque
+
+    def feel_efforts(self, names: Sequence[str]) -> None:
         taps = [self._engine.taps.drive(self._robot.joints[name]) for name in names]
-        return lambda: np.array([tap.take() or 0.0 for tap in taps])
+        self._feel["efforts"] = lambda: np.array([tap.take() or 0.0 for tap in taps])
 
-    def joints(self, names: Sequence[str]) -> tuple[tuple[str, ...], Callable[[], tuple[Array, Array, Array]]]:
+    def felt_efforts(self) -> Array:
+        return np.asarray(self._feel["efforts"]())
+
+    def joint_names(self, names: Sequence[str]) -> tuple[str, ...]:
         for name in names:
             if name not in self._robot.joints:
                 raise unknown("movable joint", name, self._robot.joints, self.name)
-        names = tuple(names or self._robot.joints)
-        plant = self._engine.plant
-        dofs = np.array([self._robot.joints[n] for n in names], np.int64)
-        efforts, v, positions = plant.dofs["effort"], plant.speeds[NOW], positions_of(self._engine, self._robot, names)
-        return names, lambda: (positions(), v[dofs], efforts[dofs])
+        return tuple(names or self._robot.joints)
+
+    def slide(self, names: Sequence[str]) -> NDArray[np.bool_]:
+        return np.array([name in self._robot.linear for name in names], bool)
+
+    def joints(self, names: Sequence[str]) -> tuple[Array, Array, Array]:
+        names, plant = tuple(names), self._engine.plant
+        dofs = self.kept(("dofs", names), lambda: np.array([self._robot.joints[n] for n in names], np.int64))
+        positions = self.kept(("positions", names), lambda: positions_of(self._engine, self._robot, names))
+        return positions(), plant.speeds[NOW][dofs], plant.dofs["effort"][dofs]
 
 
 def positions_of(engine: Engine, robot: Robot, names: Sequence[str]) -> Callable[[], Array]:
@@ -211,38 +260,38 @@ def positions_of(engine: Engine, robot: Robot, names: Sequence[str]) -> Callable
     return read
 
 
-def frames_of(
-    world: World, engine: Engine
-) -> tuple[tuple[str, ...], tuple[str, ...], Callable[[], tuple[Array, Array]]]:
-    """The tree of frames that ``model.Mount.frames`` describes."""
-    places = {name: place for name, place in engine.compiled.links.items() if name != GROUND}
-    parents = dict.fromkeys(places, "")
-    for robot, placed in world.placed.items():
-        parents |= {f"{robot}/{j.child}": f"{robot}/{j.parent}" for j in placed.model.joints.values()}
-        parents |= {f"{robot}/{f.name}": f"{robot}/{f.link}" for f in placed.model.frames.values()}
-        for mounted in placed.model.sensors.values():
-            name, on = f"{robot}/{mounted.name}", f"{robot}/{mounted.link}"
-            turns = {"": (name, on)} | (
-                {"optical": (f"{name}/optical", name)} if hasattr(mounted.sensor, "optical") else {}
-            )
-            for kind, (frame, parent) in turns.items():
-                if frame not in places:  # a link of that name has the better claim
-                    pose = mounted.pose @ mounted.sensor.optical if kind else mounted.pose  # type: ignore[attr-defined]
-                    places[frame] = LinkPlace(places[on].node, places[on].pose @ pose)
-                    parents[frame] = parent
-    nodes = np.array([place.node for place in places.values()])
-    at = np.array([place.pose.position for place in places.values()])
-    axes = np.array([place.pose.matrix for place in places.values()])
-    moves = nodes >= 0
+class FrameTree:
+    """Links, frames, sensors and things as a tree of frames: their names, what each is on, and their poses."""
 
-    def read() -> tuple[Array, Array]:
-        found, turned = at.copy(), axes.copy()
-        held = engine.plant.nodes[nodes[moves]]
-        found[moves] = held["pos"] + np.einsum("nij,nj->ni", held["rot"], at[moves])
-        turned[moves] = held["rot"] @ axes[moves]
+    def __init__(self, world: World, engine: Engine) -> None:
+        places = {name: place for name, place in engine.compiled.links.items() if name != GROUND}
+        parents = dict.fromkeys(places, "")
+        for robot, placed in world.placed.items():
+            parents |= {f"{robot}/{j.child}": f"{robot}/{j.parent}" for j in placed.model.joints.values()}
+            parents |= {f"{robot}/{f.name}": f"{robot}/{f.link}" for f in placed.model.frames.values()}
+            for mounted in placed.model.sensors.values():
+                name, on = f"{robot}/{mounted.name}", f"{robot}/{mounted.link}"
+                added = [(name, on, mounted.pose)]
+                if mounted.sensor.optical is not None:
+                    added.append((f"{name}/optical", name, mounted.pose @ mounted.sensor.optical))
+                for frame, parent, pose in added:
+                    if frame not in places:  # a link of that name has the better claim
+                        places[frame] = LinkPlace(places[on].node, places[on].pose @ pose)
+                        parents[frame] = parent
+        self._engine = engine
+        self.names, self.parents = tuple(places), tuple(parents[name] for name in places)
+        self._nodes = np.array([place.node for place in places.values()], np.int64)
+        self._at = np.array([place.pose.position for place in places.values()]).reshape(-1, 3)
+        self._axes = np.array([place.pose.matrix for place in places.values()]).reshape(-1, 3, 3)
+        self.moves = self._nodes >= 0
+
+    def poses(self) -> tuple[Array, Array]:
+        """Positions (n, 3) and axes (n, 3, 3) in the world now."""
+        found, turned = self._at.copy(), self._axes.copy()
+        held = self._engine.plant.nodes[self._nodes[self.moves]]
+        found[self.moves] = held["pos"] + np.einsum("nij,nj->ni", held["rot"], self._at[self.moves])
+        turned[self.moves] = held["rot"] @ self._axes[self.moves]
         return found, turned
-
-    return tuple(places), tuple(parents[name] for name in places), read
 
 
 class Samples:
@@ -250,61 +299,48 @@ class Samples:
 
     def __init__(self, simulation: Clocked, robot: Robot, mounted: Mounted) -> None:
         self.mounted, self.stream = mounted, f"{robot.name}/{mounted.name}"
-        sensor: Any = mounted.sensor
-        is_exact = hasattr(sensor, "exactly") and (simulation.exact or sensor.exact)
-        if simulation.exact and not (is_exact and sensor.knows_errors()):
+        sensor, self._sim, self._robot = mounted.sensor, simulation, robot
+        if simulation.exact and not sensor.knows_errors():
             simulation.engine.notice(
-                f"exact {self.stream}", f"{self.stream}: {type(sensor).__name__} does not say what its errors are "
-                "(perfect = {…}), so that exact leaves it as it is",
-            )  # fmt: skip
-        self.sensor: Sensor = sensor.exactly() if is_exact else sensor
+                f"exact {self.stream}",
+                f"{self.stream}: {type(sensor).__name__} does not say what its errors are "
+                "(no field of its own has exact=), so that exact leaves it as it is",
+            )
+        self.sensor: Sensor = sensor.exactly() if simulation.exact or sensor.exact else sensor
         self.period = simulation.steps_of(self.sensor.period, f"{self.stream}: period")
         self.latency = simulation.steps_of(self.sensor.latency, f"{self.stream}: latency", least=0)
-        self.first = simulation.steps_of(self.sensor.first, f"{self.stream}: first", least=0)
-        most = getattr(self.sensor, "slices", 1)
-        self.slices = max(n for n in range(1, most + 1) if self.period % n == 0)
-        self._mount = EngineMount(simulation, robot, mounted, self.slices)
-        self._failing = Failing(simulation, self.stream, getattr(sensor, "failures", ()))
-        try:
-            self._measure = self._started(simulation.seed)
-        except VeldrainError as error:
-            raise error.at(self.stream) from error
+        self.first = simulation.steps_of(self.sensor.first_sample, f"{self.stream}: first", least=0)
+        self.slices = max(n for n in range(1, self.sensor.slices + 1) if self.period % n == 0)
+        self._failing = Failing(simulation, self.stream, mounted.failures)
+        self._mount, self._work = self._started(simulation.seed)
+        self.latest: Reading | None = None
+        self._arrived: Reading | None = None
         self._under_way: list[tuple[int, Reading]] = []
-        self._part = 0  # slices of the reading that are measured
-        self.forget(self.first)
+        self.due = self.first - (self.slices - 1) * (self.period // self.slices)
+        if self.due < 0:
+            raise VeldrainError(
+                "its first reading is over before it has begun",
+                where=self.stream,
+                cure=f"write first: {self.sensor.period:g} s or more, or leave it out",
+            )
 
-    def _started(self, seed: int) -> Callable[[], Any]:
-        return self.sensor.start(self._mount, randomness.stream(seed, self.stream))
+    def _started(self, seed: int) -> tuple[EngineMount, Measuring]:
+        mount = EngineMount(self._sim, self._robot, self.mounted, self.slices)
+        with told_at(self.stream):
+            return mount, self.sensor.start(mount, randomness.stream(seed, self.stream))
 
     def measured(self) -> Any:
         """What the sensor would measure now, beside its own course: as if it had just been switched on."""
         data = None
         with self._mount.taps.aside():
-            measure = self._started(0)
+            mount, work = self._started(0)
             for _ in range(self.slices):
-                data = measure()
+                data = work.measure(mount)
         return data
-
-    def forget(self, reading: int) -> None:
-        """Drop all readings, and let the next be taken at a step."""
-        self.latest: Reading | None = None
-        self._arrived: Reading | None = None
-        self._under_way.clear()
-        for _ in range(-self._part % self.slices):  # what was begun is brought to its end, and not used
-            self._measure()
-        self._part = 0
-        each = self.period // self.slices
-        self.due = reading - (self.slices - 1) * each
-        if self.due < 0:
-            raise VeldrainError(
-                "its first reading is over before it has begun", where=self.stream,
-                cure=f"write first: {self.sensor.period:g} s or more, or leave it out",
-            )  # fmt: skip
 
     def sample(self, step: int, stamp: int) -> Reading | None:
         """Measure now; None where there is no reading yet, or none because of a failure."""
-        data = self._measure()
-        self._part = (self._part + 1) % self.slices
+        data = self._work.measure(self._mount)
         self.due += self.period // self.slices
         if data is None:
             return None
@@ -324,14 +360,35 @@ class Samples:
             del self._under_way[: there[-1] + 1]
         return self._arrived
 
+    def snapshot(self) -> dict[str, Any]:
+        """A copy of all that changes from sample to sample."""
+        mine = {word: vars(self)[word] for word in ("due", "latest", "_arrived", "_under_way")}
+        return copy.deepcopy({"mine": mine, "work": vars(self._work), "failing": self._failing.state()})
+
+    def restore(self, state: Mapping[str, Any]) -> None:
+        """Go back to a snapshot of the same sensor."""
+        state = copy.deepcopy(dict(state))  # a snapshot can be restored again
+        vars(self).update(state["mine"])
+        vars(self._work).clear()
+        vars(self._work).update(state["work"])
+        self._failing.go_back(state["failing"])
+
 
 class Failing:
     """What a sensor's failures make of its readings in one trial."""
 
-    def __init__(self, simulation: Clocked, stream: str, failures: Sequence[Any]) -> None:
-        self._sim, self._failures = simulation, failures
+    def __init__(self, simulation: Clocked, stream: str, failures: Sequence[Failure]) -> None:
+        self._sim, self._failures, self._stream = simulation, failures, stream
         self._random = randomness.stream(simulation.seed, f"{stream}/failures") if failures else None
         self._good: Any = None
+
+    def state(self) -> tuple[Any, Any]:
+        """What changes from sample to sample."""
+        return self._random, self._good
+
+    def go_back(self, state: tuple[Any, Any]) -> None:
+        """Take over a state."""
+        self._random, self._good = state
 
     def change(self, data: Any, step: int) -> tuple[Any, int]:
         """The reading as it comes out (None: it does not), and by how many steps late."""
@@ -339,16 +396,17 @@ class Failing:
         for failure in self._failures:
             if not failure.start - 1e-9 <= now < failure.end - 1e-9:
                 continue
-            if failure.kind == "dead":
+            if failure.type == "dead":
                 return None, 0
-            if failure.kind == "dropped":
+            if failure.type == "dropped":
                 assert self._random is not None
-                if self._random.random() < failure.share:
+                if self._random.random() < failure.fraction:
                     return None, 0
-            elif failure.kind == "delayed":
-                late += round(failure.by / self._sim.step)
-            elif failure.kind == "biased":
-                data = failure.bias(data)
+            elif failure.delay is not None:
+                late += round(failure.delay / self._sim.step)
+            elif failure.type == "biased":
+                with told_at(self._stream):
+                    data = failure.biased(data)
             else:
                 is_stuck = True
         if is_stuck:

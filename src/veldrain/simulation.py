@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,14 +13,14 @@ from numpy.typing import ArrayLike
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model import World
+from veldrain.model import Surroundings, World
 from veldrain.physics.compiling import Robot
 from veldrain.physics.engine import Engine, Snapshot
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY
 from veldrain.pose import Array, Pose
 from veldrain.randomness import checked_seed
-from veldrain.sampling import Reading, Samples, positions_of
+from veldrain.sampling import FrameTree, Reading, Samples, positions_of
 from veldrain.units import Quantity, quantity, triple
 
 if TYPE_CHECKING:
@@ -55,8 +57,9 @@ class RobotInMotion:
             if not dof["low"] - 1e-9 <= value <= dof["high"] + 1e-9:
                 raise VeldrainError(
                     f"position {value:.6g} is outside of its limits, {dof['low']:.6g} to {dof['high']:.6g}",
-                    where=f"{self.name}/{name}", cure="assign one inside, or change the limits",
-                )  # fmt: skip
+                    where=f"{self.name}/{name}",
+                    cure="assign one inside, or change the limits",
+                )
         coords = dofs["coord"]
         plant.q[coords[coords >= 0]] = row[coords >= 0]
         for joint, at in self._robot.balls.items():
@@ -106,9 +109,11 @@ class RobotInMotion:
             VeldrainError: it does not move freely.
         """
         self._sim.engine.move_to(
-            self._robot, pose, np.array(triple(velocity, "speed", self.name)),
+            self._robot,
+            pose,
+            np.array(triple(velocity, "speed", self.name)),
             np.array(triple(spin, "angular speed", self.name)),
-        )  # fmt: skip
+        )
 
     def inertia_matrix(self) -> Array:
         """Inertia (n, n) that the joints feel at their positions, reflected inertias included (kg·m², kg·m, kg).
@@ -195,10 +200,11 @@ class RobotInMotion:
         if mode == "position" and not dof["low"] - 1e-9 <= number <= dof["high"] + 1e-9:
             unit = "m" if linear else "rad"
             self._sim.engine.notice(
-                f"command {where}", f"{where}: commanded to {number:.4g} {unit}, beyond its limits of "
+                f"command {where}",
+                f"{where}: commanded to {number:.4g} {unit}, beyond its limits of "
                 f"{dof['low']:.4g} to {dof['high']:.4g} {unit}"
                 + ("" if linear or abs(number) < 7 else "; are these degrees?"),
-            )  # fmt: skip
+            )
         dof["command"], dof["told"] = number, 1
 
     def push(
@@ -221,6 +227,16 @@ class RobotInMotion:
     def read(self, sensor: str) -> Reading | None:
         """The latest reading of a sensor, with its stamp; None before the first."""
         return self._sim.samples_of(f"{self.name}/{sensor}").latest
+
+
+@dataclass(frozen=True)
+class SimulationState:
+    """A copy of the whole state of a simulation."""
+
+    engine: Snapshot
+    sensors: Mapping[str, Mapping[str, Any]]
+    surroundings: Surroundings
+    seed: int
 
 
 class Simulation:
@@ -257,6 +273,7 @@ class Simulation:
             )
         self.engine = Engine(world, self.step, watches, integrator)
         self.watches = tuple(watches)
+        self.surroundings = world.surroundings  # light and air as they are now
         self._start = self.engine.snapshot()
         self._robots = {name: RobotInMotion(self, robot) for name, robot in self.engine.compiled.robots.items()}
         self.on_sample: Callable[[Samples, Reading], None] | None = None
@@ -297,9 +314,7 @@ class Simulation:
             low = max(math.floor(time / self.step), least) if math.isfinite(time) else least
             near = " or ".join(f"{n * self.step * 1e3:g} ms" for n in (low, low + 1))
             raise VeldrainError(
-                f"{time:g} s is not a whole number of steps of {self.step * 1e3:g} ms",
-                where=where,
-                cure=f"use {near}",
+                f"{time:g} s is not a whole number of steps of {self.step * 1e3:g} ms", where=where, cure=f"use {near}"
             )
         return steps
 
@@ -315,9 +330,10 @@ class Simulation:
         """Go on to a step, taking all samples that are due on the way and at its end."""
         if goal < self.engine.steps:
             raise VeldrainError(
-                f"step {goal} is over: the clock is at step {self.engine.steps}", where="advance_to",
+                f"step {goal} is over: the clock is at step {self.engine.steps}",
+                where="advance_to",
                 cure="name a later step, or restore a snapshot",
-            )  # fmt: skip
+            )
         while self.engine.steps < goal:
             due = min((s.due for s in self._samples.values()), default=goal)
             self.engine.advance(min(goal, due) - self.engine.steps)
@@ -334,24 +350,37 @@ class Simulation:
     def reset(self, seed: int | None = None) -> None:
         """Back to the start, with another seed if one is given."""
         self.seed = self.seed if seed is None else checked_seed(seed)
+        self.surroundings = self.world.surroundings
         self.engine.taps.clear()
         self.engine.restore(self._start)
         self._start_sensors()
 
-    def snapshot(self) -> Snapshot:
-        """A copy of the mechanical state and the time; restoring it continues to the same bits.
+    def snapshot(self) -> SimulationState:
+        """A copy of the whole state: restoring it continues to the same bits.
 
-        What sensors keep for themselves (their random streams, a drifting bias) is not part of it.
+        It holds what moves, the time, the weather, and what sensors keep (random streams, drifting biases, readings on
+        their way).
         """
-        return self.engine.snapshot()
+        sensors = {stream: samples.snapshot() for stream, samples in self._samples.items()}
+        return SimulationState(self.engine.snapshot(), sensors, self.surroundings, self.seed)
 
-    def restore(self, snapshot: Snapshot) -> None:
-        """Go back to a snapshot of this simulation; sensors start over at their next whole period."""
-        self.engine.restore(snapshot)
-        for samples in self._samples.values():
-            begun = self.engine.steps + 1 + (samples.slices - 1) * (samples.period // samples.slices)
-            periods = max(0, -(-(begun - samples.first) // samples.period))
-            samples.forget(samples.first + periods * samples.period)
+    def restore(self, snapshot: SimulationState) -> None:
+        """Go back to a snapshot of this simulation, or of another of the same world.
+
+        Raises:
+            VeldrainError: it is no snapshot, or one of another world.
+        """
+        if not isinstance(snapshot, SimulationState):
+            raise VeldrainError(f"{type(snapshot).__name__} is not a snapshot", cure="give what snapshot() gave")
+        self.engine.restore(snapshot.engine)
+        self.surroundings, self.seed = snapshot.surroundings, snapshot.seed
+        for stream, state in snapshot.sensors.items():
+            self.samples_of(stream).restore(state)
+
+    @cached_property
+    def frames(self) -> FrameTree:
+        """All frames of the world as a tree."""
+        return FrameTree(self.world, self.engine)
 
     @property
     def notices(self) -> list[str]:

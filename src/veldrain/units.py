@@ -43,27 +43,51 @@ SI_UNITS = {
     "angular stiffness": "N*m/rad",
     "angular damping": "N*m*s/rad",
     "frequency": "Hz",
+    "period": "s",
     "pressure": "Pa",
     "temperature": "K",
     "current": "A",
     "flux density": "T",
+    "illuminance": "lx",
+    "luminous intensity": "cd",
+    "rainfall": "mm/hour",
+    "angular noise density": "rad/s/Hz**0.5",
+    "angular random walk": "rad/s/s**0.5",
+    "acceleration noise density": "m/s**2/Hz**0.5",
+    "acceleration random walk": "m/s**2/s**0.5",
+    "flux density random walk": "T/s**0.5",
+    "pressure random walk": "Pa/s**0.5",
+    "torque per current": "N*m/A",
     "ratio": "",
 }
-_ANGULAR_UNITS = {"radian", "milliradian", "degree", "turn", "revolution", "revolutions_per_minute"}
+_ANGULAR_UNITS = {
+    "radian",
+    "milliradian",
+    "degree",
+    "turn",
+    "revolution",
+    "revolutions_per_minute",
+    "degree_per_second",
+}
 
 
 @cache
 def _registry() -> Any:
     import pint  # slow to import, and not needed by those who write plain numbers
 
-    return pint.UnitRegistry()
+    registry: Any = pint.UnitRegistry()
+    registry.define("newton_meter = newton * meter = Nm")
+    registry.define("degree_per_second = degree / second = dps")
+    return registry
 
 
 def quantity(value: Quantity, kind: str, where: str = "") -> float:
     """The value in SI units.
 
     Args:
-        value: a number in SI units, or a string with a unit such as ``"30 mm"``.
+        value: a number in SI units, or a string with a unit such as ``"30 mm"`` or ``"0.005 deg/s/sqrt(Hz)"``. A
+            ``period`` takes a rate as well, such as ``"100 Hz"`` or ``"600 rpm"``; of an acceleration ``g`` is the
+            standard acceleration of gravity.
         kind: one of ``SI_UNITS``, such as ``"length"``.
         where: the place to name in an error.
 
@@ -103,7 +127,9 @@ def triple(values: Sequence[Quantity] | NDArray[np.float64], kind: str, where: s
 
 # A number, then a unit; nothing that computes. A comma is refused: "8,5" is 8.5 to one reader and 85 to another.
 _WRITTEN = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d{1,3})?|[+-]?inf(?:inity)?)\s*([^\d\s].*|)", re.ASCII)
-_UNIT = re.compile(r"[^\W\d_]*[^\W\d]*(?:[\w%°µ²³/*^()\- ·.]*)")
+_UNIT = re.compile(r"[^\W\d_]*[^\W\d]*(?:[\w%°µ²³√/*^()\- ·.]*)")
+_ROOT = re.compile(r"(?:sqrt\(|√\(?)(\w+)\)?")
+_GRAVITY = re.compile(r"\b([mukµ]?)g\b")
 _POWER = re.compile(r"(?:\*\*|\^)\s*\(?\s*[+-]?(\d+)")
 LONGEST = 80  # characters of a quantity
 LARGEST = 1e15  # of a finite one, SI: what is larger is a slip of the pen, and overflows when it is squared
@@ -117,7 +143,12 @@ def _parsed(text: str, kind: str, where: str) -> float:
     wrong = VeldrainError(f"'{text}' is not {_an(kind)}", where=where, cure=_example(kind))
     words = str(unit)
     angular = bool(_ANGULAR_UNITS & set(words.split()))
-    if (words in ("dimensionless", "percent")) != (kind == "ratio") or angular != kind.startswith("ang"):
+    if kind == "period" and unit.dimensionality == {"[time]": -1}:  # a rate
+        turns = _converted(number, unit, "1/s", wrong) / (2 * math.pi if angular else 1.0)
+        if not turns > 0:
+            raise wrong
+        return round(1.0 / turns, 12)  # a nanosecond is 1e-9 s: what is beyond is rounding
+    if (words in ("dimensionless", "percent")) != (kind == "ratio") or angular != ("rad" in SI_UNITS[kind]):
         raise wrong
     return _converted(number, unit, SI_UNITS[kind], wrong)
 
@@ -134,8 +165,11 @@ def _split(text: str, kind: str, where: str) -> tuple[float, Any]:
         has_number = any(c.isdigit() for c in text)
         problem = f"cannot read '{shown}' as a quantity" if has_number else f"'{shown}' has no number"
         raise VeldrainError(problem, where=where, cure=cure)
+    unit = _ROOT.sub(r"\1**0.5", found[2].strip().replace("%", "percent"))
+    if kind.startswith("acceleration"):
+        unit = _GRAVITY.sub(r"\1g_0", unit)
     try:
-        return float(found[1]), _registry().parse_units(found[2].strip().replace("%", "percent"))
+        return float(found[1]), _registry().parse_units(unit)
     except Exception as error:  # pint raises many kinds for what it cannot read, a tokenizer's among them
         raise VeldrainError(f"cannot read '{text}' as a quantity", where=where, cure=cure) from error
 
@@ -162,8 +196,9 @@ def in_unit(text: str, unit: str, where: str = "") -> float:
     try:
         to = str(_registry().parse_units(unit.replace("%", "percent")))
     except Exception as error:  # as above: a unit that only people can read
-        raise VeldrainError(f"'{unit}' is no unit that '{text}' could be turned into", where=where,
-                            cure="give a plain number") from error  # fmt: skip
+        raise VeldrainError(
+            f"'{unit}' is no unit that '{text}' could be turned into", where=where, cure="give a plain number"
+        ) from error
     return _converted(number, own, to, wrong)
 
 
@@ -184,4 +219,10 @@ _EXAMPLES = {
     "torque": "15 N*m",
     "force": "60 N",
     "ratio": "20 %",
+    "period": "20 ms' or '50 Hz",
+    "rainfall": "8 mm/h",
+    "temperature": "15 degC",
+    "illuminance": "50 klx",
+    "angular noise density": "0.005 deg/s/sqrt(Hz)",
+    "acceleration noise density": "150 ug/sqrt(Hz)",
 }

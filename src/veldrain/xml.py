@@ -20,8 +20,11 @@ def parse_xml(content: bytes, path: Path) -> Any:
 
     if len(content) > MOST:
         raise VeldrainError(f"XML of {len(content) / 1e6:.0f} MB", where=str(path), cure="see that it is a robot file")
-    refused = VeldrainError("has a DOCTYPE, which could pull in other files", where=f"{path}:1",
-                            cure="take the DOCTYPE and its entities out")  # fmt: skip
+    refused = VeldrainError(
+        "has a DOCTYPE, which could pull in other files",
+        where=f"{path}:1",
+        cure="take the DOCTYPE and its entities out",
+    )
     if b"<!DOCTYPE" in content:
         raise refused
     parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)

@@ -25,14 +25,7 @@ def prism(side: float = 0.2, height: float = 0.1) -> tuple[np.ndarray, list[tupl
 class Sliding(unittest.TestCase):
     def test_friction_of_a_pair_is_the_geometric_mean(self) -> None:
         w = vd.World().ground(surface=vd.Surface(friction=0.9))
-        w.body(
-            "block",
-            CUBE,
-            mass=1,
-            pose=vd.Pose((0, 0, 0.1)),
-            velocity=(1, 0, 0),
-            surface=vd.Surface(friction=0.4),
-        )
+        w.body("block", CUBE, mass=1, pose=vd.Pose((0, 0, 0.1)), velocity=(1, 0, 0), surface=vd.Surface(friction=0.4))
         sim = vd.Simulation(w)
         sim.advance(0.1)
         found = sim.contacts()
@@ -101,11 +94,15 @@ class Resting(unittest.TestCase):
         """Each shape in its stable poses rests where geometry says, carries its weight, and stays."""
         flat, lying = Rotation.identity(), Rotation.from_euler("x", 90, degrees=True)
         cases = [
-            (CUBE, 0.1, flat, 4), (vd.Sphere(0.1), 0.1, flat, 1), (vd.Cylinder(0.1, 0.3), 0.15, flat, 4),
-            (vd.Cylinder(0.1, 0.3), 0.1, lying, 2), (vd.Capsule(0.1, 0.3), 0.1, lying, 2),
-            (vd.Cone(0.1, 0.2), 0.1, flat, 4), (vd.Ellipsoid((0.15, 0.12, 0.08)), 0.08, flat, 1),
+            (CUBE, 0.1, flat, 4),
+            (vd.Sphere(0.1), 0.1, flat, 1),
+            (vd.Cylinder(0.1, 0.3), 0.15, flat, 4),
+            (vd.Cylinder(0.1, 0.3), 0.1, lying, 2),
+            (vd.Capsule(0.1, 0.3), 0.1, lying, 2),
+            (vd.Cone(0.1, 0.2), 0.1, flat, 4),
+            (vd.Ellipsoid((0.15, 0.12, 0.08)), 0.08, flat, 1),
             (vd.Mesh.of(*prism()), 0.05, flat, 4),
-        ]  # fmt: skip
+        ]
         floors = ("ground", "table", "hull", "triangles", "heights")
         for (shape, height, turn, points), floor in itertools.product(cases, floors):
             with self.subTest(shape=shape, floor=floor):
@@ -160,8 +157,9 @@ class Resting(unittest.TestCase):
 
     def test_belt_carries(self) -> None:
         """A box on a belt slips at µ·g until it has the belt's speed."""
-        w = vd.World().obstacle("belt", vd.Box((9, 1, 0.2)), vd.Pose((0, 0, -0.1), yaw="90 deg"),
-                                vd.Surface(0.5, belt=("0.8 m/s", 0, 0)))  # fmt: skip
+        w = vd.World().obstacle(
+            "belt", vd.Box((9, 1, 0.2)), vd.Pose((0, 0, -0.1), yaw="90 deg"), vd.Surface(0.5, belt=("0.8 m/s", 0, 0))
+        )
         w.body("box", CUBE, 1, vd.Pose((0, 0, 0.1)), vd.Surface(0.5))
         sim = vd.Simulation(w)
         sim.advance(0.1)
@@ -171,7 +169,7 @@ class Resting(unittest.TestCase):
 
     def test_spinning_resistance(self) -> None:
         """A moment k·N against turning about the normal: ω falls by k·m·g/I a second."""
-        rough = vd.Surface(spinning="4 mm")
+        rough = vd.Surface(torsional="4 mm")
         w = (
             vd.World()
             .ground(surface=rough)
@@ -265,22 +263,8 @@ class Geometry(unittest.TestCase):
             (CUBE, to_corner, vd.Box((4, 4, 0.2)), (0, 0, 1), None, 0.9 - corner),
             (vd.Cylinder(0.1, 0.4), None, CUBE, (0, 0.7, 0), None, 0.5),
             (vd.Cylinder(0.1, 0.4), None, vd.Sphere(0.1), (0.4, 0, 0.6), None, math.hypot(0.3, 0.4) - 0.1),
-            (
-                vd.Capsule(0.1, 0.4),
-                None,
-                vd.Capsule(0.1, 0.4),
-                (0.3, 0, 0.7),
-                None,
-                math.hypot(0.3, 0.3) - 0.2,
-            ),
-            (
-                vd.Cylinder(0.1, 0.4),
-                None,
-                vd.Cylinder(0.1, 0.4),
-                (0, 1, 0),
-                Rotation.from_euler("x", math.pi / 2),
-                0.7,
-            ),
+            (vd.Capsule(0.1, 0.4), None, vd.Capsule(0.1, 0.4), (0.3, 0, 0.7), None, math.hypot(0.3, 0.3) - 0.2),
+            (vd.Cylinder(0.1, 0.4), None, vd.Cylinder(0.1, 0.4), (0, 1, 0), Rotation.from_euler("x", math.pi / 2), 0.7),
         ]
         for one, turn_a, other, place, turn_b, exact in cases:
             with self.subTest(one=one, other=other):
@@ -292,8 +276,16 @@ class Geometry(unittest.TestCase):
     def test_dropped_shapes_do_not_sink_or_fly(self) -> None:
         """A heap of every shape in wild poses comes to rest above the ground, with less energy than before."""
         random = np.random.default_rng(8)
-        shapes = [CUBE, vd.Sphere(0.1), vd.Cylinder(0.1, 0.2), vd.Capsule(0.07, 0.15), vd.Box((0.4, 0.1, 0.1)),
-                  vd.Cone(0.1, 0.2), vd.Ellipsoid((0.08, 0.1, 0.14)), vd.Mesh.of(*prism(0.15))]  # fmt: skip
+        shapes = [
+            CUBE,
+            vd.Sphere(0.1),
+            vd.Cylinder(0.1, 0.2),
+            vd.Capsule(0.07, 0.15),
+            vd.Box((0.4, 0.1, 0.1)),
+            vd.Cone(0.1, 0.2),
+            vd.Ellipsoid((0.08, 0.1, 0.14)),
+            vd.Mesh.of(*prism(0.15)),
+        ]
         w = vd.World().ground()
         for k in range(15):
             place = (0.12 * random.normal(), 0.12 * random.normal(), 0.3 + 0.3 * k)

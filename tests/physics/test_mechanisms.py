@@ -380,17 +380,32 @@ class BadInput(unittest.TestCase):
             (r"without stiffness and damping", lambda: model().spring("x", "a", "b")),
             (r"kind rope with length 0 m", lambda: model().close("x", "a", "b", kind="rope")),
             (r"m/ring: the loop is open by .* and no free joint closes it", chain),
-            (r"no joint to follow 'z'", lambda: model().link("c", mass=1).joint("k", "b", "c", "revolute", mimic=("z", 1, 0))),
-            (r"a ball joint has no position motor", lambda: model().link("c", mass=1).joint("k", "b", "c", "ball").motor("k/x", "position", 1)),
+            (
+                r"no joint to follow 'z'",
+                lambda: model().link("c", mass=1).joint("k", "b", "c", "revolute", mimic=("z", 1, 0)),
+            ),
+            (
+                r"a ball joint has no position motor",
+                lambda: model().link("c", mass=1).joint("k", "b", "c", "ball").motor("k/x", "position", 1),
+            ),
             (r"the mesh is not closed, so that it has no volume", lambda: vd.World().body("x", open_mesh, mass=1)),
-            (r"x: a mesh of exact triangles on something that moves", lambda: vd.Simulation(vd.World().body("x", vd.Mesh.of(*octahedron(), collide="triangles"), 1))),
+            (
+                r"x: a mesh of exact triangles on something that moves",
+                lambda: vd.Simulation(vd.World().body("x", vd.Mesh.of(*octahedron(), collide="triangles"), 1)),
+            ),
             (r"heights of shape \(1, 3\)", lambda: vd.HeightField([[0, 0, 0]], 1.0)),
             (r"no such mesh file", lambda: vd.Mesh("missing.stl")),
-            (r"a path that cannot be followed", lambda: vd.World().place(model(), path=[(1, vd.Pose()), (0, vd.Pose())])),
-            (r"no thing 'gound'; did you mean 'ground'", lambda: vd.World().ground().obstacle("f", flat).no_contact("f", "gound")),
-            (r"surface: stiffness is 0; give more than 0", lambda: vd.Surface(stiffness=0)),
+            (
+                r"a path that cannot be followed",
+                lambda: vd.World().place(model(), path=[(1, vd.Pose()), (0, vd.Pose())]),
+            ),
+            (
+                r"no thing 'gound'; did you mean 'ground'",
+                lambda: vd.World().ground().obstacle("f", flat).no_contact("f", "gound"),
+            ),
+            (r"Surface: stiffness is 0 N/m; give a value above 0", lambda: vd.Surface(stiffness=0)),
             (r"no integrator 'rk5'", lambda: vd.Simulation(vd.World().ground(), integrator="rk5")),
-        ):  # fmt: skip
+        ):
             with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
                 act()
 

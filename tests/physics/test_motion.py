@@ -215,12 +215,7 @@ class Bookkeeping(unittest.TestCase):
         """Far more contacts than there is room for at first; the result is that of a run that had the room."""
         w = vd.World().ground()
         for k in range(36):
-            w.body(
-                f"box{k}",
-                vd.Box((0.2, 0.2, 0.2)),
-                mass=1,
-                pose=vd.Pose((0.3 * (k % 6), 0.3 * (k // 6), 0.1003)),
-            )
+            w.body(f"box{k}", vd.Box((0.2, 0.2, 0.2)), mass=1, pose=vd.Pose((0.3 * (k % 6), 0.3 * (k // 6), 0.1003)))
         sim = vd.Simulation(w)
         before = len(sim.engine.plant.contacts)
         sim.advance(0.1)
@@ -255,11 +250,7 @@ class Bookkeeping(unittest.TestCase):
 
     def test_unknown_names(self) -> None:
         sim = self.pile()
-        for act in (
-            lambda: sim["boxx0"],
-            lambda: sim.push("box9", (0, 0, 1)),
-            lambda: sim["box0"].read("eye"),
-        ):
+        for act in (lambda: sim["boxx0"], lambda: sim.push("box9", (0, 0, 1)), lambda: sim["box0"].read("eye")):
             with self.assertRaisesRegex(vd.VeldrainError, "^no "):
                 act()
         with self.assertRaisesRegex(vd.VeldrainError, "fixed in the world"):

@@ -33,10 +33,14 @@ def meshes() -> dict[str, vd.Shape]:
 
 
 SHAPES: dict[str, vd.Shape] = {
-    "box": vd.Box((0.1, 0.06, 0.04)), "sphere": vd.Sphere(0.04), "cylinder": vd.Cylinder(0.03, 0.1),
-    "capsule": vd.Capsule(0.02, 0.08), "cone": vd.Cone(0.04, 0.09), "ellipsoid": vd.Ellipsoid((0.05, 0.03, 0.02)),
+    "box": vd.Box((0.1, 0.06, 0.04)),
+    "sphere": vd.Sphere(0.04),
+    "cylinder": vd.Cylinder(0.03, 0.1),
+    "capsule": vd.Capsule(0.02, 0.08),
+    "cone": vd.Cone(0.04, 0.09),
+    "ellipsoid": vd.Ellipsoid((0.05, 0.03, 0.02)),
     "hull": egg(),
-}  # fmt: skip
+}
 
 
 class Free(unittest.TestCase):
@@ -74,7 +78,7 @@ class Gathered(unittest.TestCase):
         """A push of 3 ms between two samples of 20 ms: force · time is in the readings, to the last."""
         m = vd.Model("rig").link("frame", vd.Box((0.1, 0.1, 0.1)), mass=3)
         m.link("head", vd.Box((0.1, 0.1, 0.1)), mass=2).joint("neck", "frame", "head", "fixed", vd.Pose((0.3, 0, 0)))
-        m.mount(vd.ForceTorque(period="20 ms"), "cell", "head", vd.Pose((0, 0, 0.1)))
+        m.mount("cell", vd.ForceTorque(period="20 ms"), on="head", pose=vd.Pose((0, 0, 0.1)))
         sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).place(m))
         sim.advance("4 ms")
         sim.push("rig/frame", (30, 0, 0), lasting="3 ms")
@@ -88,7 +92,7 @@ class Gathered(unittest.TestCase):
         """m·ω²·r and the weight, in the turning axes, as the mean over the sample."""
         m = vd.Model("arm").link("base").link("rod", vd.Sphere(0.02), mass=1.5, com=(0.4, 0, 0))
         m.joint("spin", "base", "rod", "continuous", axis=(0, 0, 1))
-        m.mount(vd.ForceTorque(period="10 ms"), "cell", "rod")
+        m.mount("cell", vd.ForceTorque(period="10 ms"), on="rod")
         sim = vd.Simulation(vd.World().place(m, fixed=True))
         sim["arm"].velocities = [5.0]
         sim.advance("50 ms")
@@ -99,7 +103,7 @@ class Gathered(unittest.TestCase):
         """Of a drop of any height the mean force over time at rest again is the weight."""
         for height in (0.05, 0.5, 0.77):
             m = vd.Model("d").link("case", vd.Box((0.06, 0.06, 0.02)), mass=0.1)
-            m.mount(vd.Touch(period="20 ms"), "skin", "case").mount(vd.FootPressure(period="20 ms"), "sole", "case")
+            m.mount("skin", vd.Touch(period="20 ms"), on="case").mount("sole", vd.FootForce(period="20 ms"), on="case")
             sim = vd.Simulation(vd.World().ground().place(m, pose=vd.Pose((0, 0, 0.01 + height))))
             skin, sole = [], []
             for _ in range(50):
@@ -110,29 +114,29 @@ class Gathered(unittest.TestCase):
                 np.testing.assert_allclose((np.mean(skin), np.mean(sole)), 0.1 * G, rtol=1e-9)
 
     def test_full_scale_is_cut_at_each_step_and_ends_as_a_signed_number_does(self) -> None:
-        sheet = {"force_most": 2 * G, "force_resolution": 4 * G / 65536, "period": "10 ms"}
-        m = vd.Model("d").link("case", vd.Sphere(0.05), mass=0.1).mount(vd.Imu(**sheet), "imu", "case")  # type: ignore[arg-type]
+        sheet = {"accel_full_scale": 2 * G, "accel_resolution": 4 * G / 65536, "period": "10 ms"}
+        m = vd.Model("d").link("case", vd.Sphere(0.05), mass=0.1).mount("imu", vd.Imu(**sheet), on="case")  # type: ignore[arg-type]
         sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).place(m))
         for force, count in ((0.1 * 30 * G, 32767), (-0.1 * 30 * G, -32768)):
             sim.push("d/case", (0, 0, force), lasting="20 ms")
             sim.advance("20 ms")
-            self.assertEqual(round(sim["d"].read("imu").force[2] / (4 * G / 65536)), count)
+            self.assertEqual(round(sim["d"].read("imu").linear_acceleration[2] / (4 * G / 65536)), count)
         sim.push("d/case", (0, 0, 0.1 * 30 * G), lasting="5 ms")  # 30 g for half of the time: cut to 2 g, then averaged
         sim.advance("10 ms")
-        self.assertAlmostEqual(sim["d"].read("imu").force[2], G, delta=0.01)
+        self.assertAlmostEqual(sim["d"].read("imu").linear_acceleration[2], G, delta=0.01)
 
     def test_motor_current_is_a_mean(self) -> None:
         m = vd.Model("m").link("base").link("disc", vd.Cylinder(0.1, 0.02), mass=1)
         m.joint("axle", "base", "disc", "continuous").motor("axle", "effort")
-        m.mount(vd.MotorCurrent(["axle"], constant=0.5, period="10 ms", first="10 ms"), "amps", "base")
+        m.mount("amps", vd.MotorCurrent(["axle"], torque_constant=0.5, period="10 ms", first="10 ms"), on="base")
         sim = vd.Simulation(vd.World().place(m, fixed=True))
         sim["m"].command("axle", effort=2.0)
         sim.advance("5 ms")
         sim["m"].command("axle", effort=0.0)
         sim.advance("5 ms")
-        self.assertAlmostEqual(sim["m"].read("amps").currents[0], 2.0 / 0.5 / 2)
+        self.assertAlmostEqual(sim["m"].read("amps").current[0], 2.0 / 0.5 / 2)
 
     def test_beams_of_a_full_turn(self) -> None:
-        bearings = vd.Lidar(beams=8, field="360 deg").bearings
+        bearings = vd.Lidar(beams=8, field_of_view="360 deg").angles
         np.testing.assert_allclose(np.diff(bearings), np.pi / 4)
         self.assertEqual(bearings[0], -np.pi)

@@ -99,11 +99,14 @@ def tips(robot: RobotLook) -> Found:
             blamed, moment = link, lever
     mass = robot.links[blamed].mass_properties.mass if blamed else 0.0
     yield found(
-        "tips", robot, "",
+        "tips",
+        robot,
+        "",
         f"its centre of mass is {mm(outside)} outside of what it stands on ({', '.join(sorted(set(stand.links)))}): it"
         f" tips over, by {blamed} most of all ({mass:.3g} kg)",
-        f"move {blamed} inward, take mass off it, or widen the stand by {mm(outside)}", numbers={"outside m": outside},
-    )  # fmt: skip
+        f"move {blamed} inward, take mass off it, or widen the stand by {mm(outside)}",
+        numbers={"outside m": outside},
+    )
 
 
 def beyond(points: Array, centre: Array) -> tuple[float, Array]:
@@ -150,20 +153,24 @@ def legs_too_weak(robot: RobotLook) -> Found:
     finally:
         engine.plant.geoms["surface"][:, 0] = friction
     asked = {name: abs(float(engine.plant.dofs["effort"][dof])) for name, dof in zip(motors, held, strict=True)}
-    weak = sorted((name for name in motors if asked[name] > motors[name].limit),
-                  key=lambda name: asked[name] / motors[name].limit)  # fmt: skip
+    weak = sorted(
+        (name for name in motors if asked[name] > motors[name].limit), key=lambda name: asked[name] / motors[name].limit
+    )
     if weak:
         name = weak[-1]
         joint = robot.model.joints[motors[name].joint]
         unit = "N" if joint.is_linear else "N·m"
         others = f", and so with {', '.join(sorted(weak[:-1]))}" if len(weak) > 1 else ""
         yield found(
-            "legs-too-weak", robot, name,
+            "legs-too-weak",
+            robot,
+            name,
             f"standing at the start asks for {asked[name]:.3g} {unit} of it, and its motor gives"
             f" {motors[name].limit:.3g}{others}",
-            f"write limit: above {asked[name]:.3g} {unit}, or start in a posture with straighter legs", kind="motor",
+            f"write limit: above {asked[name]:.3g} {unit}, or start in a posture with straighter legs",
+            kind="motor",
             numbers={"limit": motors[name].limit, "asked": asked[name]},
-        )  # fmt: skip
+        )
 
 
 @rule("in-the-air", "warning", "balance", world=True)
@@ -183,9 +190,14 @@ def in_the_air(robot: RobotLook) -> Found:
         gap = stand.gaps.get(link, 0.0)
         if gap > AIR and (link in robot.wheels or gap < 0.3 * height):
             what = "wheel" if link in robot.wheels else "foot"
-            yield found("in-the-air", robot, link, f"this {what} does not reach the ground by {mm(gap)} while"
-                        f" {', '.join(sorted(standing))} stand on it", f"lower it by {mm(gap)}, or make it larger",
-                        numbers={"gap m": gap})  # fmt: skip
+            yield found(
+                "in-the-air",
+                robot,
+                link,
+                f"this {what} does not reach the ground by {mm(gap)} while {', '.join(sorted(standing))} stand on it",
+                f"lower it by {mm(gap)}, or make it larger",
+                numbers={"gap m": gap},
+            )
 
 
 @rule("drops", "note", "balance", world=True)
@@ -198,6 +210,10 @@ def drops(robot: RobotLook) -> Found:
     if stand is not None and len(stand.points) and stand.drop > 1e-3:
         place = robot.placed.pose.position - stand.drop * robot.look.up
         yield found(
-            "drops", robot, "", f"starts {mm(stand.drop)} above what is below it, and falls first",
-            f"place it {mm(stand.drop)} lower, at z = {place[2]:.4g} m", numbers={"drop m": stand.drop},
-        )  # fmt: skip
+            "drops",
+            robot,
+            "",
+            f"starts {mm(stand.drop)} above what is below it, and falls first",
+            f"place it {mm(stand.drop)} lower, at z = {place[2]:.4g} m",
+            numbers={"drop m": stand.drop},
+        )

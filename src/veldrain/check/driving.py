@@ -39,10 +39,13 @@ def odometer_sides(robot: RobotLook) -> Found:
         left, right = (_mean_y(robot, joints) for joints in (sensor.left, sensor.right))
         if left is not None and right is not None and left < right - 1e-3:
             yield found(
-                "odometer-sides", robot, name,
+                "odometer-sides",
+                robot,
+                name,
                 f"its left wheels are at y {mm(left)} and its right ones at y {mm(right)}: left is where y is larger",
-                f"write left: {list(sensor.right)}, right: {list(sensor.left)}", kind="sensor",
-            )  # fmt: skip
+                f"write left: {list(sensor.right)}, right: {list(sensor.left)}",
+                kind="sensor",
+            )
 
 
 @rule("odometer-track", "warning", "drives")
@@ -60,11 +63,14 @@ def odometer_track(robot: RobotLook) -> Found:
         most = SLIPPING if slips else 1 + WIDE
         if not (1 - WIDE) * track <= sensor.track <= most * track:
             yield found(
-                "odometer-track", robot, name,
+                "odometer-track",
+                robot,
+                name,
                 f"it takes a track of {mm(sensor.track)}, and its wheels are {mm(track)} apart",
                 f"write track: {figure(track)} m" + (", or up to twice that where they slip" if slips else ""),
-                kind="sensor", numbers={"track m": track},
-            )  # fmt: skip
+                kind="sensor",
+                numbers={"track m": track},
+            )
 
 
 def _odometers(robot: RobotLook) -> list[tuple[str, Odometer]]:
@@ -86,10 +92,14 @@ def one_axis_reversed(robot: RobotLook) -> Found:
     for joint in _against_the_rest(robot, driven):
         row = [round(-float(x), 6) + 0.0 for x in joint.axis]
         yield found(
-            "one-axis-reversed", robot, joint.name,
+            "one-axis-reversed",
+            robot,
+            joint.name,
             "its axis points the other way than those of the other driven wheels: what drives them forward drives"
-            " this one backward", f"write axis: {row}, or command it the other way round", kind="joint",
-        )  # fmt: skip
+            " this one backward",
+            f"write axis: {row}, or command it the other way round",
+            kind="joint",
+        )
 
 
 @rule("one-steering-reversed", "warning", "drives")
@@ -106,10 +116,13 @@ def one_steering_reversed(robot: RobotLook) -> Found:
     for joint in _against_the_rest(robot, list(steering.values()), down=True):
         row = [round(-float(x), 6) + 0.0 for x in joint.axis]
         yield found(
-            "one-steering-reversed", robot, joint.name,
+            "one-steering-reversed",
+            robot,
+            joint.name,
             "its axis points down and those of the other steered wheels up: one command steers them apart",
-            f"write axis: {row}, or command it the other way round", kind="joint",
-        )  # fmt: skip
+            f"write axis: {row}, or command it the other way round",
+            kind="joint",
+        )
 
 
 def _against_the_rest(robot: RobotLook, joints: list[Joint], down: bool = False) -> list[Joint]:
@@ -139,10 +152,13 @@ def turns_with_the_wheel(robot: RobotLook) -> Found:
         rolling = next((link for link in robot.wheels if mounted.link in robot.below(link)), None)
         if rolling and isinstance(mounted.sensor, Imu | Magnetometer | Gnss):
             yield found(
-                "turns-with-the-wheel", robot, mounted.name,
+                "turns-with-the-wheel",
+                robot,
+                mounted.name,
                 f"is on {mounted.link}, which rolls: it measures the wheel's turning and not the vehicle's motion",
-                f"mount it on {robot.wheels[rolling].parent}", kind="sensor",
-            )  # fmt: skip
+                f"mount it on {robot.wheels[rolling].parent}",
+                kind="sensor",
+            )
 
 
 @rule("weak-drive", "warning", "drives", world=True)
@@ -166,10 +182,13 @@ def weak_drive(robot: RobotLook) -> Found:
     if pull / mass < LEAST_PULL:
         needed = LEAST_PULL * mass / pull if pull > 0 else math.inf
         yield found(
-            "weak-drive", robot, "",
+            "weak-drive",
+            robot,
+            "",
             f"its driven wheels pull with {figure(max(pull, 0.0))} N together, which is {figure(max(pull, 0.0) / mass)}"
             f" m/s² for its {figure(mass)} kg",
             f"give the motors {figure(needed)} times their limit, or look at the masses and at joint friction"
-            if math.isfinite(needed) else "let the motors give more than the joints' friction",
+            if math.isfinite(needed)
+            else "let the motors give more than the joints' friction",
             numbers={"pull N": pull},
-        )  # fmt: skip
+        )

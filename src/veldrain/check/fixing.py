@@ -14,7 +14,7 @@ from veldrain.check.finding import Finding, Findings
 from veldrain.documents.source import kind_of_file, laid_over
 from veldrain.errors import VeldrainError
 from veldrain.formats import is_robot_file, load_robot
-from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Look, Mesh, Part, Sphere
+from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Mesh, Part, Sphere
 from veldrain.pose import Pose
 
 
@@ -61,11 +61,9 @@ def part_words(part: Part) -> dict[str, Any]:
     if part.colour:
         words["colour"] = part.colour
     if part.look:
-        plain, look = Look(), part.look
-        told = {word: getattr(look, word) for word in ("colour", "checker", "tile", "reflectance", "echo")}
-        words["look"] = {word: value for word, value in told.items() if value != getattr(plain, word)}
-        if look.source not in ("", "array"):  # a picture in memory has no file to name
-            words["look"]["image"] = look.source
+        words["look"] = {word: value for word, value in part.look.given.items() if word != "image"}
+        if part.look.source not in ("", "array"):  # a picture in memory has no file to name
+            words["look"]["image"] = part.look.source
     return words
 
 
@@ -121,8 +119,11 @@ def start_of(file: Path, findings: Findings, search: Sequence[Path] = ()) -> dic
     """What a file of corrections starts from: ``base:`` a world file, or a robot file by itself on level ground."""
     if not is_robot_file(file.name):
         if kind_of_file(file) != "world":
-            raise VeldrainError("corrections are of a world file or a robot file", where=str(file),
-                                cure="give the world's file to --fix")  # fmt: skip
+            raise VeldrainError(
+                "corrections are of a world file or a robot file",
+                where=str(file),
+                cure="give the world's file to --fix",
+            )
         return {"base": str(file.resolve())}
     name = load_robot(file, search, draft=True).name
     model: dict[str, Any] = {"file": str(file.resolve())}

@@ -17,7 +17,7 @@ from veldrain.pose import Pose
 from veldrain.sensing import (
     Camera,
     Encoders,
-    FootPressure,
+    FootForce,
     ForceTorque,
     Gnss,
     Imu,
@@ -31,6 +31,7 @@ from veldrain.sensing import (
     Touch,
     Ultrasonic,
 )
+from veldrain.sensing.outdoors import open_sky
 
 OFF = 0.1  # share by which an odometer's wheels may be wrong
 APART = 1.0  # m between beams where they reach
@@ -53,29 +54,46 @@ def clips_at_rest(robot: RobotLook) -> Found:
     time, and nothing else.
     """
     gravity = float(np.linalg.norm(robot.look.world.gravity))
-    for name, link, sensor in _of_kind(robot, Imu, Magnetometer, ForceTorque, FootPressure, MotorCurrent):
+    for name, link, sensor in _of_kind(robot, Imu, Magnetometer, ForceTorque, FootForce, MotorCurrent):
         told = "", 0.0, math.inf, ""
         if isinstance(sensor, Imu):
-            told = "the weight of its proof mass", gravity, sensor.force_most, "m/s²"
+            told = "the weight of its proof mass", gravity, sensor.accel_full_scale, "m/s²"
         elif isinstance(sensor, Magnetometer):
-            told = "the earth's field", sensor.strength, sensor.most, "T"
+            told = "the earth's field", sensor.field_strength, sensor.full_scale, "T"
         elif isinstance(sensor, ForceTorque):
-            told = "the weight that hangs on it", gravity * robot.body(robot.below(link)).mass, sensor.most_force, "N"
-        elif isinstance(sensor, FootPressure):
-            feet = len(list(_of_kind(robot, FootPressure)))
-            told = "its share of the weight", gravity * robot.body(list(robot.links)).mass / feet, sensor.most, "N"
+            told = (
+                "the weight that hangs on it",
+                gravity * robot.body(robot.below(link)).mass,
+                sensor.force_full_scale,
+                "N",
+            )
+        elif isinstance(sensor, FootForce):
+            feet = len(list(_of_kind(robot, FootForce)))
+            told = (
+                "its share of the weight",
+                gravity * robot.body(list(robot.links)).mass / feet,
+                sensor.full_scale,
+                "N",
+            )
         elif isinstance(sensor, MotorCurrent):
             limits = [m.limit for j, m in robot.model.motors.items() if not sensor.joints or j in sensor.joints]
-            most = max((x for x in limits if math.isfinite(x)), default=0.0) / sensor.constant + sensor.idle
-            told = "the current at the motors' limit", most, sensor.most, "A"
+            most = (
+                max((x for x in limits if math.isfinite(x)), default=0.0) / sensor.torque_constant
+                + sensor.no_load_current
+            )
+            told = "the current at the motors' limit", most, sensor.full_scale, "A"
         what, needed, most, unit = told
         if needed > most:
             yield found(
-                "clips-at-rest", robot, name, f"it reads up to {figure(most)} {unit}, and {what} is {figure(needed)}"
-                f" {unit}", "write a larger range, or look at its unit", kind="sensor",
+                "clips-at-rest",
+                robot,
+                name,
+                f"it reads up to {figure(most)} {unit}, and {what} is {figure(needed)} {unit}",
+                "write a larger range, or look at its unit",
+                kind="sensor",
                 severity="warning" if isinstance(sensor, MotorCurrent) else None,
                 numbers={"most": most, "needed": needed},
-            )  # fmt: skip
+            )
 
 
 @rule("touches-nothing", "error", "sensors")
@@ -84,19 +102,23 @@ def touches_nothing(robot: RobotLook) -> Found:
 
     On a link that is only seen no contact ever happens: the sensor reads zero for good.
     """
-    for name, link, sensor in _of_kind(robot, Touch, FootPressure):
+    for name, link, sensor in _of_kind(robot, Touch, FootForce):
         if not robot.touched(link):
             yield found(
-                "touches-nothing", robot, name, f"{link} has no shape that can be touched, so that this"
-                f" {type(sensor).__name__} feels nothing", "mount it on a link with a collision shape", kind="sensor",
-            )  # fmt: skip
+                "touches-nothing",
+                robot,
+                name,
+                f"{link} has no shape that can be touched, so that this {type(sensor).__name__} feels nothing",
+                "mount it on a link with a collision shape",
+                kind="sensor",
+            )
 
 
 @rule("wrong-wheels", "warning", "sensors")
 def wrong_wheels(robot: RobotLook) -> Found:
     """An odometer's wheels are as large as those of the robot.
 
-    A wrong radius makes every way too long or too short by the same share.
+    A wrong radius makes every distance too long or too short by the same share.
     """
     for name, _, sensor in _of_kind(robot, Odometer):
         for joint in (*sensor.left, *sensor.right):
@@ -107,29 +129,39 @@ def wrong_wheels(robot: RobotLook) -> Found:
             low, high = bounds_of(shapes)
             across = np.delete(high - low, int(np.abs(held.axis).argmax()))
             radius = float(across.max()) / 2
-            if abs(radius / sensor.radius - 1) > OFF:
+            if abs(radius / sensor.wheel_radius - 1) > OFF:
                 yield found(
-                    "wrong-wheels", robot, name,
-                    f"it takes wheels of {mm(sensor.radius)} radius, and {held.child} has {mm(radius)}",
-                    f"write radius: {figure(radius)} m", kind="sensor", numbers={"radius m": radius},
-                )  # fmt: skip
+                    "wrong-wheels",
+                    robot,
+                    name,
+                    f"it takes wheels of {mm(sensor.wheel_radius)} radius, and {held.child} has {mm(radius)}",
+                    f"write wheel_radius: {figure(radius)} m",
+                    kind="sensor",
+                    numbers={"radius m": radius},
+                )
                 break
 
 
 @rule("curve-too-short", "warning", "sensors")
 def curve_too_short(robot: RobotLook) -> Found:
-    """A response curve goes from the nearest distance to the farthest.
+    """A calibration curve goes from the nearest distance to the farthest.
 
     Beyond its points the raw value stays where it is, and distances can no longer be told apart.
     """
     for name, _, sensor in _of_kind(robot, Ultrasonic, Infrared):
-        if sensor.response and (sensor.response[0][0] > sensor.nearest + 1e-9 or sensor.response[-1][0] < sensor.reach):
+        if not sensor.calibration:
+            continue
+        first, last = sensor.calibration[0][0], sensor.calibration[-1][0]
+        if first > sensor.min_range + 1e-9 or last < sensor.max_range:
             yield found(
-                "curve-too-short", robot, name,
-                f"its curve goes from {mm(sensor.response[0][0])} to {mm(sensor.response[-1][0])}, and it measures from"
-                f" {mm(sensor.nearest)} to {mm(sensor.reach)}", "add points to its curve, or write nearest and reach",
+                "curve-too-short",
+                robot,
+                name,
+                f"its curve goes from {mm(first)} to {mm(last)}, and it measures from"
+                f" {mm(sensor.min_range)} to {mm(sensor.max_range)}",
+                "add points to its curve, or write min_range and max_range",
                 kind="sensor",
-            )  # fmt: skip
+            )
 
 
 @rule("meets-the-ground", "warning", "sensors", world=True)
@@ -138,18 +170,22 @@ def meets_the_ground(robot: RobotLook) -> Found:
 
     It reports the ground before it, at the same distance for ever, as an obstacle.
     """
-    for mounted, pose, directions, sensor in looking(robot):
-        if not isinstance(sensor, Ultrasonic | Infrared | Radar):
+    for mounted, pose, directions, sight in looking(robot):
+        if not isinstance(mounted.sensor, Ultrasonic | Infrared | Radar):
             continue
-        distances, names = cast_from(robot, pose, directions, sensor.reach)
+        distances, names = cast_from(robot, pose, directions, sight.max_range)
         ground = np.array([n == GROUND for n in names])
         if ground.mean() > 0.1:
             near = float(distances[ground].min())
             yield found(
-                "meets-the-ground", robot, mounted.name,
+                "meets-the-ground",
+                robot,
+                mounted.name,
                 f"{figure(100 * float(ground.mean()))} % of its cone ends on the ground, from {mm(near)} on",
-                "mount it higher, tilt it up, or narrow its cone", kind="sensor", numbers={"near m": near},
-            )  # fmt: skip
+                "mount it higher, tilt it up, or narrow its cone",
+                kind="sensor",
+                numbers={"near m": near},
+            )
 
 
 @rule("beams-apart", "note", "sensors")
@@ -159,31 +195,40 @@ def beams_apart(robot: RobotLook) -> Found:
     What is thinner than the way between two beams can be missed by both.
     """
     for name, _, sensor in _of_kind(robot, Lidar, SpinningLidar):
-        step = sensor.field / sensor.columns
-        if step * sensor.reach > APART:
+        step = sensor.field_of_view / sensor.firings
+        if step * sensor.max_range > APART:
             yield found(
-                "beams-apart", robot, name,
-                f"its beams are {figure(math.degrees(step))}° apart: {figure(step * sensor.reach)} m at its reach of"
-                f" {figure(sensor.reach)} m", "take more beams, or a shorter reach", kind="sensor",
-                numbers={"apart m": step * sensor.reach},
-            )  # fmt: skip
+                "beams-apart",
+                robot,
+                name,
+                f"its beams are {figure(math.degrees(step))}° apart: {figure(step * sensor.max_range)} m at its"
+                f" max_range of {figure(sensor.max_range)} m",
+                "take more beams, or a shorter max_range",
+                kind="sensor",
+                numbers={"apart m": step * sensor.max_range},
+            )
 
 
 @rule("grainy-speed", "note", "sensors")
 def grainy_speed(robot: RobotLook) -> Found:
-    """Encoders have ticks enough for the speed that is made of them.
+    """Encoders have counts enough for the speed that is made of them.
 
-    A speed counted over one period goes in steps of a tick a period: a derivative gain turns them into blows.
+    A speed counted over one period goes in steps of a count a period: a derivative gain turns them into blows.
     """
     for name, _, sensor in _of_kind(robot, Encoders):
-        step = 2 * math.pi / sensor.ticks / sensor.period if sensor.ticks else 0.0
+        counts = sensor.counts_per_revolution
+        step = 2 * math.pi / counts / sensor.period if counts else 0.0
         if step > GRAINY:
             yield found(
-                "grainy-speed", robot, name,
-                f"{sensor.ticks} ticks a turn every {1e3 * sensor.period:g} ms: its speed goes in steps of"
-                f" {figure(step)} rad/s", "take more ticks, a longer period, or smooth the speed", kind="sensor",
+                "grainy-speed",
+                robot,
+                name,
+                f"{counts} counts per revolution every {1e3 * sensor.period:g} ms: its speed goes in steps of"
+                f" {figure(step)} rad/s",
+                "take more counts, a longer period, or smooth the speed",
+                kind="sensor",
                 numbers={"step rad/s": step},
-            )  # fmt: skip
+            )
 
 
 @rule("no-fix", "warning", "sensors", world=True)
@@ -194,13 +239,18 @@ def no_fix(robot: RobotLook) -> Found:
     """
     for name, link, sensor in _of_kind(robot, Gnss):
         pose = robot.poses[link] @ robot.model.sensors[name].pose
-        free = float(np.isinf(cast_from(robot, pose, sensor.sky, 1e3)[0]).mean())
+        free = float(np.isinf(cast_from(robot, pose, open_sky(), 1e3)[0]).mean())
         if free < sensor.open_sky:
             yield found(
-                "no-fix", robot, name, f"{100 * free:.0f} % of the sky is free over it at the start, and it needs"
-                f" {100 * sensor.open_sky:.0f} %", "mount it higher, or write open_sky: lower", kind="sensor",
+                "no-fix",
+                robot,
+                name,
+                f"{100 * free:.0f} % of the sky is free over it at the start, and it needs"
+                f" {100 * sensor.open_sky:.0f} %",
+                "mount it higher, or write open_sky: lower",
+                kind="sensor",
                 numbers={"free": free},
-            )  # fmt: skip
+            )
 
 
 @rule("wrong-exposure", "warning", "sensors", world=True)
@@ -212,21 +262,31 @@ def wrong_exposure(robot: RobotLook) -> Found:
     world = robot.look.world
     day = world.sun.lux * max(math.sin(world.sun.elevation), 0.0) + world.sky.lux
     for name, _, sensor in _of_kind(robot, Camera):
-        if sensor.gives not in ("rgb", "grey"):
+        if sensor.output not in ("rgb", "grey"):
             continue
         if day == 0 and not any(lamp.candela > 0 for lamp in world.lamps):
-            yield found("wrong-exposure", robot, name, "there is no light in this world: its pictures are black",
-                        "add a sun, a sky or lamps", kind="sensor")  # fmt: skip
+            yield found(
+                "wrong-exposure",
+                robot,
+                name,
+                "there is no light in this world: its pictures are black",
+                "add a sun, a sky or lamps",
+                kind="sensor",
+            )
         elif sensor.exposure is not None and not world.lamps:
             share = 0.5 * day / math.pi / sensor.white(sensor.exposure)
             if not DARK < share < BRIGHT:
                 right = sensor.exposure * 0.3 / share
                 yield found(
-                    "wrong-exposure", robot, name,
+                    "wrong-exposure",
+                    robot,
+                    name,
                     f"a grey card in this world's light of {figure(day)} lx is {figure(share)} of white at"
-                    f" {1e3 * sensor.exposure:.3g} ms", f"write exposure: {1e3 * right:.2g} ms, or leave it out",
-                    kind="sensor", numbers={"share": share},
-                )  # fmt: skip
+                    f" {1e3 * sensor.exposure:.3g} ms",
+                    f"write exposure: {1e3 * right:.2g} ms, or leave it out",
+                    kind="sensor",
+                    numbers={"share": share},
+                )
 
 
 @rule("holes-in-the-ground", "note", "world", world=True)
@@ -242,8 +302,11 @@ def holes_in_the_ground(look: Look) -> Found:
             middle = (np.array(shape.heights.shape) - 1) / 2
             at = (o.pose @ o.part.pose @ Pose((*((spots[0] - middle) * shape.spacing), 0))).position
             yield found(
-                "holes-in-the-ground", look, o.name,
+                "holes-in-the-ground",
+                look,
+                o.name,
                 f"{shape.holes} of its {shape.heights.size} heights are missing, the first at x {at[0]:.2f} m,"
-                f" y {at[1]:.2f} m: no ground there", "give heights, if no hole is meant",
+                f" y {at[1]:.2f} m: no ground there",
+                "give heights, if no hole is meant",
                 numbers={"holes": float(shape.holes)},
-            )  # fmt: skip
+            )

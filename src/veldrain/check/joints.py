@@ -26,11 +26,15 @@ def wheel_axis(robot: RobotLook) -> Found:
             best = best * np.sign(best[np.argmax(np.abs(best))])
             row = [round(float(x), 6) + 0.0 for x in best]
             yield found(
-                "wheel-axis", robot, joint.name,
+                "wheel-axis",
+                robot,
+                joint.name,
                 f"turns {link} about an axis {angle:.0f}° from that of its cylinder: it tumbles instead of rolling",
-                f"write axis: {row}", kind="joint", numbers={"angle deg": angle},
+                f"write axis: {row}",
+                kind="joint",
+                numbers={"angle deg": angle},
                 fix=model_change(robot, {"joints": {joint.name: {"axis": row}}}),
-            )  # fmt: skip
+            )
 
 
 @rule("steering-axis", "warning", "joints")
@@ -52,10 +56,14 @@ def steering_axis(robot: RobotLook) -> Found:
             up = robot.poses[knuckle].rotation.inv().apply(robot.look.up)
             row = [round(float(x), 6) + 0.0 for x in up]
             yield found(
-                "steering-axis", robot, steering.name,
+                "steering-axis",
+                robot,
+                steering.name,
                 f"carries the wheel {link} and turns about an axis {upright:.0f}° from upright: it does not steer it",
-                f"write axis: {row} if it is to steer", kind="joint", numbers={"angle deg": upright},
-            )  # fmt: skip
+                f"write axis: {row} if it is to steer",
+                kind="joint",
+                numbers={"angle deg": upright},
+            )
 
 
 def _radius(robot: RobotLook, link: str) -> float:
@@ -77,10 +85,14 @@ def no_limits(robot: RobotLook) -> Found:
             continue
         slides = joint.kind == "prismatic"
         yield found(
-            "no-limits", robot, joint.name, f"a {joint.kind} joint without limits",
+            "no-limits",
+            robot,
+            joint.name,
+            f"a {joint.kind} joint without limits",
             "write limits: [least, most]" + ("" if slides else ", or kind: continuous where it turns without end"),
-            kind="joint", severity="warning" if slides else None,
-        )  # fmt: skip
+            kind="joint",
+            severity="warning" if slides else None,
+        )
 
 
 @rule("no-range", "warning", "joints")
@@ -91,8 +103,14 @@ def no_range(robot: RobotLook) -> Found:
     """
     for joint in robot.model.joints.values():
         if joint.limits and joint.limits[1] - joint.limits[0] < 1e-9:
-            yield found("no-range", robot, joint.name, f"its limits are {joint.limits[0]:g} and {joint.limits[1]:g}: "
-                        "it cannot move", "write limits: [least, most], or kind: fixed", kind="joint")  # fmt: skip
+            yield found(
+                "no-range",
+                robot,
+                joint.name,
+                f"its limits are {joint.limits[0]:g} and {joint.limits[1]:g}: it cannot move",
+                "write limits: [least, most], or kind: fixed",
+                kind="joint",
+            )
 
 
 @rule("no-effort", "error", "joints")
@@ -110,10 +128,14 @@ def no_effort(robot: RobotLook) -> Found:
             told = f"its {' and '.join(zeros)} {'is' if len(zeros) == 1 else 'are'} 0"
             idle = motor is not None and motor.limit == 0
             yield found(
-                "no-effort", robot, joint.name, told + (": its motor gives nothing" if idle else ""),
-                "write what the data sheet says (effort:, speed:), or leave it out", kind="joint",
+                "no-effort",
+                robot,
+                joint.name,
+                told + (": its motor gives nothing" if idle else ""),
+                "write what the data sheet says (effort:, speed:), or leave it out",
+                kind="joint",
                 severity=None if idle else "warning",
-            )  # fmt: skip
+            )
 
 
 @rule("endless-position", "warning", "joints")
@@ -125,8 +147,14 @@ def endless_position(robot: RobotLook) -> Found:
     for motor in robot.model.motors.values():
         joint = robot.model.joints.get(motor.joint)
         if joint and joint.kind == "continuous" and motor.mode == "position":
-            yield found("endless-position", robot, joint.name, "a position motor on a joint that turns without end",
-                        "write kind: revolute and limits:, or mode: velocity", kind="joint")  # fmt: skip
+            yield found(
+                "endless-position",
+                robot,
+                joint.name,
+                "a position motor on a joint that turns without end",
+                "write kind: revolute and limits:, or mode: velocity",
+                kind="joint",
+            )
 
 
 @rule("held-by-nothing", "error", "structure")
@@ -138,13 +166,24 @@ def held_by_nothing(robot: RobotLook) -> Found:
     roots = robot.model.roots()
     if len(roots) <= 1:
         if not roots:
-            yield found("held-by-nothing", robot, "", "every link hangs on another: there is no root",
-                        "take one joint out, or close the ring with a loop")  # fmt: skip
+            yield found(
+                "held-by-nothing",
+                robot,
+                "",
+                "every link hangs on another: there is no root",
+                "take one joint out, or close the ring with a loop",
+            )
         return
     held = {root: len(robot.below(root)) for root in roots}
     main = max(roots, key=lambda root: held[root])
     for root in roots:
         if root != main:
             with_it = f" with {held[root] - 1} more links" if held[root] > 1 else ""
-            yield found("held-by-nothing", robot, root, f"no joint holds it{with_it}: it would fall off {main}",
-                        f"join it to a link of {main}", numbers={"links": held[root]})  # fmt: skip
+            yield found(
+                "held-by-nothing",
+                robot,
+                root,
+                f"no joint holds it{with_it}: it would fall off {main}",
+                f"join it to a link of {main}",
+                numbers={"links": held[root]},
+            )

@@ -56,12 +56,15 @@ def inertia_of_its_shapes(robot: RobotLook) -> Found:
         power = round(math.log10(factor) / 3) * 3
         hint = f"; it looks as if it were in other units (a factor of 1e{power})" if abs(power) >= 3 else ""
         yield found(
-            "inertia-of-its-shapes", robot, name,
+            "inertia-of-its-shapes",
+            robot,
+            name,
             f"its inertia is {figure(factor)} times that of {body.mass:.3g} kg spread evenly over its shapes{hint}",
             "leave inertia out to have it made from the shapes",
-            numbers={"factor": factor}, severity="error" if not 0.01 < factor < 100 else None,
+            numbers={"factor": factor},
+            severity="error" if not 0.01 < factor < 100 else None,
             fix=model_change(robot, {"links": {name: {"inertia": None}}}),
-        )  # fmt: skip
+        )
 
 
 @rule("mass-for-its-volume", "warning", "mass")
@@ -78,12 +81,14 @@ def mass_for_its_volume(robot: RobotLook) -> Found:
         if not LIGHTEST <= density <= DENSEST:
             litres = volume * 1e3
             yield found(
-                "mass-for-its-volume", robot, name,
+                "mass-for-its-volume",
+                robot,
+                name,
                 f"{link.mass_properties.mass:.3g} kg in {figure(litres)} litres are {figure(density)} kg/m³"
                 f" ({'lead has 11 300' if density > DENSEST else 'light foam has 15'})",
                 f"look at its mass and at the unit of its shapes; as dense as water it would have {figure(litres)} kg",
                 numbers={"density kg/m3": density},
-            )  # fmt: skip
+            )
 
 
 @rule("size", "error", "mass")
@@ -105,24 +110,37 @@ def size(robot: RobotLook) -> Found:
         sure = isinstance(part.shape, Mesh) and len(robot.links[name].parts) > 1 and 1 / 3 < ratio * scale < 3
         cure = f"write unit: {UNITS[scale]} for the mesh" if isinstance(part.shape, Mesh) else "look at its unit"
         yield found(
-            "size", robot, name, f"{_what(part)} is {mm(own)} across, and what is beside it {mm(compared)}; {told}",
-            cure, numbers={"size m": own, "scale": scale}, fix=_scaled_fix(robot, name, k, scale) if sure else None,
-        )  # fmt: skip
+            "size",
+            robot,
+            name,
+            f"{_what(part)} is {mm(own)} across, and what is beside it {mm(compared)}; {told}",
+            cure,
+            numbers={"size m": own, "scale": scale},
+            fix=_scaled_fix(robot, name, k, scale) if sure else None,
+        )
     for joint in robot.model.joints.values():
         far = float(np.linalg.norm(joint.pose.position))
         if far > 100 * usual:
             yield found(
-                "size", robot, joint.name, f"it sits {mm(far)} from its parent, and parts are {mm(usual)} across",
-                f"write its pose in metres: {mm(far / 1e3)} if it was meant in mm", kind="joint",
+                "size",
+                robot,
+                joint.name,
+                f"it sits {mm(far)} from its parent, and parts are {mm(usual)} across",
+                f"write its pose in metres: {mm(far / 1e3)} if it was meant in mm",
+                kind="joint",
                 numbers={"distance m": far},
-            )  # fmt: skip
+            )
     if len(sizes) > 1 and not 3e-3 < usual < 30:
         scale = 1e-3 if usual > 30 else 1e3
         yield found(
-            "size", robot, "", f"its parts are {mm(usual)} across, all of them",
-            f"write scale: {scale:g} for the model if its lengths are in another unit", severity="warning",
+            "size",
+            robot,
+            "",
+            f"its parts are {mm(usual)} across, all of them",
+            f"write scale: {scale:g} for the model if its lengths are in another unit",
+            severity="warning",
             numbers={"size m": usual, "scale": scale},
-        )  # fmt: skip
+        )
 
 
 def _what(part: Part) -> str:

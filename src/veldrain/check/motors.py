@@ -52,11 +52,15 @@ def holds_no_weight(robot: RobotLook) -> Found:
         asked = abs(robot.weight_at(joint.name)) if _stands(robot, joint) else 0.0
         if asked > motor.limit > 0:
             yield found(
-                "holds-no-weight", robot, joint.name,
+                "holds-no-weight",
+                robot,
+                joint.name,
                 f"its motor gives {_of(joint, motor.limit)} at most, and the weight on it at the start asks for"
-                f" {_of(joint, asked)}", f"write limit: above {_of(joint, asked)}, or take weight off", kind="motor",
+                f" {_of(joint, asked)}",
+                f"write limit: above {_of(joint, asked)}, or take weight off",
+                kind="motor",
                 numbers={"limit": motor.limit, "asked": asked},
-            )  # fmt: skip
+            )
 
 
 @rule("sags", "warning", "motors")
@@ -75,12 +79,15 @@ def sags(robot: RobotLook) -> Found:
             allowed, unit = ("1 mm", "N/m") if joint.is_linear else ("0.5°", "N·m/rad")
             better = weight / (1e-3 if joint.is_linear else math.radians(0.5))
             yield found(
-                "sags", robot, joint.name,
+                "sags",
+                robot,
+                joint.name,
                 f"the weight on it at the start, {_of(joint, weight)}, bends its {motor.stiffness:.3g} {unit} by"
                 f" {told}",
-                f"write stiffness: {figure(better)} {unit} for {allowed}, or add inverse_dynamics", kind="motor",
+                f"write stiffness: {figure(better)} {unit} for {allowed}, or add inverse_dynamics",
+                kind="motor",
                 numbers={"sag": sag, "weight": weight},
-            )  # fmt: skip
+            )
 
 
 @rule("mostly-damping", "warning", "motors")
@@ -96,11 +103,14 @@ def mostly_damping(robot: RobotLook) -> Found:
         if time > SLOW or (ratio > 20 and time > 0.2):
             best = 2 * math.sqrt(motor.stiffness * inertia)
             yield found(
-                "mostly-damping", robot, joint.name,
+                "mostly-damping",
+                robot,
+                joint.name,
                 f"damping over stiffness is {time:.2g} s: it creeps ({figure(ratio)} times critical damping)",
-                f"write damping: {best:.2g} for a quick arrival without overshoot", kind="motor",
+                f"write damping: {best:.2g} for a quick arrival without overshoot",
+                kind="motor",
                 numbers={"time s": time, "ratio": ratio},
-            )  # fmt: skip
+            )
 
 
 @rule("stiff-for-the-step", "note", "motors")
@@ -119,12 +129,15 @@ def stiff_for_the_step(robot: RobotLook) -> Found:
         if frequency * h > STIFF:
             most = inertia * (STIFF / h) ** 2
             yield found(
-                "stiff-for-the-step", robot, joint.name,
+                "stiff-for-the-step",
+                robot,
+                joint.name,
                 f"it answers in {1e3 / frequency:.2g} ms, the step is {1e3 * h:.3g} ms: taken implicitly, it stays"
                 " stable and is damped more than it says",
                 f"stiffness up to {figure(most)} is resolved here, or take steps of {1e3 * STIFF / frequency:.1g} ms",
-                kind="motor", numbers={"time s": 1 / frequency, "most": most},
-            )  # fmt: skip
+                kind="motor",
+                numbers={"time s": 1 / frequency, "most": most},
+            )
 
 
 @rule("stiffness-unused", "warning", "motors")
@@ -135,9 +148,14 @@ def stiffness_unused(robot: RobotLook) -> Found:
     """
     for motor, joint in _motors(robot):
         if motor.mode != "position" and motor.stiffness > 0:
-            yield found("stiffness-unused", robot, joint.name,
-                        f"a motor in {motor.mode} mode with stiffness {motor.stiffness:g}, which is not used",
-                        "write mode: position, or leave stiffness out", kind="motor")  # fmt: skip
+            yield found(
+                "stiffness-unused",
+                robot,
+                joint.name,
+                f"a motor in {motor.mode} mode with stiffness {motor.stiffness:g}, which is not used",
+                "write mode: position, or leave stiffness out",
+                kind="motor",
+            )
 
 
 @rule("undriven", "warning", "motors")
@@ -159,13 +177,24 @@ def undriven(robot: RobotLook) -> Found:
             continue
         if 0 < joint.effort < math.inf:
             yield found(
-                "undriven", robot, joint.name, f"an effort of {_of(joint, joint.effort)} is given for it, and no motor",
-                f"write motors: {{{joint.name}: {{mode: …, …}}}}, or defaults: with motor: for all", kind="joint",
+                "undriven",
+                robot,
+                joint.name,
+                f"an effort of {_of(joint, joint.effort)} is given for it, and no motor",
+                f"write motors: {{{joint.name}: {{mode: …, …}}}}, or defaults: with motor: for all",
+                kind="joint",
                 numbers={"effort": joint.effort},
-            )  # fmt: skip
+            )
         elif joint.child in robot.wheels and _is_odd_one(robot, joint.child, driven):
-            yield found("undriven", robot, joint.name, "the wheel across from it is driven, and this one is not",
-                        f"write motors: {{{joint.name}: …}} for it", kind="joint", severity="note")  # fmt: skip
+            yield found(
+                "undriven",
+                robot,
+                joint.name,
+                "the wheel across from it is driven, and this one is not",
+                f"write motors: {{{joint.name}: …}} for it",
+                kind="joint",
+                severity="note",
+            )
 
 
 def _is_odd_one(robot: RobotLook, link: str, driven: list[Array]) -> bool:

@@ -114,8 +114,13 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
         yield _mistake("cannot-run", error)
         return
     except OverLimitError:
-        yield Finding("controller-fails", "warning", who, f"is not through its first ticks after {PATIENCE:g} s",
-                      "see what it waits for; a trial can be given a limit")  # fmt: skip
+        yield Finding(
+            "controller-fails",
+            "warning",
+            who,
+            f"is not through its first ticks after {PATIENCE:g} s",
+            "see what it waits for; a trial can be given a limit",
+        )
         return
     if outcome["failed"]:
         yield Finding("controller-fails", "error", who, outcome["reason"], "see the names and values it uses")
@@ -133,13 +138,26 @@ def _of_study(study: Study) -> list[Finding]:
                     found.append(_mistake("cannot-run", error, study.where.get(f"metric {metric.name}", "")))
             found += [_mistake("cannot-run", mistake) for mistake in bad_starts(study)]
     except OverLimitError:
-        found.append(Finding("cannot-run", "note", "draws", f"not all were looked at within {PATIENCE:g} s",
-                             "look at the first trials yourself"))  # fmt: skip
+        found.append(
+            Finding(
+                "cannot-run",
+                "note",
+                "draws",
+                f"not all were looked at within {PATIENCE:g} s",
+                "look at the first trials yourself",
+            )
+        )
     return found
 
 
 def _mistake(rule: str, error: VeldrainError, line: str = "") -> Finding:
     place, _, rest = error.where.partition(": ")
     is_file = ".yaml:" in place or ".yml:" in place
-    return Finding(rule, "error", rest if is_file else error.where, error.problem, error.cure or "mend it",
-                   line or (place if is_file else ""))  # fmt: skip
+    return Finding(
+        rule,
+        "error",
+        rest if is_file else error.where,
+        error.problem,
+        error.cure or "mend it",
+        line or (place if is_file else ""),
+    )

@@ -28,8 +28,10 @@ def first_difference(thing: str | Path | Any) -> str:
     else:
         drawn = thing.drawn(thing.draw(0))
         seed = thing.seed_of(0)
-        pairs = [(f"controller '{name}': ", [carry_out(drawn, seed, controllers=by_robot) for _ in range(2)])
-                 for name, by_robot in thing.controllers.items()]  # fmt: skip
+        pairs = [
+            (f"controller '{name}': ", [carry_out(drawn, seed, controllers=by_robot) for _ in range(2)])
+            for name, by_robot in thing.controllers.items()
+        ]
     for who, (one, other) in pairs:
         found = _differs(one, other)
         if found:

@@ -64,8 +64,9 @@ def check(thing: Any, step: Quantity | None = None, posture: str | None = None) 
         return _check_model(thing, length, posture)
     world = getattr(scenario, "world", scenario)
     if not isinstance(world, World):
-        raise VeldrainError(f"{type(thing).__name__} cannot be checked",
-                            cure="give a Model, World, Scenario, Study, or a file")  # fmt: skip
+        raise VeldrainError(
+            f"{type(thing).__name__} cannot be checked", cure="give a Model, World, Scenario, Study, or a file"
+        )
     if unread := [fault.error for fault in world.faults if fault.rule == "file"]:
         return Findings([_mistake(error) for error in unread])
     found = [_of_fault(fault, world.where.get(fault.error.where.partition("/")[0], "")) for fault in world.faults]
@@ -141,8 +142,10 @@ def _taken_together(found: list[Finding]) -> list[Finding]:
         counts[key] += 1
     return [
         replace(first, path=key[1], problem=f"{first.problem} (and so with {counts[key] - 1} more pieces)")
-        if counts[key] > 1 else first for key, first in firsts.items()
-    ]  # fmt: skip
+        if counts[key] > 1
+        else first
+        for key, first in firsts.items()
+    ]
 
 
 def _at(accepted: Accepted, robot: str) -> Accepted:
@@ -153,8 +156,14 @@ def _silenced(found: list[Finding], accepted: list[Accepted]) -> Findings:
     """The findings, less those that were accepted; one accepted for nothing is noted, so that it does not stay."""
     loud, quiet, used = [], [], set()
     for finding in found:
-        reason = next((a for a in accepted if a.rule == finding.rule
-                       and (finding.path == a.at or finding.path.startswith(f"{a.at}/"))), None)  # fmt: skip
+        reason = next(
+            (
+                a
+                for a in accepted
+                if a.rule == finding.rule and (finding.path == a.at or finding.path.startswith(f"{a.at}/"))
+            ),
+            None,
+        )
         if reason is None:
             loud.append(finding)
         else:
@@ -162,8 +171,15 @@ def _silenced(found: list[Finding], accepted: list[Accepted]) -> Findings:
             used.add(reason)
     for a in accepted:
         if a not in used:
-            loud.append(Finding("accepted-in-vain", "note", a.at, f"'{a.rule}' is accepted here and finds nothing",
-                                "take it out of accept"))  # fmt: skip
+            loud.append(
+                Finding(
+                    "accepted-in-vain",
+                    "note",
+                    a.at,
+                    f"'{a.rule}' is accepted here and finds nothing",
+                    "take it out of accept",
+                )
+            )
     return Findings(loud, quiet)
 
 

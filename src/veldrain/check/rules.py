@@ -75,9 +75,17 @@ def rule(name: str, severity: Severity, family: str, *, world: bool = False) -> 
 
 
 def found(
-    rule: str, robot: RobotLook | Look, name: str, problem: str, cure: str, *, kind: str = "link",
-    severity: Severity | None = None, numbers: dict[str, float] | None = None, fix: dict[str, Any] | None = None,
-) -> Finding:  # fmt: skip
+    rule: str,
+    robot: RobotLook | Look,
+    name: str,
+    problem: str,
+    cure: str,
+    *,
+    kind: str = "link",
+    severity: Severity | None = None,
+    numbers: dict[str, float] | None = None,
+    fix: dict[str, Any] | None = None,
+) -> Finding:
     """A finding about a part of a robot (``kind``: link, joint, motor, sensor) or about a thing of a world."""
     if isinstance(robot, RobotLook):
         path, line = robot.path(name) if name else robot.name, robot.lines(kind, name)

@@ -1,20 +1,15 @@
-"""Rules about sensors: where they sit, what they see, when they measure.
-
-What a sensor looks along is its ``directions`` (n, 3) in its mount, up to its ``reach``; a camera's ``near`` plane cuts
-what is nearer. Sensors without these feel, rather than look.
-"""
+"""Rules about sensors: where they sit, what they see, when they measure."""
 
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.check.look import RobotLook, figure, mm
 from veldrain.check.rules import Found, found, rule
-from veldrain.model import Mounted
+from veldrain.model import Mounted, Sight
 from veldrain.model.inertia import combined
 from veldrain.model.volumes import Grid, bounds, bounds_of, filled
 from veldrain.pose import Array, Pose
@@ -26,14 +21,14 @@ LEVEL = 0.99  # cosine of a lidar's axis with up, from which on its plane is lev
 STEP_OVER = 0.02  # m: what is lower is rolled or stepped over
 
 
-def looking(robot: RobotLook) -> list[tuple[Mounted, Pose, Array, Any]]:
-    """Sensors that look, their poses in the world and directions there."""
+def looking(robot: RobotLook) -> list[tuple[Mounted, Pose, Array, Sight]]:
+    """Sensors that look, their poses in the world, the directions there, and what they look along."""
     found_here = []
     for mounted in robot.model.sensors.values():
-        sensor: Any = mounted.sensor
-        if hasattr(sensor, "directions") and robot.look.engine:
+        sight = mounted.sensor.sight()
+        if sight is not None and robot.look.engine:
             pose = robot.poses[mounted.link] @ mounted.pose
-            found_here.append((mounted, pose, np.asarray(sensor.directions) @ pose.matrix.T, sensor))
+            found_here.append((mounted, pose, sight.directions @ pose.matrix.T, sight))
     return found_here
 
 
@@ -65,11 +60,14 @@ def inside_a_solid(robot: RobotLook) -> Found:
                     continue
                 out = float(high[2] - at.position[2])
                 yield found(
-                    "inside-a-solid", robot, mounted.name,
+                    "inside-a-solid",
+                    robot,
+                    mounted.name,
                     f"sits inside of {link} ({type(shape).__name__.lower()}), {mm(out)} below its top",
-                    f"mount it {mm(out + 0.01)} higher, or outside of the shape", kind="sensor",
+                    f"mount it {mm(out + 0.01)} higher, or outside of the shape",
+                    kind="sensor",
                     numbers={"depth m": out},
-                )  # fmt: skip
+                )
 
 
 @rule("sees-itself", "warning", "sensors")
@@ -78,19 +76,23 @@ def sees_itself(robot: RobotLook) -> Found:
 
     Beams that end on the robot are obstacles to a controller, and the rest of the field is blind.
     """
-    for mounted, pose, directions, sensor in looking(robot):
-        distances, names = cast_from(robot, pose, directions, sensor.reach)
+    for mounted, pose, directions, sight in looking(robot):
+        distances, names = cast_from(robot, pose, directions, sight.max_range)
         own = np.array([str(n).startswith(f"{robot.name}/") for n in names])
         if own.any():
             share = float(own.mean())
             which = sorted({str(n).partition("/")[2] for n in names[own]})
             near = float(distances[own].min())
             yield found(
-                "sees-itself", robot, mounted.name,
+                "sees-itself",
+                robot,
+                mounted.name,
                 f"{figure(100 * share)} % of its beams end on {', '.join(which)}, from {mm(near)} on",
-                "mount it higher or farther out, or narrow its field", kind="sensor", numbers={"share": share},
+                "mount it higher or farther out, or narrow its field",
+                kind="sensor",
+                numbers={"share": share},
                 severity="error" if share > 0.5 else None,
-            )  # fmt: skip
+            )
 
 
 @rule("near-plane", "warning", "sensors")
@@ -99,59 +101,75 @@ def near_plane(robot: RobotLook) -> Found:
 
     What is nearer is not drawn: the camera looks through its own robot, as no real one does.
     """
-    for mounted, pose, directions, sensor in looking(robot):
-        near = getattr(sensor, "near", 0.0)
+    for mounted, pose, directions, sight in looking(robot):
+        near = sight.near
         if near <= 0:
             continue
-        ahead = np.asarray(sensor.directions)[:, 0]
+        ahead = sight.directions[:, 0]
         distances, names = cast_from(robot, pose, directions, FAR)
         cut = np.array([str(n).startswith(f"{robot.name}/") for n in names]) & (distances * ahead < near)
         if cut.any():
             links = ", ".join(sorted({str(n).partition("/")[2] for n in names[cut]}))
             yield found(
-                "near-plane", robot, mounted.name,
-                f"its near plane, at {mm(near)}, cuts {links}"
-                f" in {figure(100 * cut.mean())} % of its field", "write near: smaller, or mount it farther out",
-                kind="sensor", numbers={"share": float(cut.mean())},
-            )  # fmt: skip
+                "near-plane",
+                robot,
+                mounted.name,
+                f"its near plane, at {mm(near)}, cuts {links} in {figure(100 * cut.mean())} % of its field",
+                "write near: smaller, or mount it farther out",
+                kind="sensor",
+                numbers={"share": float(cut.mean())},
+            )
 
 
 @rule("sees-nothing", "warning", "sensors", world=True)
 def sees_nothing(robot: RobotLook) -> Found:
-    """A sensor that looks has something to see within its reach.
+    """A sensor that looks has something to see within its range.
 
-    A planar lidar above every obstacle, or with a reach shorter than the way to the nearest, reports free space.
+    A planar lidar above every obstacle, or with a max_range shorter than the way to the nearest, reports free space.
     """
     look = robot.look
-    for mounted, pose, directions, sensor in looking(robot):
+    for mounted, pose, directions, sight in looking(robot):
         distances, names = cast_from(robot, pose, directions, FAR)
         if all(str(n).startswith(f"{robot.name}/") for n in names):
             continue  # it sees itself alone, and another rule says so
         others = np.array([bool(n) and not str(n).startswith(f"{robot.name}/") for n in names])
         if others.any():
             nearest = float(distances[others].min())
-            if nearest > sensor.reach:
+            if nearest > sight.max_range:
                 yield found(
-                    "sees-nothing", robot, mounted.name,
-                    f"the nearest thing in its field is {mm(nearest)} away, and it reaches {mm(sensor.reach)}",
-                    "start nearer, or write a longer reach", kind="sensor", numbers={"nearest m": nearest},
-                )  # fmt: skip
+                    "sees-nothing",
+                    robot,
+                    mounted.name,
+                    f"the nearest thing in its field is {mm(nearest)} away, and it reaches {mm(sight.max_range)}",
+                    "start nearer, or write a longer max_range",
+                    kind="sensor",
+                    numbers={"nearest m": nearest},
+                )
             continue
-        heights = [(o.name, *bounds(o.part.shape, o.pose @ o.part.pose)) for o in look.world.obstacles.values()
-                   if o.part.role != "collision"]  # fmt: skip
+        heights = [
+            (o.name, *bounds(o.part.shape, o.pose @ o.part.pose))
+            for o in look.world.obstacles.values()
+            if o.part.role != "collision"
+        ]
         here = pose.position[:2]
-        near = [(n, low[2], high[2]) for n, low, high in heights
-                if (low[:2] < here + sensor.reach).all() and (high[:2] > here - sensor.reach).all()]  # fmt: skip
+        near = [
+            (n, low[2], high[2])
+            for n, low, high in heights
+            if (low[:2] < here + sight.max_range).all() and (high[:2] > here - sight.max_range).all()
+        ]
         if near:
             top, bottom = max(high for _, _, high in near), min(low for _, low, _ in near)
             away = pose.position[2] - (top + bottom) / 2
             yield found(
-                "sees-nothing", robot, mounted.name,
+                "sees-nothing",
+                robot,
+                mounted.name,
                 f"none of its beams meets anything: it looks from a height of {mm(pose.position[2])}, and the obstacles"
                 f" around reach from {mm(bottom)} to {mm(top)}",
-                f"mount it {mm(abs(away))} {'lower' if away > 0 else 'higher'}, or look at its pose", kind="sensor",
+                f"mount it {mm(abs(away))} {'lower' if away > 0 else 'higher'}, or look at its pose",
+                kind="sensor",
                 numbers={"height m": float(pose.position[2]), "top m": float(top)},
-            )  # fmt: skip
+            )
 
 
 @rule("under-the-beams", "note", "sensors", world=True)
@@ -160,9 +178,12 @@ def under_the_beams(robot: RobotLook) -> Found:
 
     It misses what is lower or hangs higher than its plane, also beside taller things that it sees.
     """
-    planes = [(m.name, pose.position[2], s.reach) for m, pose, _, s in looking(robot) if isinstance(s, Lidar)
-              and pose.matrix[2, 2] > LEVEL]  # fmt: skip
-    others = [m for m, *_, s in looking(robot) if not isinstance(s, Lidar)]
+    planes = [
+        (m.name, pose.position[2], s.max_range)
+        for m, pose, _, s in looking(robot)
+        if isinstance(m.sensor, Lidar) and pose.matrix[2, 2] > LEVEL
+    ]
+    others = [m for m, *_ in looking(robot) if not isinstance(m.sensor, Lidar)]
     shapes = [(s, robot.poses[link] @ p) for link in robot.links for s, p in robot.touched(link)]
     if not planes or others or not shapes or not robot.is_free:
         return
@@ -183,12 +204,15 @@ def under_the_beams(robot: RobotLook) -> Found:
             name, height, _ = planes[0]
             where = "below" if high[2] <= height else "above"
             yield found(
-                "under-the-beams", robot, name,
+                "under-the-beams",
+                robot,
+                name,
                 f"{thing}, from {mm(float(low[2]))} to {mm(float(high[2]))}, lies {where} its plane at"
                 f" {mm(float(height))}: the robot runs into it unseen",
-                f"mount it {'lower' if where == 'below' else 'higher'}, or add a sensor for such things", kind="sensor",
+                f"mount it {'lower' if where == 'below' else 'higher'}, or add a sensor for such things",
+                kind="sensor",
                 numbers={"height m": float(height)},
-            )  # fmt: skip
+            )
 
 
 @rule("heavy-sensor", "note", "sensors")
@@ -208,11 +232,14 @@ def heavy_sensor(robot: RobotLook) -> Found:
             rest = combined([robot.links[n].mass_properties.moved(robot.poses[n]) for n in robot.links if n != link])
             shift = float(np.linalg.norm(whole.com - rest.com))
             yield found(
-                "heavy-sensor", robot, link,
+                "heavy-sensor",
+                robot,
+                link,
                 f"carries a sensor and has {100 * share:.0f} % of the robot's mass ({own.mass:.3g} of {whole.mass:.3g}"
-                f" kg): it moves the centre of mass by {mm(shift)}", "look at its mass",
+                f" kg): it moves the centre of mass by {mm(shift)}",
+                "look at its mass",
                 numbers={"share": share, "shift m": shift},
-            )  # fmt: skip
+            )
 
 
 @rule("never-closes", "warning", "sensors")
@@ -222,15 +249,19 @@ def never_closes(robot: RobotLook) -> Found:
     One that the joint never comes to leaves the drive running into its stop.
     """
     for mounted in robot.model.sensors.values():
-        joint = robot.model.joints.get(str(getattr(mounted.sensor, "joint", "")))
-        at: Any = getattr(mounted.sensor, "at", None)
-        if joint and joint.limits and at is not None and not joint.limits[0] <= at <= joint.limits[1]:
+        name, at = mounted.sensor.switch() or ("", 0.0)
+        joint = robot.model.joints.get(name)
+        if joint and joint.limits and not joint.limits[0] <= at <= joint.limits[1]:
             low, high = (joint.told(limit) for limit in joint.limits)
             yield found(
-                "never-closes", robot, mounted.name,
+                "never-closes",
+                robot,
+                mounted.name,
                 f"it switches at {joint.told(at)}, and {joint.name} goes from {low} to {high}",
-                "write at: within these limits", kind="sensor", numbers={"at": float(at)},
-            )  # fmt: skip
+                "write at: within these limits",
+                kind="sensor",
+                numbers={"at": float(at)},
+            )
 
 
 @rule("uneven-period", "error", "sensors")
@@ -241,15 +272,19 @@ def uneven_period(robot: RobotLook) -> Found:
     """
     step = robot.look.step
     for mounted in robot.model.sensors.values():
-        for word in ("period", "latency", "first"):
-            time = float(getattr(mounted.sensor, word))
+        sensor = mounted.sensor
+        for word, time in (("period", sensor.period), ("latency", sensor.latency), ("first", sensor.first_sample)):
             steps = time / step
             if abs(steps - round(steps)) * step > 1e-9 * max(time, step) or (word == "period" and round(steps) < 1):
                 low = max(math.floor(steps), 1 if word == "period" else 0)
                 near = " or ".join(f"{1e3 * n * step:g} ms" for n in (low, low + 1))
                 yield found(
-                    "uneven-period", robot, mounted.name,
-                    f"its {word} of {1e3 * time:g} ms is {steps:.4g} steps of {1e3 * step:g} ms", f"write {near}",
-                    kind="sensor", numbers={"steps": steps},
-                )  # fmt: skip
+                    "uneven-period",
+                    robot,
+                    mounted.name,
+                    f"its {word} of {1e3 * time:g} ms is {steps:.4g} steps of {1e3 * step:g} ms",
+                    f"write {near}",
+                    kind="sensor",
+                    numbers={"steps": steps},
+                )
                 break  # its first sample is late by as much

@@ -36,12 +36,15 @@ def round_as_box(robot: RobotLook) -> Found:
         part = Part(shape, pose, role="collision")
         words = part_words(part)
         yield found(
-            "round-as-box", robot, name,
+            "round-as-box",
+            robot,
+            name,
             f"looks like a {kind} ({sizes}) and collides as a box of {box}: it will bump instead of roll",
-            f"let it collide as {flow(words)}", numbers={"radius m": shape.radius},
+            f"let it collide as {flow(words)}",
+            numbers={"radius m": shape.radius},
             fix=model_change(robot, {"links": {name: {"parts": [words]}}}),
             severity=None if name in robot.moving and robot.moving[name].kind != "fixed" else "warning",
-        )  # fmt: skip
+        )
 
 
 @rule("unlike-its-looks", "warning", "shapes")
@@ -59,12 +62,14 @@ def unlike_its_looks(robot: RobotLook) -> Found:
         shared, looks, feels = overlap(seen, touched)
         if shared < ALIKE:
             yield found(
-                "unlike-its-looks", robot, name,
+                "unlike-its-looks",
+                robot,
+                name,
                 f"what is seen and what is touched share {100 * shared:.0f} % of their volume together"
                 f" ({_litres(looks)} seen, {_litres(feels)} touched)",
                 "fit the collision shape to the visual: mesh: {…, collide: box | cylinder | parts}",
                 numbers={"shared": shared, "seen m3": looks, "touched m3": feels},
-            )  # fmt: skip
+            )
 
 
 @rule("hollow-filled", "warning", "shapes")
@@ -79,11 +84,13 @@ def hollow_filled(robot: RobotLook) -> Found:
             empty = _empty_share(part)
             if empty > HOLLOW and isinstance(shape, Mesh):
                 yield found(
-                    "hollow-filled", robot, name,
+                    "hollow-filled",
+                    robot,
+                    name,
                     f"{100 * empty:.0f} % of the hull that {shape.source.rpartition('/')[2]} collides as is empty",
                     "write collide: parts for convex parts that follow the hollow, or shapes of your own",
                     numbers={"empty share": empty},
-                )  # fmt: skip
+                )
 
 
 def _empty_share(part: Part) -> float:
@@ -107,8 +114,13 @@ def nothing_to_touch(robot: RobotLook) -> Found:
     """
     for name in robot.links:
         if robot.seen(name) and not robot.touched(name):
-            yield found("nothing-to-touch", robot, name, "is seen and cannot be touched: it passes through everything",
-                        "leave role= out, or add a collision shape")  # fmt: skip
+            yield found(
+                "nothing-to-touch",
+                robot,
+                name,
+                "is seen and cannot be touched: it passes through everything",
+                "leave role= out, or add a collision shape",
+            )
 
 
 def _boxes_only(robot: RobotLook, name: str) -> bool:

@@ -30,12 +30,16 @@ def fast_for_the_step(look: Look) -> Found:
     grows = look.integrator == "rk4" and turns > STABLE_RK4 and kind == "joint"
     most = 10 ** math.floor(math.log10(RESOLVED / frequency))
     yield found(
-        "fast-for-the-step", owner, name,
+        "fast-for-the-step",
+        owner,
+        name,
         f"{what} swings in {2e3 * math.pi / frequency:.2g} ms, and the step is {1e3 * look.step:g} ms: "
         + ("with rk4 it grows without bound" if grows else "it stays stable and is damped away"),
-        f"take a step of {1e3 * most:g} ms, or a softer spring", kind=kind, severity="error" if grows else None,
+        f"take a step of {1e3 * most:g} ms, or a softer spring",
+        kind=kind,
+        severity="error" if grows else None,
         numbers={"frequency rad/s": frequency},
-    )  # fmt: skip
+    )
 
 
 def _springs(look: Look) -> Iterator[tuple[float, RobotLook, str, str, str]]:
@@ -46,8 +50,11 @@ def _springs(look: Look) -> Iterator[tuple[float, RobotLook, str, str, str]]:
                 yield math.sqrt(joint.stiffness / inertia), robot, joint.name, "its spring", "joint"
         for spring in robot.model.springs.values():
             masses = [robot.body(robot.group(link)).mass for link in (spring.link_a, spring.link_b)]
-            held = [m for m, link in zip(masses, (spring.link_a, spring.link_b), strict=True)
-                    if m > 0 and (robot.is_free or robot.model.root() not in robot.group(link))]  # fmt: skip
+            held = [
+                m
+                for m, link in zip(masses, (spring.link_a, spring.link_b), strict=True)
+                if m > 0 and (robot.is_free or robot.model.root() not in robot.group(link))
+            ]
             if held and spring.stiffness > 0:
                 yield (
                     math.sqrt(spring.stiffness * sum(1 / m for m in held)),

@@ -19,8 +19,9 @@ def nothing_below(look: Look) -> Found:
     """
     if not look.has_gravity:
         return
-    floors = [_box([(s, o.pose @ p) for s, p in touched(o.part)])
-              for o in look.world.obstacles.values() if touched(o.part)]  # fmt: skip
+    floors = [
+        _box([(s, o.pose @ p) for s, p in touched(o.part)]) for o in look.world.obstacles.values() if touched(o.part)
+    ]
     boxes: dict[str, tuple[Array, Array]] = {}
     for robot in look.robots:
         shapes = [(s, robot.poses[link] @ p) for link in robot.links for s, p in robot.touched(link)]
@@ -36,16 +37,31 @@ def nothing_below(look: Look) -> Found:
         if floor and look.up[2] > 0.5:
             if high[2] < floor.height:
                 deep = mm(floor.height - low[2])
-                yield found("nothing-below", look, name, f"is {deep} below the ground: it falls for ever",
-                            f"lift it by {mm(floor.height - low[2])}")  # fmt: skip
+                yield found(
+                    "nothing-below",
+                    look,
+                    name,
+                    f"is {deep} below the ground: it falls for ever",
+                    f"lift it by {mm(floor.height - low[2])}",
+                )
             continue
         side = [k for k in range(3) if abs(look.up[k]) < 0.9]
         others = [*floors, *(box for other, box in boxes.items() if other != name)]
-        below = [(a, b) for a, b in others if (a[side] < high[side]).all() and (b[side] > low[side]).all()
-                 and (a + b) @ look.up < (low + high) @ look.up]  # fmt: skip
+        below = [
+            (a, b)
+            for a, b in others
+            if (a[side] < high[side]).all()
+            and (b[side] > low[side]).all()
+            and (a + b) @ look.up < (low + high) @ look.up
+        ]
         if not below:
-            yield found("nothing-below", look, name, "moves freely and has nothing below it: it falls for ever",
-                        "lay ground: {}, or place it with fixed: true")  # fmt: skip
+            yield found(
+                "nothing-below",
+                look,
+                name,
+                "moves freely and has nothing below it: it falls for ever",
+                "lay ground: {}, or place it with fixed: true",
+            )
 
 
 def _box(shapes: Solids) -> tuple[Array, Array]:
@@ -60,8 +76,13 @@ def no_gravity(look: Look) -> Found:
     """
     world = look.world
     if not look.has_gravity and world.floor and (world.bodies or any(robot.is_free for robot in look.robots)):
-        yield found("no-gravity", look, "gravity", "gravity is 0 and there is a ground",
-                    "leave gravity out for 9.81 m/s² downward")  # fmt: skip
+        yield found(
+            "no-gravity",
+            look,
+            "gravity",
+            "gravity is 0 and there is a ground",
+            "leave gravity out for 9.81 m/s² downward",
+        )
 
 
 @rule("no-grip", "error", "world", world=True)
@@ -74,15 +95,25 @@ def no_grip(look: Look) -> Found:
     grounds |= {patch.name: patch.surface for patch in look.world.patches.values()}
     for name, surface in grounds.items():
         if surface.friction == 0 and any(robot.wheels for robot in look.robots):
-            yield found("no-grip", look, name, "its friction is 0: wheels have no grip on it",
-                        "write surface: {friction: 0.7}, or what it is like",
-                        severity="warning" if name != "ground" else None)  # fmt: skip
+            yield found(
+                "no-grip",
+                look,
+                name,
+                "its friction is 0: wheels have no grip on it",
+                "write surface: {friction: 0.7}, or what it is like",
+                severity="warning" if name != "ground" else None,
+            )
     for robot in look.robots:
         for link in robot.wheels:
             for part in robot.links[link].parts:
                 if part.role != "visual" and (part.surface or robot.links[link].surface).friction == 0:
-                    yield found("no-grip", robot, link, "the friction of this wheel is 0: it has no grip on anything",
-                                "write surface: {friction: 0.9}")  # fmt: skip
+                    yield found(
+                        "no-grip",
+                        robot,
+                        link,
+                        "the friction of this wheel is 0: it has no grip on anything",
+                        "write surface: {friction: 0.9}",
+                    )
 
 
 @rule("cannot-be-touched", "warning", "world", world=True)
@@ -93,8 +124,13 @@ def cannot_be_touched(look: Look) -> Found:
     """
     for o in look.world.obstacles.values():
         if o.part.role == "visual":
-            yield found("cannot-be-touched", look, o.name, "is seen and cannot be touched: robots pass through it",
-                        "leave role: visual out")  # fmt: skip
+            yield found(
+                "cannot-be-touched",
+                look,
+                o.name,
+                "is seen and cannot be touched: robots pass through it",
+                "leave role: visual out",
+            )
 
 
 @rule("cannot-be-seen", "warning", "world", world=True)
@@ -103,9 +139,18 @@ def cannot_be_seen(look: Look) -> Found:
 
     A lidar misses what has no visual shape, and the robot runs into it.
     """
-    looking = [f"{robot.name}/{s.name}" for robot in look.robots for s in robot.model.sensors.values()
-               if hasattr(s.sensor, "directions")]  # fmt: skip
+    looking = [
+        f"{robot.name}/{s.name}"
+        for robot in look.robots
+        for s in robot.model.sensors.values()
+        if s.sensor.sight() is not None
+    ]
     for o in look.world.obstacles.values():
         if o.part.role == "collision" and looking:
-            yield found("cannot-be-seen", look, o.name, f"can be touched and not be seen by {', '.join(looking)}",
-                        "leave role: collision out")  # fmt: skip
+            yield found(
+                "cannot-be-seen",
+                look,
+                o.name,
+                f"can be touched and not be seen by {', '.join(looking)}",
+                "leave role: collision out",
+            )

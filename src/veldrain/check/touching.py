@@ -65,18 +65,26 @@ def meets_on_its_way(robot: RobotLook) -> Found:
                     folds.append(f"{a} and {b} from {joint.name} {joint.told(float(value))} on")
                 else:
                     yield found(
-                        "meets-on-its-way", robot, joint.name, f"{a} meets {b} at {joint.told(float(value))}, within "
+                        "meets-on-its-way",
+                        robot,
+                        joint.name,
+                        f"{a} meets {b} at {joint.told(float(value))}, within "
                         f"its limits of {' to '.join(joint.told(v) for v in joint.limits)}: {mm(depth)} deep",
-                        f"narrow its limits, or make a shape smaller; or no_contact: [[{a}, {b}]]", kind="joint",
+                        f"narrow its limits, or make a shape smaller; or no_contact: [[{a}, {b}]]",
+                        kind="joint",
                         numbers={"depth m": depth, "at": float(value)},
-                    )  # fmt: skip
+                    )
     if folds:
         more = f", and {len(folds) - MOST_TOLD} more" if len(folds) > MOST_TOLD else ""
         yield found(
-            "meets-on-its-way", robot, "",
+            "meets-on-its-way",
+            robot,
+            "",
             f"it can fold into itself within its limits: {'; '.join(folds[:MOST_TOLD])}{more}",
-            "plan around it, or narrow the limits", severity="note", numbers={"pairs": float(len(folds))},
-        )  # fmt: skip
+            "plan around it, or narrow the limits",
+            severity="note",
+            numbers={"pairs": float(len(folds))},
+        )
 
 
 @rule("overlapping-links", "error", "overlap")
@@ -111,9 +119,15 @@ def overlapping_links(robot: RobotLook) -> Found:
         else:
             cure = f"they overlap at {always} of {tried} postures: start in another, or make a shape smaller"
         yield found(
-            "overlapping-links", robot, a, f"overlaps {b}{beside} by {mm(depth)}{parted or stays}", cure,
-            severity=None if depth > DEEP else "warning", numbers={"depth m": depth, "jump m": jump}, fix=fix,
-        )  # fmt: skip
+            "overlapping-links",
+            robot,
+            a,
+            f"overlaps {b}{beside} by {mm(depth)}{parted or stays}",
+            cure,
+            severity=None if depth > DEEP else "warning",
+            numbers={"depth m": depth, "jump m": jump},
+            fix=fix,
+        )
 
 
 @rule("overlapping-world", "error", "overlap", world=True)
@@ -126,8 +140,12 @@ def overlapping_world(look: Look) -> Found:
         return
     groups = things_of(look, look.engine)
     for one, other in combinations(groups, 2):
-        if not (one in look.world.placed or one in look.world.bodies or other in look.world.placed
-                or other in look.world.bodies):  # fmt: skip
+        if not (
+            one in look.world.placed
+            or one in look.world.bodies
+            or other in look.world.placed
+            or other in look.world.bodies
+        ):
             continue
         mover, still = (one, other) if one in look.world.placed or one in look.world.bodies else (other, one)
         depth, link = deepest_overlap(look, look.engine, groups[mover], groups[still])
@@ -137,13 +155,24 @@ def overlapping_world(look: Look) -> Found:
         fix = {}
         placed = look.world.placed.get(mover)
         if placed and still == GROUND and not placed.fixed and not placed.path:
-            fix = {"place": {mover: {"pose": {"xyz": [round(float(x), 6) for x in
-                   placed.pose.position + look.up * (lift + 1e-5)]}}}}  # fmt: skip
+            fix = {
+                "place": {
+                    mover: {
+                        "pose": {"xyz": [round(float(x), 6) for x in placed.pose.position + look.up * (lift + 1e-5)]}
+                    }
+                }
+            }
         cure = f"lift {mover} by {mm(lift)}" if lift < 2 else f"move {mover} out of it"
         yield found(
-            "overlapping-world", look, link, f"is {mm(depth)} deep in {still} at the start", cure,
-            severity=None if depth > DEEP else "warning", numbers={"depth m": depth, "lift m": lift}, fix=fix,
-        )  # fmt: skip
+            "overlapping-world",
+            look,
+            link,
+            f"is {mm(depth)} deep in {still} at the start",
+            cure,
+            severity=None if depth > DEEP else "warning",
+            numbers={"depth m": depth, "lift m": lift},
+            fix=fix,
+        )
 
 
 def overlaps_within(

@@ -144,8 +144,11 @@ def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: 
     if controller is not None:
         robots = list(scenario.controllers) or list(scenario.world.placed)
         if len(robots) != 1:
-            raise VeldrainError(f"it is not said which of {', '.join(robots) or 'no robots'} it drives",
-                                where="--controller", cure="name it in the scenario file")  # fmt: skip
+            raise VeldrainError(
+                f"it is not said which of {', '.join(robots) or 'no robots'} it drives",
+                where="--controller",
+                cure="name it in the scenario file",
+            )
         controllers = {robots[0]: NamedController(controller, folder=str(Path.cwd()), where="--controller")}
     if out is not None and out.exists():
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")

@@ -44,10 +44,7 @@ def print_comparison(comparison: Comparison) -> None:
     passes = _table("controller", "passed", "95 % interval", "p")
     for r in comparison.passes:
         passes.add_row(
-            r.controller,
-            f"{r.passed} of {r.trials}",
-            f"{100 * r.low:.0f} to {100 * r.high:.0f} %",
-            probability(r.p),
+            r.controller, f"{r.passed} of {r.trials}", f"{100 * r.low:.0f} to {100 * r.high:.0f} %", probability(r.p)
         )
     out.print(passes)
     say("")
@@ -143,8 +140,13 @@ def progress(title: str) -> Iterator[Callable[[int, int, str], None]]:
     """A progress bar on standard error; silent where that is no terminal."""
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
-    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(),
-               TextColumn("{task.fields[last]}", style="dim"))  # fmt: skip
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(),
+        MofNCompleteColumn(),
+        TimeRemainingColumn(),
+        TextColumn("{task.fields[last]}", style="dim"),
+    )
     with Progress(*columns, console=err, disable=not err.is_terminal, transient=True) as bar:
         task = bar.add_task(title, total=None, last="")
         yield lambda done, total, last: bar.update(task, completed=done, total=total, last=last)
@@ -156,11 +158,16 @@ def prepare_engine(*worlds: World, pictures: bool = False) -> None:
     from veldrain.physics.kernel import is_compiled
     from veldrain.sensing.painting import prepare_painting
 
-    pictures = pictures or any(hasattr(mounted.sensor, "lens") for world in worlds for placed in world.placed.values()
-                               for mounted in placed.model.sensors.values())  # fmt: skip
+    pictures = pictures or any(
+        mounted.sensor.optical is not None
+        for world in worlds
+        for placed in world.placed.values()
+        for mounted in placed.model.sensors.values()
+    )
     for what, wanted, kernel, act in (
-        ("engine", True, "", prepare), ("painter", pictures, "painting.paint", prepare_painting)
-    ):  # fmt: skip
+        ("engine", True, "", prepare),
+        ("painter", pictures, "painting.paint", prepare_painting),
+    ):
         if wanted and not is_compiled(kernel):
             begun = time.perf_counter()
             with err.status(f"Preparing the {what}: compiling its kernels, once on this machine …"):

@@ -77,7 +77,7 @@ class CentreLine:
             turning = self.gain * 0.5 * (self._side(scan, 1.0) - self._side(scan, -1.0))
         if self.damping:
             imu = senses[self.imu]
-            rate = imu.rate[2] if imu is not None else 0.0
+            rate = imu.angular_velocity[2] if imu is not None else 0.0
             self._turned += self.period * (rate - self._turned / self.memory)
             turning -= self.damping * self._turned
         turning = min(max(turning, -self.most), self.most)
@@ -89,7 +89,7 @@ class CentreLine:
 
     def _side(self, scan: Reading, sign: float) -> float:
         """Median distance across the robot of what is seen on one side, m; 0 where nothing is."""
-        beams = np.abs(scan.bearings - sign * math.pi / 2) <= self.sector
-        across = scan.ranges[beams] * np.abs(np.sin(scan.bearings[beams]))
+        beams = np.abs(scan.angles - sign * math.pi / 2) <= self.sector
+        across = scan.ranges[beams] * np.abs(np.sin(scan.angles[beams]))
         seen = across[np.isfinite(across)]
         return statistics.median(seen.tolist()) if len(seen) else 0.0

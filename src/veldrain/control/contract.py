@@ -65,8 +65,9 @@ class Senses(Mapping[str, "Reading | None"]):
 
     def __init__(self, robot: str, samples: Mapping[str, Samples], granted: bool) -> None:
         self._robot, self._granted = robot, granted
-        self._samples = {stream.removeprefix(f"{robot}/"): s for stream, s in samples.items() if
-                         stream.startswith(f"{robot}/")}  # fmt: skip
+        self._samples = {
+            stream.removeprefix(f"{robot}/"): s for stream, s in samples.items() if stream.startswith(f"{robot}/")
+        }
         self._step = 0
 
     def at(self, step: int) -> Senses:
@@ -80,9 +81,10 @@ class Senses(Mapping[str, "Reading | None"]):
         samples = self._samples[sensor]
         if samples.sensor.truth and not self._granted:
             raise VeldrainError(
-                "tells the truth, which no controller may read", where=f"{self._robot}/{sensor}",
+                "tells the truth, which no controller may read",
+                where=f"{self._robot}/{sensor}",
                 cure=f"use a real sensor, or grant it in the scenario: truth={{'{self._robot}'}}",
-            )  # fmt: skip
+            )
         return samples.arrived(self._step)
 
     def __iter__(self) -> Iterator[str]:

@@ -117,13 +117,15 @@ def fresh(controller: Any, where: str) -> Controller:
     missing = [word for word in ("period", "update") if not hasattr(made, word)]
     if missing:
         raise VeldrainError(
-            f"{type(made).__name__} is not a controller: it has no {' and no '.join(missing)}", where=where,
+            f"{type(made).__name__} is not a controller: it has no {' and no '.join(missing)}",
+            where=where,
             cure="see veldrain.control.Controller",
-        )  # fmt: skip
+        )
     update = getattr(type(made), "update", None) or made.update
     if inspect.isgeneratorfunction(update) or inspect.iscoroutinefunction(update) or inspect.isasyncgenfunction(update):
         raise VeldrainError(
-            f"update of {type(made).__name__} is a generator or coroutine: calling it does nothing", where=where,
+            f"update of {type(made).__name__} is a generator or coroutine: calling it does nothing",
+            where=where,
             cure="write a plain function without yield and async",
-        )  # fmt: skip
+        )
     return made

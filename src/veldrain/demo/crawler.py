@@ -19,12 +19,7 @@ def crawler() -> Model:
     (its true pose) and ``clearance`` (its true distance from the culvert's walls).
     """
     m = Model("crawler")
-    m.link(
-        "hull",
-        Part(Box(("50 cm", "28 cm", "12 cm")), colour="#d9822b"),
-        mass="15 kg",
-        com=(0, 0, "-2 cm"),
-    )
+    m.link("hull", Part(Box(("50 cm", "28 cm", "12 cm")), colour="#d9822b"), mass="15 kg", com=(0, 0, "-2 cm"))
     m.link("mast", Part(Cylinder("2 cm", "12 cm"), colour="#444444"), mass="300 g")
     m.joint("mast_foot", "hull", "mast", kind="fixed", pose=Pose(("10 cm", 0, "12 cm")))
     for end, x in (("front", HALF_BASE), ("rear", -HALF_BASE)):
@@ -43,33 +38,33 @@ def crawler() -> Model:
             )
             m.motor(name, mode="velocity", damping=30.0, limit="5 N*m")
     m.mount(
+        "scan",
         Lidar(
             period="100 ms",
             beams=180,
-            field="270 deg",
-            nearest="8 cm",
-            reach="8 m",
+            field_of_view="270 deg",
+            min_range="8 cm",
+            max_range="8 m",
             noise="8 mm",
             latency="20 ms",
         ),
-        name="scan",
         on="mast",
         pose=Pose((0, 0, "8 cm")),
     )
     m.mount(
+        "imu",
         Imu(
             period="10 ms",
             gyro_noise="0.3 deg/s",
             gyro_bias="0.5 deg/s",
-            force_noise="0.03 m/s^2",
-            force_bias="0.05 m/s^2",
+            accel_noise="0.03 m/s^2",
+            accel_bias="0.05 m/s^2",
         ),
-        name="imu",
         on="hull",
     )
-    m.mount(Encoders(period="10 ms", ticks=4096), name="encoders", on="hull")
-    m.mount(TruePose(period="20 ms"), name="truth", on="hull")
-    m.mount(TrueClearance("culvert", period="50 ms"), name="clearance", on="hull")
+    m.mount("encoders", Encoders(period="10 ms", counts_per_revolution=4096), on="hull")
+    m.mount("truth", TruePose(period="20 ms"), on="hull")
+    m.mount("clearance", TrueClearance("culvert", period="50 ms"), on="hull")
     return m
 
 

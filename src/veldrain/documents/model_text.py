@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, Literal
 
@@ -53,15 +53,13 @@ class SurfaceText(Document):
     friction: Quantity = 0.8
     restitution: Quantity = 0.0
     rolling: Quantity = 0.0
-    spinning: Quantity = 0.0
+    torsional: Quantity = 0.0
     stiffness: Quantity = float("inf")
     damping: Quantity = 0.0
     belt: Row = [0.0, 0.0, 0.0]
 
     def make(self) -> Surface:
-        return Surface(
-            self.friction, self.restitution, self.rolling, self.spinning, self.stiffness, self.damping, self.belt
-        )
+        return Surface(**given(self))
 
 
 class LookText(Document):
@@ -298,6 +296,7 @@ class MountText(Document):
     use: str
     on: str
     pose: PoseText = PoseText()
+    failures: list[dict[str, Any]] = []
     arguments: dict[str, Any] = Field(default={}, alias="with")
 
 
@@ -391,7 +390,7 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
     for sensor, s in text.sensors.items():
         model.where[f"sensor {sensor}"] = source.line((*place, "sensors", sensor))
         with source.at(*place, "sensors", sensor):
-            model.mount(_sensor(s, folder), sensor, s.on, s.pose.make())
+            model.mount(sensor, _sensor(s, folder), on=s.on, pose=s.pose.make(), failures=s.failures)
     for posture, joints in text.postures.items():
         with source.at(*place, "postures", posture):
             model.posture(posture, joints)
@@ -447,9 +446,8 @@ def _sensor(text: MountText, folder: Path) -> Any:
 
     if ":" in text.use:
         kind = load_named(text.use, folder, "")
-    elif text.use in own.__all__ and hasattr(getattr(own, text.use), "message"):
+    elif text.use in own.__all__:
         kind = getattr(own, text.use)
     else:
-        sensors: Sequence[str] = [n for n in own.__all__ if hasattr(getattr(own, n), "message")]
-        raise unknown("sensor", text.use, sensors)
+        raise unknown("sensor", text.use, own.__all__)
     return call_named(kind, text.arguments, text.use, "")

@@ -129,8 +129,9 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
         world = load_world(source.path.parent / text.world, draft)
     controllers = {r: c.make(source, "controllers", r) for r, c in text.controllers.items()}
     with source.at("duration"):
-        scenario = Scenario(world, text.duration, controllers, text.step, text.tick, text.truth, text.integrator,
-                            text.record_contacts)  # fmt: skip
+        scenario = Scenario(
+            world, text.duration, controllers, text.step, text.tick, text.truth, text.integrator, text.record_contacts
+        )
     for k, entry in enumerate(text.timeline):
         with source.at("timeline", k):
             _add_entry(scenario, entry, source.line(("timeline", k)))

@@ -62,21 +62,24 @@ class Source:
         except (ValueError, TypeError, KeyError, IndexError, OverflowError, AttributeError, AssertionError) as error:
             # what its scalars raise: dates and numbers that are none
             said = " ".join(str(error).split()) or type(error).__name__
-            raise VeldrainError(f"not YAML that can be read: {said}", where=str(path),
-                                cure="put what is no plain value in quotes") from error  # fmt: skip
+            raise VeldrainError(
+                f"not YAML that can be read: {said}", where=str(path), cure="put what is no plain value in quotes"
+            ) from error
         self.tree: Any = tree
         found = tree.get("veldrain") if isinstance(tree, Mapping) else None
         if found != f"{kind}/1":
             raise VeldrainError(
-                f"is {f'a file of {found!r}' if found else 'no Veldrain file'}", where=f"{path}:1",
+                f"is {f'a file of {found!r}' if found else 'no Veldrain file'}",
+                where=f"{path}:1",
                 cure=f"a {kind} file starts with 'veldrain: {kind}/1'",
-            )  # fmt: skip
+            )
         self.own, self.base = tree, None
         if kind == "world" and isinstance(tree.get("base"), str):
             below = self.path.parent / tree["base"]
             if below.resolve() in _under_way:
-                raise VeldrainError(f"'{tree['base']}' is based on this file itself", where=self.line(("base",)),
-                                    cure="name another")  # fmt: skip
+                raise VeldrainError(
+                    f"'{tree['base']}' is based on this file itself", where=self.line(("base",)), cure="name another"
+                )
             _under_way.append(self.path.resolve())
             try:
                 self.base = Source(below, kind)

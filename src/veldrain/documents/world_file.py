@@ -42,14 +42,14 @@ class SunText(Document):
 
     elevation: Quantity = "40 deg"
     azimuth: Quantity = "-125 deg"
-    lux: float = 50e3
+    lux: Quantity = 50e3
     colour: str = "#fff4e0"
 
 
 class SkyText(Document):
     """Light from all around above."""
 
-    lux: float = 15e3
+    lux: Quantity = 15e3
     colour: str = "#9cc4ee"
     horizon: str = "#e4ecf2"
 
@@ -58,7 +58,7 @@ class LampText(Document):
     """Light from a point of the world or of a link."""
 
     position: Row
-    candela: float = 100.0
+    candela: Quantity = 100.0
     colour: str = "#ffffff"
     link: str | None = None
 
@@ -67,7 +67,7 @@ class AirText(Document):
     """Fog, rain, pressure."""
 
     visibility: Quantity = math.inf
-    rain: float = 0.0
+    rain: Quantity = 0.0
     pressure: Quantity = 101325.0
     temperature: Quantity = 288.15
 

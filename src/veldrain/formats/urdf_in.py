@@ -74,8 +74,13 @@ class UrdfReader:
             raise VeldrainError("a robot without links", where=self.at(root), cure="add <link name='base'/>")
         for transmission in children(root, "transmission"):
             with_line(lambda t=transmission: self.transmission(t), self.at(transmission))  # type: ignore[misc]
-        for tag, read in (("frame", self.frame), ("loop", self.loop), ("spring", self.spring), ("apart", self.apart),
-                          ("posture", self.posture)):  # fmt: skip
+        for tag, read in (
+            ("frame", self.frame),
+            ("loop", self.loop),
+            ("spring", self.spring),
+            ("apart", self.apart),
+            ("posture", self.posture),
+        ):
             for element in children(root, f"v:{tag}"):
                 with_line(lambda e=element, r=read: r(e), self.at(element))  # type: ignore[misc]
         for text, lines in self.unused.items():
@@ -101,8 +106,14 @@ class UrdfReader:
             surface = next((self.surface(c) for c in children(child, "v:surface")), None)
             shape, role = self.shape(geometry), "visual" if local(child) == "visual" else "collision"
             part = Part(shape, self.origin(child), role, colour, surface)  # type: ignore[arg-type]
-            twin = next((k for k, p in enumerate(parts) if role == "collision" and p.role == "visual"
-                         and p.shape == part.shape and p.pose == part.pose), None)  # fmt: skip
+            twin = next(
+                (
+                    k
+                    for k, p in enumerate(parts)
+                    if role == "collision" and p.role == "visual" and p.shape == part.shape and p.pose == part.pose
+                ),
+                None,
+            )
             if twin is None:
                 parts.append(part)
             else:
@@ -180,8 +191,9 @@ class UrdfReader:
                 direction = [float(x) for x in np.array(xyz) / np.linalg.norm(xyz)]
                 error = VeldrainError(
                     f"its axis {said} has length {np.linalg.norm(xyz):.3g}, not 1; its direction was taken",
-                    where=f"{self.m.name}/{name}", cure="write a unit vector: other readers may take it as it is",
-                )  # fmt: skip
+                    where=f"{self.m.name}/{name}",
+                    cure="write a unit vector: other readers may take it as it is",
+                )
                 self.m.faults.append(Fault("axis-length", error, False, {"joints": {name: {"axis": direction}}}, True))
         elif kind not in ("fixed", "floating"):
             more["axis"] = (1.0, 0.0, 0.0)  # as URDF has it where it is left out
@@ -243,8 +255,9 @@ class UrdfReader:
                 if "Effort" not in asked:
                     error = VeldrainError(
                         f"{asked or 'its interface'} asks for gains, and URDF has no words for them: an effort motor",
-                        where=f"{self.m.name}/{joint}", cure=f"say motors: {{{joint}: {{mode: …, damping: …}}}}",
-                    )  # fmt: skip
+                        where=f"{self.m.name}/{joint}",
+                        cure=f"say motors: {{{joint}: {{mode: …, damping: …}}}}",
+                    )
                     self.m.faults.append(Fault("gains", error, False, {"motors": {joint: {}}}))
             if f"motor {joint}" in self.m.where:
                 raise VeldrainError(f"a second transmission for joint '{joint}'", where=self.at(e), cure="keep one")
@@ -258,8 +271,16 @@ class UrdfReader:
 
     def loop(self, e: Any) -> None:
         a, b = (self.pose(e, f"pose_{s}") for s in "ab")
-        self.m.close(self.word(e, "name"), self.word(e, "link_a"), self.word(e, "link_b"), self.word(e, "kind"), a, b,  # type: ignore[arg-type]
-                     self.numbers(e, "axis", 3), self.number(e, "length", 0.0))  # fmt: skip
+        self.m.close(
+            self.word(e, "name"),
+            self.word(e, "link_a"),
+            self.word(e, "link_b"),
+            self.word(e, "kind"),  # type: ignore[arg-type]
+            a,
+            b,
+            self.numbers(e, "axis", 3),
+            self.number(e, "length", 0.0),
+        )
 
     def spring(self, e: Any) -> None:
         values = {word: self.number(e, word) for word in ("stiffness", "damping", "length")}
@@ -276,7 +297,7 @@ class UrdfReader:
     # Values
 
     def surface(self, e: Any) -> Surface:
-        words = ("friction", "restitution", "rolling", "spinning", "damping")
+        words = ("friction", "restitution", "rolling", "torsional", "damping")
         values: dict[str, Any] = {word: self.number(e, word) for word in words}
         values["stiffness"] = self.number(e, "stiffness") if e.get("stiffness") else math.inf
         return Surface(**values, belt=self.numbers(e, "belt", 3))
@@ -330,8 +351,9 @@ class UrdfReader:
             return tuple(default)
         values = tuple(self.float_of(v, e, attribute) for v in re.split(r"[\s,]+", self.word(e, attribute)))
         if len(values) != count:
-            raise VeldrainError(f"{attribute} of <{local(e)}> has {len(values)} numbers", where=self.at(e),
-                                cure=f"give {count}")  # fmt: skip
+            raise VeldrainError(
+                f"{attribute} of <{local(e)}> has {len(values)} numbers", where=self.at(e), cure=f"give {count}"
+            )
         return values
 
     def float_of(self, text: str, e: Any, attribute: str) -> float:
@@ -340,8 +362,11 @@ class UrdfReader:
         except ValueError:
             value = math.nan
         if not math.isfinite(value):
-            raise VeldrainError(f"{attribute} of <{local(e)}> is '{text[:40]}', no number", where=self.at(e),
-                                cure="write a plain number in SI units")  # fmt: skip
+            raise VeldrainError(
+                f"{attribute} of <{local(e)}> is '{text[:40]}', no number",
+                where=self.at(e),
+                cure="write a plain number in SI units",
+            )
         return value
 
     def one(self, e: Any, *paths: str) -> Any:

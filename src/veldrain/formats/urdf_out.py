@@ -32,8 +32,11 @@ class UrdfWriter:
 
         self.model, self.folder, self.stem = model, path.resolve().parent, path.stem
         self.left = [f"sensor '{name}' is left out: URDF has no words for it" for name in model.sensors]
-        self.left += [f"of the look of {link.name} its colour is kept alone" for link in model.links.values()
-                      if any(part.look for part in link.parts)]  # fmt: skip
+        self.left += [
+            f"of the look of {link.name} its colour is kept alone"
+            for link in model.links.values()
+            if any(part.look for part in link.parts)
+        ]
         self.meshes: dict[str, Path] = {}
         self._sub: Any = etree.SubElement
         self.root: Any = etree.Element("robot", name=model.name, nsmap={"v": OWN})
@@ -50,8 +53,11 @@ class UrdfWriter:
         for name, motor in m.motors.items():
             e = self.add(self.root, "transmission", name=f"{name}_drive")
             self.add(e, "type").text = "transmission_interface/SimpleTransmission"
-            interface = {"effort": "EffortJointInterface", "velocity": "VelocityJointInterface",
-                         "position": "PositionJointInterface"}[motor.mode]  # fmt: skip
+            interface = {
+                "effort": "EffortJointInterface",
+                "velocity": "VelocityJointInterface",
+                "position": "PositionJointInterface",
+            }[motor.mode]
             self.add(self.add(e, "joint", name=name), "hardwareInterface").text = f"hardware_interface/{interface}"
             self.add(self.add(e, "actuator", name=f"{name}_motor"), "mechanicalReduction").text = repr(motor.reduction)
             values = {word: getattr(motor, word) for word in ("stiffness", "damping", "limit", "inertia")}
@@ -59,12 +65,31 @@ class UrdfWriter:
         for frame in m.frames.values():
             self.origin(self.own(self.root, "frame", name=frame.name, link=frame.link), frame.pose)
         for loop in m.loops.values():
-            self.own(self.root, "loop", name=loop.name, link_a=loop.link_a, link_b=loop.link_b, kind=loop.kind,
-                     pose_a=row((*loop.pose_a.position, *loop.pose_a.rpy)), axis=row(loop.axis),
-                     pose_b=row((*loop.pose_b.position, *loop.pose_b.rpy)), length=repr(loop.length))  # fmt: skip
+            self.own(
+                self.root,
+                "loop",
+                name=loop.name,
+                link_a=loop.link_a,
+                link_b=loop.link_b,
+                kind=loop.kind,
+                pose_a=row((*loop.pose_a.position, *loop.pose_a.rpy)),
+                axis=row(loop.axis),
+                pose_b=row((*loop.pose_b.position, *loop.pose_b.rpy)),
+                length=repr(loop.length),
+            )
         for s in m.springs.values():
-            self.own(self.root, "spring", name=s.name, link_a=s.link_a, link_b=s.link_b, stiffness=repr(s.stiffness),
-                     damping=repr(s.damping), length=repr(s.length), at_a=row(s.at_a), at_b=row(s.at_b))  # fmt: skip
+            self.own(
+                self.root,
+                "spring",
+                name=s.name,
+                link_a=s.link_a,
+                link_b=s.link_b,
+                stiffness=repr(s.stiffness),
+                damping=repr(s.damping),
+                length=repr(s.length),
+                at_a=row(s.at_a),
+                at_b=row(s.at_b),
+            )
         for a, b in m.apart:
             self.own(self.root, "apart", link_a=a, link_b=b)
         for name, joints in m.postures.items():
@@ -132,7 +157,9 @@ class UrdfWriter:
             self.surface(e, part.surface)
 
     def surface(self, parent: Any, s: Surface) -> None:
-        words = {word: repr(getattr(s, word)) for word in ("friction", "restitution", "rolling", "spinning", "damping")}
+        words = {
+            word: repr(getattr(s, word)) for word in ("friction", "restitution", "rolling", "torsional", "damping")
+        }
         if math.isfinite(s.stiffness):
             words["stiffness"] = repr(s.stiffness)
         self.own(parent, "surface", **words, belt=row(s.belt))

@@ -26,8 +26,9 @@ def expanded(file: Path, folders: Folders, arguments: Mapping[str, str]) -> byte
     try:
         import xacro
     except ImportError as error:
-        raise VeldrainError("a xacro file needs the xacro package", where=str(file),
-                            cure="pip install 'veldrain[xacro]'") from error  # fmt: skip
+        raise VeldrainError(
+            "a xacro file needs the xacro package", where=str(file), cure="pip install 'veldrain[xacro]'"
+        ) from error
     with _ONE_AT_A_TIME, _kept_in(xacro, folders):
         try:
             made = xacro.process_file(str(file), mappings={k: str(v) for k, v in arguments.items()})

@@ -1,12 +1,12 @@
 """What a world is made of: pure data, no engine."""
 
 from veldrain.model.inertia import MassProperties
-from veldrain.model.lights import Air, Lamp, Sky, Sun
+from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.meshes import HeightField, Mesh
 from veldrain.model.model import Model
 from veldrain.model.pieces import Frame, Joint, Link, Loop, Motor, Mounted, Spring
-from veldrain.model.sensor import Mount, Sensor, Struck, Touches
+from veldrain.model.sensor import Failure, Fields, Measuring, Message, Mount, Sensor, Sight, Struck, Touches
 from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere, Surface
 from veldrain.model.structures import Channel, Pipe, Ramp, Row, Stairs, Strewn, Wall
 from veldrain.model.world import GROUND, Body, Obstacle, Patch, Placed, World
@@ -21,6 +21,8 @@ __all__ = [
     "Cone",
     "Cylinder",
     "Ellipsoid",
+    "Failure",
+    "Fields",
     "Frame",
     "HeightField",
     "Joint",
@@ -29,7 +31,9 @@ __all__ = [
     "Look",
     "Loop",
     "MassProperties",
+    "Measuring",
     "Mesh",
+    "Message",
     "Model",
     "Motor",
     "Mount",
@@ -43,6 +47,7 @@ __all__ = [
     "Row",
     "Sensor",
     "Shape",
+    "Sight",
     "Sky",
     "Sphere",
     "Spring",
@@ -51,6 +56,7 @@ __all__ = [
     "Struck",
     "Sun",
     "Surface",
+    "Surroundings",
     "Touches",
     "Wall",
     "World",

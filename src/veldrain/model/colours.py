@@ -31,3 +31,9 @@ def hex_of(values: Rgba) -> str:
     """
     digits = "".join(f"{round(255 * min(max(v, 0.0), 1.0)):02x}" for v in values)
     return f"#{digits[:6] if digits.endswith('ff') else digits}"
+
+
+def checked_colour(colour: str, where: str) -> str:
+    """A colour as it was given, if it is one."""
+    rgba(colour, where)
+    return colour

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import combinations
+from typing import Any
 
 import numpy as np
 from scipy.optimize import minimize
@@ -138,8 +139,11 @@ def _grown(mesh: Mesh, shape: Shape, pose: Pose) -> tuple[Shape, Pose]:
     low, high = bounds(shape, Pose())
     grid = Grid.over(low * 1.05, high * 1.05)
     solid = filled([(mesh, back)], grid)
-    sizes = np.array(shape.size if isinstance(shape, Box) else [shape.radius] if isinstance(shape, Sphere)
-                     else [shape.radius, shape.length])  # type: ignore[attr-defined] # fmt: skip
+    given: Any = shape
+    if isinstance(shape, Box):
+        sizes = np.array(shape.size)
+    else:
+        sizes = np.array([given.radius] if isinstance(shape, Sphere) else [given.radius, given.length])
 
     def made(x: Array) -> tuple[Shape, Pose]:
         new = np.exp(x[3:]) * sizes

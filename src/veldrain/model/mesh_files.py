@@ -40,14 +40,18 @@ def read_mesh(path: Path) -> tuple[Array, NDArray[np.int64], float, Array]:
         size = path.stat().st_size
         if size > MOST:
             raise VeldrainError(
-                f"a mesh of {size / 1e6:.0f} MB", where=where,
+                f"a mesh of {size / 1e6:.0f} MB",
+                where=where,
                 cure=f"reduce its triangles: {MOST / 1e6:.0f} MB are the most, and some 1 MB is enough to look good",
-            )  # fmt: skip
+            )
         content = path.read_bytes()
     except OSError as error:
         missing = isinstance(error, FileNotFoundError)
-        raise VeldrainError("no such mesh file" if missing else f"cannot be read ({error.strerror})", where=where,
-                            cure="give the path of a file") from error  # fmt: skip
+        raise VeldrainError(
+            "no such mesh file" if missing else f"cannot be read ({error.strerror})",
+            where=where,
+            cure="give the path of a file",
+        ) from error
     if kind == "gltf":  # its buffers are files of their own, which its content does not tell
         return _parsed(content, kind, path)
     kept = _folder() / f"{hashlib.sha256(content).hexdigest()[:32]}-{kind}-{_VERSION}.npz"
@@ -119,8 +123,11 @@ def _parsed(content: bytes, kind: str, path: Path) -> tuple[Array, NDArray[np.in
     if len(triangles) == 0:
         raise VeldrainError("a mesh with no faces", where=str(path), cure="export it as triangles")
     if not is_mesh(corners, triangles):
-        raise VeldrainError("not a mesh: a corner is no point, or a face names one that there is not", where=str(path),
-                            cure="export it anew")  # fmt: skip
+        raise VeldrainError(
+            "not a mesh: a corner is no point, or a face names one that there is not",
+            where=str(path),
+            cure="export it anew",
+        )
     uv = np.asarray(getattr(mesh.visual, "uv", None) if hasattr(mesh, "visual") else None, float)
     fits = uv.shape == (len(corners), 2) and np.isfinite(uv).all()
     return *joined(corners, triangles), unit, uv[triangles] if fits else np.zeros((0, 3, 2))

@@ -102,8 +102,11 @@ class Mesh(Shape):
             raise VeldrainError("not a mesh", where=self.source, cure=cure)
         self.uv = np.zeros((0, 3, 2)) if uv is None else uv
         if self.uv.shape not in ((0, 3, 2), (len(triangles), 3, 2)):
-            raise VeldrainError(f"texture coordinates {self.uv.shape} of {len(triangles)} triangles", where=self.source,
-                                cure="give (m, 3, 2)")  # fmt: skip
+            raise VeldrainError(
+                f"texture coordinates {self.uv.shape} of {len(triangles)} triangles",
+                where=self.source,
+                cure="give (m, 3, 2)",
+            )
         self.corners, self.triangles, self.collide, self.fit = corners, triangles, collide, fit
         self.kept: dict[Any, Any] = {}  # what others made of it, so that they make it once
 
@@ -150,8 +153,11 @@ class Mesh(Shape):
             try:
                 import coacd
             except ImportError as error:
-                raise VeldrainError("convex parts need another package", where=self.source,
-                                    cure="pip install 'veldrain[parts]', or use collide='hull'") from error  # fmt: skip
+                raise VeldrainError(
+                    "convex parts need another package",
+                    where=self.source,
+                    cure="pip install 'veldrain[parts]', or use collide='hull'",
+                ) from error
             coacd.set_log_level("error")
             made = coacd.run_coacd(coacd.Mesh(self.corners, self.triangles), threshold=0.05, seed=0)
             return [np.asarray(corners, float) for corners, _ in made]
@@ -170,8 +176,11 @@ class Mesh(Shape):
         try:
             return ConvexHull(self.corners)
         except (QhullError, ValueError) as error:
-            raise VeldrainError("the mesh is flat, so that it has no hull", where=self.source,
-                                cure="use a thin box, or collide='triangles'") from error  # fmt: skip
+            raise VeldrainError(
+                "the mesh is flat, so that it has no hull",
+                where=self.source,
+                cure="use a thin box, or collide='triangles'",
+            ) from error
 
     @cached_property
     def is_closed(self) -> bool:
@@ -212,9 +221,10 @@ class Mesh(Shape):
         if self.collide in ("hull", "triangles"):
             broken = "has its inside out" if self.is_closed else "is not closed"
             raise VeldrainError(
-                f"the mesh {broken}, so that it has no volume", where=self.source,
+                f"the mesh {broken}, so that it has no volume",
+                where=self.source,
                 cure="close it, or give mass=, com= and inertia= of the link",
-            )  # fmt: skip
+            )
         from veldrain.model.inertia import of_parts
         from veldrain.model.shapes import Part
 
@@ -279,9 +289,10 @@ class HeightField(Mesh):
         self.path, self.source, self.scale, self.file_unit = None, "height field", (1.0, 1.0, 1.0), 1.0
         if z.ndim != 2 or min(z.shape) < 2 or np.isinf(z).any() or not 0 < gap < np.inf:
             raise VeldrainError(
-                f"heights of shape {z.shape} {gap:g} m apart", where=self.source,
+                f"heights of shape {z.shape} {gap:g} m apart",
+                where=self.source,
                 cure="give at least 2 × 2 finite heights and a spacing above zero",
-            )  # fmt: skip
+            )
         rows, columns = z.shape
         x, y = np.meshgrid(_middled(rows), _middled(columns), indexing="ij")
         k = np.arange(rows * columns).reshape(z.shape)

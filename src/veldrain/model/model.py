@@ -52,8 +52,9 @@ class Model(Structure):
         for joint, value in joints.items():
             if joint not in coordinates:
                 raise unknown("joint", joint, coordinates, where or self.name)
-            start[joint] = quantity(value, "length" if coordinates[joint][1] else "angle",
-                                    f"{where or self.name}/{joint}")  # fmt: skip
+            start[joint] = quantity(
+                value, "length" if coordinates[joint][1] else "angle", f"{where or self.name}/{joint}"
+            )
         return start
 
     def bent(self, joints: Mapping[str, Quantity] | None = None) -> dict[str, float]:
@@ -171,8 +172,9 @@ class Model(Structure):
             keeps = "com" not in changes and "density" not in changes and (not shapes or "mass" not in changes)
             if keeps and body.mass and made.mass:  # what was measured stays, but for what is given
                 scale = made.mass / body.mass
-                made = replace(made, com=body.com, inertia=made.inertia if "inertia" in changes or shapes
-                               else body.inertia * scale)  # fmt: skip
+                made = replace(
+                    made, com=body.com, inertia=made.inertia if "inertia" in changes or shapes else body.inertia * scale
+                )
             body = made
         self.links[name] = Link(name, tuple(parts), body, changes.get("surface") or old.surface)
         return self
@@ -314,8 +316,9 @@ class Model(Structure):
             rest = joint.rest * factor if slide else joint.rest
             made.joints[joint.name] = replace(joint, pose=at(joint.pose), limits=limits, rest=rest, mimic=mimic)
         for loop in self.loops.values():
-            made.loops[loop.name] = replace(loop, pose_a=at(loop.pose_a), pose_b=at(loop.pose_b),
-                                            length=loop.length * factor)  # fmt: skip
+            made.loops[loop.name] = replace(
+                loop, pose_a=at(loop.pose_a), pose_b=at(loop.pose_b), length=loop.length * factor
+            )
         for spring in self.springs.values():
             a, b = (tuple(factor * x for x in end) for end in (spring.at_a, spring.at_b))
             made.springs[spring.name] = replace(spring, length=spring.length * factor, at_a=a, at_b=b)  # type: ignore[arg-type]

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from veldrain.errors import VeldrainError
 from veldrain.model.inertia import MassProperties
-from veldrain.model.sensor import Sensor
+from veldrain.model.sensor import Failure, Sensor
 from veldrain.model.shapes import Part, Surface
 from veldrain.pose import Pose
 from veldrain.units import Triple
@@ -21,10 +21,7 @@ MotorMode = Literal["effort", "velocity", "position"]
 JOINT_KINDS = ("fixed", "revolute", "continuous", "prismatic", "planar", "ball", "floating")
 LOOP_KINDS = ("revolute", "prismatic", "ball", "fixed", "rope")
 # The coordinates of a joint with several, and whether each is a length; a ball's are its rotation vector.
-_SEVERAL = {
-    "planar": {"x": True, "y": True, "yaw": False},
-    "ball": {"x": False, "y": False, "z": False},
-}
+_SEVERAL = {"planar": {"x": True, "y": True, "yaw": False}, "ball": {"x": False, "y": False, "z": False}}
 MOTOR_MODES = ("effort", "velocity", "position")
 SIMPLE_KINDS = ("revolute", "continuous", "prismatic")  # with one coordinate
 
@@ -133,12 +130,13 @@ class Frame:
 
 @dataclass(frozen=True)
 class Mounted:
-    """A sensor fixed to a link."""
+    """A sensor fixed to a link, and what goes wrong with it."""
 
     name: str
     link: str
     pose: Pose
     sensor: Sensor
+    failures: tuple[Failure, ...] = ()
 
 
 @dataclass(frozen=True)

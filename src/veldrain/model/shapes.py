@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
@@ -11,74 +12,47 @@ import numpy as np
 from veldrain.errors import VeldrainError
 from veldrain.model.looks import GREY, Look
 from veldrain.pose import Array, Pose
-from veldrain.units import Quantity, Triple, quantity, triple
+from veldrain.sheet import Number, Row, Sheet
+from veldrain.units import Quantity, quantity, triple
 
 Role = Literal["both", "visual", "collision"]
 ROLES = ("both", "visual", "collision")
 
 
-@dataclass(frozen=True, init=False)
-class Surface:
+class Surface(Sheet):
     """What a shape feels like to touch.
 
-    Two surfaces that meet have friction √(f₁·f₂), the larger restitution, rolling and spinning resistance, their
+    Two surfaces that meet have friction √(f₁·f₂), the larger restitution, rolling and torsional resistance, their
     softness as two springs in a row (1/k = 1/k₁ + 1/k₂) and the damping of the softer one.
-
-    Args:
-        friction: Coulomb's coefficient, no unit, 0 or more.
-        restitution: leaving speed over impact speed, 0 to 1.
-        rolling: rolling resistance as a length (m): the moment that resists rolling is this times the
-            normal force.
-        spinning: the same for turning about the normal (m).
-        stiffness: of the contact of two shapes, N/m, shared by its points: a body of weight W sinks in by
-            W/stiffness. Infinite: hard. A soft contact does not bounce by restitution, but by its spring.
-        damping: of a soft contact, N·s/m.
-        belt: velocity of the surface against its shape, in the shape's own axes (m/s): a conveyor belt or a track.
 
     >>> Surface(friction=0.6).restitution, Surface(stiffness="20 kN/m", belt=("0.3 m/s", 0, 0)).belt
     (0.0, (0.3, 0.0, 0.0))
     """
 
-    friction: float
-    restitution: float
-    rolling: float
-    spinning: float
-    stiffness: float
-    damping: float
-    belt: Triple
-
-    def __init__(
-        self,
-        friction: Quantity = 0.8,
-        restitution: Quantity = 0.0,
-        rolling: Quantity = 0.0,
-        spinning: Quantity = 0.0,
-        stiffness: Quantity = np.inf,
-        damping: Quantity = 0.0,
-        belt: Sequence[Quantity] = (0.0, 0.0, 0.0),
-    ) -> None:
-        object.__setattr__(self, "friction", _ratio(friction, "friction"))
-        object.__setattr__(self, "restitution", _ratio(restitution, "restitution", most=1.0))
-        for name, value, kind in (
-            ("rolling", rolling, "length"),
-            ("spinning", spinning, "length"),
-            ("stiffness", stiffness, "linear stiffness"),
-            ("damping", damping, "linear damping"),
-        ):
-            number = quantity(value, kind, name)
-            if not number >= 0 or (name == "stiffness" and number == 0) or (name != "stiffness" and number == np.inf):
-                cure = f"give {'more than 0' if name == 'stiffness' else '0 or more'}"
-                raise VeldrainError(f"{name} is {number:g}", where="surface", cure=cure)
-            object.__setattr__(self, name, number)
-        object.__setattr__(self, "belt", triple(belt, "speed", "belt"))
-
-
-def _ratio(value: Quantity, name: str, most: float = np.inf) -> float:
-    number = quantity(value, "ratio", name)
-    if not 0 <= number <= most or number == np.inf:
-        span = f"0 to {most:g}" if most < np.inf else "a finite number, 0 or more"
-        raise VeldrainError(f"{name} is {number:g}", where="surface", cure=f"give {span}")
-    return number
+    friction: Number = Number("ratio", default=0.8, least=0.0, kw_only=False, doc="Coulomb's coefficient")
+    restitution: Number = Number(
+        "ratio", default=0.0, least=0.0, most=1.0, kw_only=False, doc="leaving speed over impact speed"
+    )
+    rolling: Number = Number(
+        "length",
+        default=0.0,
+        least=0.0,
+        doc="rolling resistance: the moment that resists rolling is this times the normal force",
+    )
+    torsional: Number = Number("length", default=0.0, least=0.0, doc="the same for turning about the normal")
+    stiffness: Number = Number(
+        "linear stiffness",
+        default=math.inf,
+        above=0.0,
+        doc="of the contact of two shapes, shared by its points: a body of weight W sinks in by W/stiffness. A soft "
+        "contact does not bounce by restitution, but by its spring",
+    )
+    damping: Number = Number("linear damping", default=0.0, least=0.0, doc="of a soft contact")
+    belt: Row = Row(
+        "speed",
+        default=(0.0, 0.0, 0.0),
+        doc="velocity of the surface against its shape, in the shape's own axes: a conveyor belt or a track",
+    )
 
 
 class Shape:
@@ -281,8 +255,11 @@ class Part:
 
         has_place = isinstance(self.shape, Box) or len(getattr(self.shape, "uv", ()))
         if self.look is not None and self.look.image is not None and not has_place:
-            raise VeldrainError(f"a picture on a {type(self.shape).__name__} without texture coordinates", where="part",
-                                cure="lay it on a box, the ground, or a mesh that has them")  # fmt: skip
+            raise VeldrainError(
+                f"a picture on a {type(self.shape).__name__} without texture coordinates",
+                where="part",
+                cure="lay it on a box, the ground, or a mesh that has them",
+            )
 
     @property
     def seen_as(self) -> Look:

@@ -10,7 +10,7 @@ from typing import Any, Literal, Self, TypeVar
 import numpy as np
 from numpy.typing import ArrayLike
 
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model.inertia import LEAST_MASS, NOTHING, MassProperties, checked_inertia, is_solid, of_parts, volume_of
 from veldrain.model.pieces import (
     JOINT_KINDS,
@@ -31,7 +31,7 @@ from veldrain.model.pieces import (
     Mounted,
     Spring,
 )
-from veldrain.model.sensor import Sensor, checked_sensor
+from veldrain.model.sensor import Failure, Sensor, checked_sensor
 from veldrain.model.shapes import Part, Shape, Surface, as_parts
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, Triple, quantity, triple
@@ -111,8 +111,12 @@ class Structure:
             if mass is not None:
                 raise VeldrainError("mass and density", where=where, cure="give one of them")
             mass = volume_of(parts) * quantity(density, "density", where)
-        self._add(self.links, name, Link(name, parts, self._body(parts, mass, inertia, com, name),
-                                         surface or Surface()), "link")  # fmt: skip
+        self._add(
+            self.links,
+            name,
+            Link(name, parts, self._body(parts, mass, inertia, com, name), surface or Surface()),
+            "link",
+        )
         return self
 
     def _body(
@@ -198,8 +202,15 @@ class Structure:
             can_be = True
         if not can_be:
             return self
-        values: dict[str, Any] = {"limits": limits, "damping": damping, "friction": friction, "stiffness": stiffness,
-                                  "rest": rest, "effort": effort, "speed": speed}  # fmt: skip
+        values: dict[str, Any] = {
+            "limits": limits,
+            "damping": damping,
+            "friction": friction,
+            "stiffness": stiffness,
+            "rest": rest,
+            "effort": effort,
+            "speed": speed,
+        }
         given = {key: value for key, value in values.items() if value is not None}
         values |= self._default_values(name, kind, "values") | given
         linear = kind in ("prismatic", "planar")
@@ -241,8 +252,11 @@ class Structure:
             speed=number("speed", "speed" if linear else "angular speed", np.inf),
         )
         if (joint.stiffness or joint.mimic) and kind not in SIMPLE_KINDS:
-            raise VeldrainError(f"a {kind} joint has no spring and follows no other", where=where,
-                                cure="use Model.spring, or a joint with one coordinate")  # fmt: skip
+            raise VeldrainError(
+                f"a {kind} joint has no spring and follows no other",
+                where=where,
+                cure="use Model.spring, or a joint with one coordinate",
+            )
         self._add(self.joints, name, joint, "joint")
         self._given[f"joint {name}"] = set(given)
         motor = self._default_values(name, kind, "motor")
@@ -262,8 +276,11 @@ class Structure:
             by = f"joint '{held.name}'" if held else "itself"
             raise VeldrainError(f"link '{child}' is held by {by} already", where=where, cure="a link has one parent")
         if child in self.ancestors(parent):
-            raise VeldrainError(f"'{parent}' hangs on '{child}': the joints form a ring", where=where,
-                                cure="links form a tree; close a loop with Model.close")  # fmt: skip
+            raise VeldrainError(
+                f"'{parent}' hangs on '{child}': the joints form a ring",
+                where=where,
+                cure="links form a tree; close a loop with Model.close",
+            )
 
     def _default_values(self, name: str, kind: str, which: Literal["values", "motor"]) -> dict[str, Any]:
         fitting = [getattr(d, which) for d in self._defaults if d.fit(name, kind)]
@@ -319,8 +336,11 @@ class Structure:
         self._two_links(link_a, link_b, where)
         reach = quantity(length, "length", where)
         if (kind == "rope") != (reach > 0):
-            raise VeldrainError(f"a loop of kind {kind} with length {reach:g} m", where=where,
-                                cure="give length= to a rope, and to nothing else")  # fmt: skip
+            raise VeldrainError(
+                f"a loop of kind {kind} with length {reach:g} m",
+                where=where,
+                cure="give length= to a rope, and to nothing else",
+            )
         loop = Loop(name, link_a, link_b, kind, pose_a or Pose(), pose_b or Pose(), _unit(axis, where), reach)
         self._add(self.loops, name, loop, "loop")
         return self
@@ -419,18 +439,33 @@ class Structure:
         where = f"{self.name}/{joint}"
         if joint in self.joints and self.joints[joint].kind in ("fixed", "floating"):
             with self._reading_past("motor-on-fixed"):
-                raise VeldrainError(f"a motor on a {self.joints[joint].kind} joint", where=where,
-                                    cure="use a joint that turns or slides")  # fmt: skip
+                raise VeldrainError(
+                    f"a motor on a {self.joints[joint].kind} joint",
+                    where=where,
+                    cure="use a joint that turns or slides",
+                )
             return self
         coordinates = self.coordinates()
         if joint not in coordinates:
             raise unknown("joint", joint, coordinates, where)
         held, linear = coordinates[joint]
-        values: dict[str, Any] = {"mode": mode, "stiffness": stiffness, "damping": damping, "limit": limit,
-                                  "inertia": inertia, "reduction": reduction}  # fmt: skip
+        values: dict[str, Any] = {
+            "mode": mode,
+            "stiffness": stiffness,
+            "damping": damping,
+            "limit": limit,
+            "inertia": inertia,
+            "reduction": reduction,
+        }
         given = {key: value for key, value in values.items() if value is not None}
-        standard: dict[str, Any] = {"mode": "effort", "stiffness": 0.0, "damping": 0.0, "limit": held.effort,
-                    "inertia": 0.0, "reduction": 1.0}  # fmt: skip
+        standard: dict[str, Any] = {
+            "mode": "effort",
+            "stiffness": 0.0,
+            "damping": 0.0,
+            "limit": held.effort,
+            "inertia": 0.0,
+            "reduction": 1.0,
+        }
         values = standard | self._default_values(joint, held.kind, "motor") | given
         asked: Any = values["mode"]
         if asked not in MOTOR_MODES:
@@ -450,8 +485,7 @@ class Structure:
         needed = {"velocity": motor.damping, "position": motor.stiffness}.get(asked, 1.0)
         if needed == 0.0:
             word = {"velocity": "damping", "position": "stiffness"}[asked]
-            raise VeldrainError(f"a motor in {asked} mode with {word} 0 never moves", where=where,
-                                cure=f"give {word}=")  # fmt: skip
+            raise VeldrainError(f"a motor in {asked} mode with {word} 0 never moves", where=where, cure=f"give {word}=")
         if self._given.get(f"motor {joint}"):
             raise VeldrainError(f"a second motor on joint '{joint}'", where=self.name, cure="use change_motor")
         self.motors[joint] = motor
@@ -471,20 +505,38 @@ class Structure:
         self._add(self.frames, name, Frame(name, on, pose or Pose()), "frame")
         return self
 
-    def mount(self, sensor: Sensor, name: str, on: str, pose: Pose | None = None) -> Self:
+    def mount(
+        self,
+        name: str,
+        sensor: Sensor,
+        *,
+        on: str,
+        pose: Pose | None = None,
+        failures: Sequence[Failure | Mapping[str, Any]] = (),
+    ) -> Self:
         """Fix a sensor to a link, at a pose in the link; its stream is called ``<robot>/<name>``.
+
+        Args:
+            name: its name, unique in the model.
+            sensor: its data sheet.
+            on: the link.
+            pose: in the link; the sensor looks along its +x.
+            failures: what goes wrong with it, and when; records, or what they are made of.
 
         Raises:
             VeldrainError: an unknown link, a name taken, an object that is no sensor.
 
         >>> from veldrain.sensing import Imu
-        >>> Model("probe").link("shell", mass=1).mount(Imu(), name="imu", on="shell").sensors["imu"].link
+        >>> Model("probe").link("shell", mass=1).mount("imu", Imu(), on="shell").sensors["imu"].link
         'shell'
         """
-        checked = checked_sensor(sensor, f"{self.name}/{name}")
+        where = f"{self.name}/{name}"
+        checked = checked_sensor(sensor, where)
+        with told_at(where):
+            wrong = tuple(f if isinstance(f, Failure) else Failure(**f) for f in failures)
         if self._is_link(on, name):
             with self._reading_past("one-name"):
-                self._add(self.sensors, name, Mounted(name, on, pose or Pose(), checked), "sensor")
+                self._add(self.sensors, name, Mounted(name, on, pose or Pose(), checked, wrong), "sensor")
         return self
 
     def _is_link(self, on: str, name: str) -> bool:

@@ -156,8 +156,14 @@ class Pipe(Built):
                 [np.stack([a[:, 0], a[:, 1], b[:, 1]], axis=1), np.stack([a[:, 0], b[:, 1], b[:, 0]], axis=1)]
             )
 
-        triangles = np.vstack([band(far_out, near_out)[:, ::-1], band(far_in, near_in),
-                               band(near_out, near_in)[:, ::-1], band(far_out, far_in)])  # fmt: skip
+        triangles = np.vstack(
+            [
+                band(far_out, near_out)[:, ::-1],
+                band(far_in, near_in),
+                band(near_out, near_in)[:, ::-1],
+                band(far_out, far_in),
+            ]
+        )
         yield Mesh.of(corners, triangles, "triangles", "pipe"), Pose()
 
 
@@ -235,7 +241,10 @@ class Strewn(Built):
                     break
             else:
                 edges = " × ".join(f"{edge:g}" for edge in self.size)
-                raise VeldrainError(f"no room for more than {k} of {self.count} on {edges} m", where="strewn",
-                                    cure="give fewer, or a larger size")  # fmt: skip
+                raise VeldrainError(
+                    f"no room for more than {k} of {self.count} on {edges} m",
+                    where="strewn",
+                    cure="give fewer, or a larger size",
+                )
             taken.append((x, y, reach))
             yield shape, Pose((x, y, -low[2]), yaw=random.uniform(-np.pi, np.pi))

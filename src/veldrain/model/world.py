@@ -9,7 +9,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
-from veldrain.model.lights import Air, Lamp, Sky, Sun
+from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
 from veldrain.model.pieces import Accepted, Fault
@@ -125,6 +125,11 @@ class World:
             else:
                 raise VeldrainError(f"{light!r} is no light", where="light", cure="give a Sun, a Sky or a Lamp")
         return self
+
+    @property
+    def surroundings(self) -> Surroundings:
+        """Its light and air."""
+        return Surroundings(self.sun, self.sky, tuple(self.lamps), self.air)
 
     def weather(self, air: Air) -> World:
         """Say what is in the air: fog, rain, its pressure.
@@ -306,9 +311,10 @@ class World:
         times = [time for time, _ in steps]
         if steps and (fixed or pose is not None or len(steps) < 2 or times[0] < 0 or sorted(set(times)) != times):
             raise VeldrainError(
-                "a path that cannot be followed", where=name,
+                "a path that cannot be followed",
+                where=name,
                 cure="give two or more poses at rising times from 0 s on, and neither pose= nor fixed=",
-            )  # fmt: skip
+            )
         self._claim(name)
         self.placed[name] = Placed(name, model, steps[0][1] if steps else pose or Pose(), fixed, start, steps)
         return self

@@ -134,8 +134,11 @@ class _Builder:
     def add_shape(self, name: str, node: int, fields: dict[str, Any], pose: Pose, surface: Surface) -> int:
         """One shape on a node; its number."""
         if fields["kind"] == p.MESH and node >= 0:
-            raise VeldrainError("a mesh of exact triangles on something that moves", where=name,
-                                cure="use collide='hull', or simpler shapes")  # fmt: skip
+            raise VeldrainError(
+                "a mesh of exact triangles on something that moves",
+                where=name,
+                cure="use collide='hull', or simpler shapes",
+            )
         least = float(min(s for s in fields["size"] if s > 0)) if fields["kind"] != p.MESH else 0.0
         if fields["kind"] == p.HULL:
             least = fields["size"][0]
@@ -170,8 +173,18 @@ class _Builder:
         self.v[-6:] = [*(turn.as_rotvec() / self.step), *((table[1, :3] - table[0, :3]) / self.step)]
         self.script.append(table)
 
-    def add_joint(self, joint: Joint, model: Model, parent: int, pose: Pose, body: MassProperties, robot: Robot,
-                  start: dict[str, float], given: Container[str], opens_tree: bool) -> tuple[int, Pose]:  # fmt: skip
+    def add_joint(
+        self,
+        joint: Joint,
+        model: Model,
+        parent: int,
+        pose: Pose,
+        body: MassProperties,
+        robot: Robot,
+        start: dict[str, float],
+        given: Container[str],
+        opens_tree: bool,
+    ) -> tuple[int, Pose]:
         """The nodes of a joint; gives the last one, and its pose in the parent at the start."""
         nothing = MassProperties(0.0, np.zeros(3), np.zeros((3, 3)))
         turned = pose
@@ -181,8 +194,15 @@ class _Builder:
             last = k == len(rows) - 1
             q = start.get(name, 0.0)
             coord = quaternion if kind == p.BALL else len(self.q)
-            node = self._add_node(parent, kind, turned @ turn if k == 0 else turn, body if last else nothing,
-                                  opens_tree and k == 0, axis=k, coord=coord)  # fmt: skip
+            node = self._add_node(
+                parent,
+                kind,
+                turned @ turn if k == 0 else turn,
+                body if last else nothing,
+                opens_tree and k == 0,
+                axis=k,
+                coord=coord,
+            )
             low, high = joint.limits or (-np.inf, np.inf)
             linear = joint.coordinates[name]
             if joint.kind == "planar" and not linear:
@@ -224,9 +244,15 @@ class _Builder:
         if opens_tree:
             self.trees.append({"first": len(self.nodes), "dof": dof, "script": -1})
         self.nodes.append(
-            {"tree": len(self.trees) - 1, "parent": parent, "kind": kind, "dof": dof, "axis": axis,
-             "coord": len(self.q) if coord < 0 else coord}
-        )  # fmt: skip
+            {
+                "tree": len(self.trees) - 1,
+                "parent": parent,
+                "kind": kind,
+                "dof": dof,
+                "axis": axis,
+                "coord": len(self.q) if coord < 0 else coord,
+            }
+        )
         self.poses.append(pose)
         self.bodies.append(body)
         return len(self.nodes) - 1
@@ -242,9 +268,17 @@ class _Builder:
             a, b = b, a
             fields["link_a"], fields["link_b"] = fields["link_b"], fields["link_a"]
         self.loops.append(
-            {"node_a": a.node, "node_b": b.node, "at_a": a.pose.position, "turn_a": a.pose.matrix,
-             "at_b": b.pose.position, "turn_b": b.pose.matrix, "rows": _ROWS.get(fields["kind"], 1)} | fields
-        )  # fmt: skip
+            {
+                "node_a": a.node,
+                "node_b": b.node,
+                "at_a": a.pose.position,
+                "turn_a": a.pose.matrix,
+                "at_b": b.pose.position,
+                "turn_b": b.pose.matrix,
+                "rows": _ROWS.get(fields["kind"], 1),
+            }
+            | fields
+        )
         self.loop_names.append(name)
 
     def plant(self, world: World, watches: int) -> p.Plant:
@@ -323,7 +357,7 @@ def _records(kind: np.dtype[Any], rows: list[dict[str, Any]]) -> p.Records:
 
 def _row(surface: Surface) -> tuple[float, ...]:
     compliance = 1.0 / surface.stiffness  # 0: hard
-    return surface.friction, surface.restitution, surface.rolling, surface.spinning, compliance, surface.damping
+    return surface.friction, surface.restitution, surface.rolling, surface.torsional, compliance, surface.damping
 
 
 def _shape_fields(shape: Shape, pose: Pose, solids: Solids) -> tuple[dict[str, Any], Pose]:
@@ -512,16 +546,26 @@ class _RobotBuilder:
                 self.joined.append((sides[0].node, sides[1].node))
         for spring in model.springs.values():
             sides = place(spring.link_a, Pose(spring.at_a)), place(spring.link_b, Pose(spring.at_b))
-            b.add_loop(f"{self.name}/{spring.name}", *sides, kind=p.SPRING, length=spring.length,
-                       stiffness=spring.stiffness, damping=spring.damping, **ends(spring))  # fmt: skip
+            b.add_loop(
+                f"{self.name}/{spring.name}",
+                *sides,
+                kind=p.SPRING,
+                length=spring.length,
+                stiffness=spring.stiffness,
+                damping=spring.damping,
+                **ends(spring),
+            )
         for joint in model.joints.values():
             if joint.mimic:
                 leader, ratio, offset = joint.mimic
                 follower, led_by = (int(b.dofs[self.robot.joints[j]]["node"]) for j in (joint.name, leader))
                 sides = LinkPlace(follower, Pose()), LinkPlace(led_by, Pose())
                 if b.nodes[sides[0].node]["tree"] != b.nodes[sides[1].node]["tree"]:
-                    raise VeldrainError(f"follows '{leader}', which is on a part that floats apart",
-                                        where=f"{self.name}/{joint.name}", cure="leave mimic= out")  # fmt: skip
+                    raise VeldrainError(
+                        f"follows '{leader}', which is on a part that floats apart",
+                        where=f"{self.name}/{joint.name}",
+                        cure="leave mimic= out",
+                    )
                 b.add_loop(f"{self.name}/{joint.name}", *sides, kind=p.MIMIC, stiffness=ratio, length=offset)
 
 

@@ -50,6 +50,8 @@ class Snapshot:
 
     arrays: dict[str, NDArray[Any]]
     names: tuple[str, ...]
+    taps: dict[str, NDArray[Any]]
+    notices: tuple[tuple[str, str], ...]
 
 
 @dataclass(frozen=True)
@@ -80,17 +82,12 @@ class Engine:
     """
 
     def __init__(
-        self,
-        world: World,
-        step: float,
-        watches: Sequence[tuple[str, str]] = (),
-        integrator: str = "semi-implicit",
+        self, world: World, step: float, watches: Sequence[tuple[str, str]] = (), integrator: str = "semi-implicit"
     ) -> None:
         if integrator not in INTEGRATORS:
             raise unknown("integrator", integrator, INTEGRATORS)
         self.step = step
-        self._told: set[str] = set()
-        self.notices: list[str] = []  # what a reader of the results has to know, each told once
+        self._notices: dict[str, str] = {}  # what a reader of the results has to know, each told once
         self.taps = Taps(self)
         self._floor = world.floor
         self.compiled = compile_world(world, step, len(watches))
@@ -99,12 +96,7 @@ class Engine:
         nodes = self.plant.nodes
         # Views of single fields: these arrays never move, and a view costs a tenth of looking the field up.
         self._steps = self.plant.counts["step"]
-        self._pos, self._rot, self._twist, self._acc = (
-            nodes["pos"],
-            nodes["rot"],
-            nodes["twist"],
-            nodes["acc"],
-        )
+        self._pos, self._rot, self._twist, self._acc = (nodes["pos"], nodes["rot"], nodes["twist"], nodes["acc"])
         self._tree, self._ref = nodes["tree"], self.plant.trees["ref"]
         for w, sides in enumerate(watches):
             for side, path in enumerate(sides):
@@ -185,9 +177,10 @@ class Engine:
                 raise NotFiniteError(
                     f"the velocity is no longer finite at {self.steps * self.step:.6g} s{deep and ': ' + deep}",
                     where=self.compiled.dof_names[dof],
-                    cure="move them apart, or switch the pair off with no_contact" if deep else
-                    "look for a huge effort, a huge push or a very small mass there",
-                )  # fmt: skip
+                    cure="move them apart, or switch the pair off with no_contact"
+                    if deep
+                    else "look for a huge effort, a huge push or a very small mass there",
+                )
             self._grow()
         self._tell()
 
@@ -196,30 +189,40 @@ class Engine:
         count = self.plant.counts[0]
         if count["rough"]:
             self.notice(
-                "rk4", f"rk4 was asked for and cannot be used with {_ROUGH[int(count['rough'])]}: such steps are "
+                "rk4",
+                f"rk4 was asked for and cannot be used with {_ROUGH[int(count['rough'])]}: such steps are "
                 "semi-implicit, of first order",
-            )  # fmt: skip
+            )
         if count["wanted"]:
             self.notice(
-                "step", f"the step of {self.step * 1e3:g} ms is too coarse for what touches here; "
+                "step",
+                f"the step of {self.step * 1e3:g} ms is too coarse for what touches here; "
                 f"use {_two_digits(float(count['wanted'])) * 1e3:g} ms",
-            )  # fmt: skip
+            )
         if count["surges"]:
             pair = int(count["surge_pair"])
-            names = " and ".join(self.sides_of(np.array([pair]))[0]) if pair >= 0 else (
-                self.compiled.dof_names[int(count["surge_dof"])])  # fmt: skip
+            names = (
+                " and ".join(self.sides_of(np.array([pair]))[0])
+                if pair >= 0
+                else (self.compiled.dof_names[int(count["surge_dof"])])
+            )
             self.notice(
-                "energy", f"energy grew by {count['surge']:.3g} J in the step to "
+                "energy",
+                f"energy grew by {count['surge']:.3g} J in the step to "
                 f"{count['surge_step'] * self.step:.6g} s, from {count['surge_energy']:.3g} J, and nothing gave it: "
                 f"{names}; see whether they overlap, or use a smaller step",
-            )  # fmt: skip
+            )
 
     def notice(self, about: str, text: str) -> None:
         """Tell something about the results, once for each subject: in the log and in ``notices``."""
-        if about not in self._told:
-            self._told.add(about)
-            self.notices.append(text)
+        if about not in self._notices:
+            self._notices[about] = text
             log.warning(text)
+
+    @property
+    def notices(self) -> list[str]:
+        """What a reader of the results has to know."""
+        return list(self._notices.values())
 
     def _deepest(self) -> str:
         """The pair of shapes that was deepest in each other when the last contacts were found; "" for none."""
@@ -336,8 +339,12 @@ class Engine:
 
     def _scene(self, is_touched: bool) -> Scene:
         look = self._floor.look if self._floor else None
-        return Scene([s for s in self.compiled.sights if s.is_touched == is_touched], self.plant.nodes, look,
-                     {name: (place.node, place.pose) for name, place in self.compiled.links.items()})  # fmt: skip
+        return Scene(
+            [s for s in self.compiled.sights if s.is_touched == is_touched],
+            self.plant.nodes,
+            look,
+            {name: (place.node, place.pose) for name, place in self.compiled.links.items()},
+        )
 
     def scene_of(self, sees: str) -> Scene:
         """The scene of what can be seen (``visual``) or touched (``collision``)."""
@@ -388,7 +395,8 @@ class Engine:
 
     def snapshot(self) -> Snapshot:
         """A copy of the state."""
-        return Snapshot({name: getattr(self.plant, name).copy() for name in p.STATE}, self._names)
+        arrays = {name: getattr(self.plant, name).copy() for name in p.STATE}
+        return Snapshot(arrays, self._names, self.taps.snapshot(), tuple(self._notices.items()))
 
     @cached_property
     def _names(self) -> tuple[str, ...]:
@@ -406,8 +414,9 @@ class Engine:
         if snapshot.names != self._names:
             other = sorted(set(snapshot.names) ^ set(self._names))
             differs = ", ".join(other[:3]) or "its things in another order"
-            raise VeldrainError(f"a snapshot of another world ({differs})",
-                                cure="restore it in a simulation of its own world")  # fmt: skip
+            raise VeldrainError(
+                f"a snapshot of another world ({differs})", cure="restore it in a simulation of its own world"
+            )
         pushes = snapshot.arrays["pushes"]
         if len(self.plant.pushes) < len(pushes):
             self.plant = self.plant._replace(pushes=np.zeros(len(pushes), p.PUSH))
@@ -415,9 +424,11 @@ class Engine:
         while len(self.plant.kept) < len(snapshot.arrays["kept"]):
             self._grow()
         for name, old in snapshot.arrays.items():
-            getattr(self.plant, name)[: len(old)] = old
+            now = getattr(self.plant, name)
+            now[: len(old)] = old[: len(now)]  # another simulation of the same world may watch fewer pairs
         self.refresh()
-        self.taps.forget()
+        self.taps.restore(snapshot.taps)
+        self._notices = dict(snapshot.notices)
 
     def forces(self) -> Forces:
         """What acted between things in the last step."""

@@ -125,8 +125,12 @@ class Mechanics:
             world = R @ body.inertia @ R.T
             turning = engine.plant.nodes["acc"][place.node][:3] if place.node >= 0 else np.zeros(3)
             at = engine.position(LinkPlace(place.node, place.pose @ Pose(body.com)))
-            count(body.mass * (acceleration - engine.plant.gravity), at,
-                  world @ turning + np.cross(spin, world @ spin), 1.0)  # fmt: skip
+            count(
+                body.mass * (acceleration - engine.plant.gravity),
+                at,
+                world @ turning + np.cross(spin, world @ spin),
+                1.0,
+            )
         found = engine.forces()
         for sides, point, force, turn in zip(found.sides, found.point, found.force, found.moment, strict=True):
             for side, sign in zip(sides, (-1.0, 1.0), strict=True):

@@ -219,7 +219,7 @@ class Plant(NamedTuple):
 
 
 # What decides what happens next: to copy these is to take a snapshot.
-STATE = ("counts", "dofs", "q", "speeds", "pushes", "loops", "watch_step", "order", "kept")
+STATE = ("counts", "dofs", "q", "speeds", "nodes", "pushes", "loops", "watch_step", "order", "kept")
 
 
 def with_room(plant: Plant, contacts: int, pairs: int, room: int) -> Plant:

@@ -120,8 +120,20 @@ class Scene:
         top = grown(low[planes:], high[planes:], leaf=2)
         none = np.zeros((0, 6, WIDE), np.float32), np.zeros((0, WIDE), np.int32), np.zeros((0, 9))
         boxes, sides, triangles = (np.concatenate(rows) for rows in zip(none, *parts, strict=True))
-        self.view = View(planes, records, low, high, whole, top.boxes, top.sides, top.order + planes, boxes, sides,
-                         triangles, np.concatenate([np.zeros(0), *heights]))  # fmt: skip
+        self.view = View(
+            planes,
+            records,
+            low,
+            high,
+            whole,
+            top.boxes,
+            top.sides,
+            top.order + planes,
+            boxes,
+            sides,
+            triangles,
+            np.concatenate([np.zeros(0), *heights]),
+        )
         self._moves = bool((records["node"] >= 0).any())
         self._stacks: list[Stack] = []
 
@@ -170,8 +182,16 @@ class Scene:
 
         def part(first: int, end: int, thread: int) -> None:
             rows = slice(first, end)
-            cast_rays(self.view, *self._stacks[thread], origins[rows], directions[rows], reach, distances[rows],
-                      hits[rows], normals[rows])  # fmt: skip
+            cast_rays(
+                self.view,
+                *self._stacks[thread],
+                origins[rows],
+                directions[rows],
+                reach,
+                distances[rows],
+                hits[rows],
+                normals[rows],
+            )
 
         in_parts(count, FEWEST, part)
         return distances, hits, normals
@@ -184,8 +204,17 @@ class Scene:
 
         def part(first: int, end: int, thread: int) -> None:
             rows = slice(first, end)
-            sweep_beams(self.view, *self.stack(thread), place, ways[rows], lead[rows], reach, shine, distances[rows],
-                        echoes[rows])  # fmt: skip
+            sweep_beams(
+                self.view,
+                *self.stack(thread),
+                place,
+                ways[rows],
+                lead[rows],
+                reach,
+                shine,
+                distances[rows],
+                echoes[rows],
+            )
 
         in_parts(len(ways), FEWEST, part)
         return distances, echoes

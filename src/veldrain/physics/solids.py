@@ -68,10 +68,14 @@ class Solids:
         self._faces.append(solid.faces)
         self._branches.append(branches)
         return {
-            "kind": solid.kind, "size": solid.size, "branch": branch,
-            "first_corner": corner, "end_corner": corner + len(solid.corners),
-            "first_face": face, "end_face": face + len(solid.faces),
-        }  # fmt: skip
+            "kind": solid.kind,
+            "size": solid.size,
+            "branch": branch,
+            "first_corner": corner,
+            "end_corner": corner + len(solid.corners),
+            "first_face": face,
+            "end_face": face + len(solid.faces),
+        }
 
 
 def _hull(mesh: Mesh) -> Solid:

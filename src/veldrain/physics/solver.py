@@ -379,18 +379,36 @@ def solve_positions(count, speeds, contacts, limits, rows, J, B, drifts):
             limit = limits[k]
             if limit.low == 0.0 or limit.high == 0.0:  # a stop or a rope
                 limit.shift, changed = undo(
-                    rows[limit.row], limit.shift, limit.target_shift, True, limit.mobility, limit.low, limit.high,
-                    J, B, new, shift,
-                )  # fmt: skip
+                    rows[limit.row],
+                    limit.shift,
+                    limit.target_shift,
+                    True,
+                    limit.mobility,
+                    limit.low,
+                    limit.high,
+                    J,
+                    B,
+                    new,
+                    shift,
+                )
                 most = max(most, changed)
         for k in range(count.contacts):
             c = contacts[k]
             if c.target_shift == -math.inf:
                 continue
             c.shift, changed = undo(
-                rows[c.row], c.shift, c.target_shift, c.bounce == 0, c.mobility[0],
-                0.0 if c.bounce == 0 else -math.inf, math.inf, J, B, new, shift,
-            )  # fmt: skip
+                rows[c.row],
+                c.shift,
+                c.target_shift,
+                c.bounce == 0,
+                c.mobility[0],
+                0.0 if c.bounce == 0 else -math.inf,
+                math.inf,
+                J,
+                B,
+                new,
+                shift,
+            )
             most = max(most, changed)
             if drifts and c.sticks == 1:
                 for j in range(2):

@@ -59,9 +59,7 @@ CLOSINGS = 4  # Newton steps that bring positions back onto closed loops
 def build_rows(a, count, h):
     """All rows of the coming step: loops first, then joints, ropes and springs, then contacts."""
     count.equals, count.limits, count.rows, count.room = 0, 0, 0, 0
-    trees, nodes, dofs, limits, rows, J, B, closed = (
-        a.trees, a.nodes, a.dofs, a.limits, a.rows, a.J, a.B, a.closed
-    )  # fmt: skip
+    trees, nodes, dofs, limits, rows, J, B, closed = (a.trees, a.nodes, a.dofs, a.limits, a.rows, a.J, a.B, a.closed)
     if len(a.loops) > 0 and build_closed(count, trees, nodes, a.loops, a.speeds, rows, J, B, closed) != STATUS_FINE:
         return STATUS_FULL
     if build_joints(count, trees, nodes, dofs, a.q, a.speeds[NOW], limits, rows, J, B, closed, h) != STATUS_FINE:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 PLACES = 64  # where a tally can be touched between two readings
 _KINDS = ("inertials", "loads", "load_geoms", "load_links", "hanging", "tallies", "tally_geoms", "felt", "drives")
+_GATHERED = ("inertials", "loads", "hanging", "tallies", "felt", "drives")
 
 
 @dataclass(frozen=True)
@@ -53,15 +54,15 @@ class Taps:
         a = self._engine.plant
         self._engine.plant = a._replace(**{name: getattr(a, name)[:0] for name in _KINDS})
 
-    def forget(self) -> None:
-        """Drop what was gathered."""
-        a = self._engine.plant
-        for name, fields in (
-            ("inertials", ("begun", "steps", "force", "rate")), ("loads", ("steps", "force", "torque")),
-            ("tallies", ("count", "steps", "lost", "pressed")), ("drives", ("steps", "sum")),
-        ):  # fmt: skip
-            for field in fields:
-                getattr(a, name)[field] = 0
+    def snapshot(self) -> dict[str, Any]:
+        """A copy of what was gathered."""
+        return {name: getattr(self._engine.plant, name).copy() for name in _GATHERED}
+
+    def restore(self, gathered: Mapping[str, Any]) -> None:
+        """Take over what was gathered by the same taps; those that were not there begin anew."""
+        for name, old in gathered.items():
+            now = getattr(self._engine.plant, name)
+            now[: len(old)] = old[: len(now)]
 
     @contextmanager
     def aside(self) -> Iterator[None]:
@@ -89,12 +90,7 @@ class Taps:
         self._engine.refresh()
         return found
 
-    def load(
-        self,
-        place: LinkPlace,
-        links: Sequence[str],
-        bodies: Sequence[tuple[LinkPlace, MassProperties]],
-    ) -> Loads:
+    def load(self, place: LinkPlace, links: Sequence[str], bodies: Sequence[tuple[LinkPlace, MassProperties]]) -> Loads:
         """The reaction that holds some links, about a place and in its axes."""
         engine = self._engine
         rows = np.zeros(len(bodies), p.HANGING)
@@ -179,9 +175,14 @@ class Tallies:
         rows = rows[np.argsort(rows["key"], kind="stable")]
         time, weight = max(int(tally["steps"]), 1) * engine.step, rows["weight"][:, None]
         found = Felt(
-            engine.sides_of(rows["key"]), rows["point"] / weight, rows["normal"] / weight, rows["impulse"] / time,
-            rows["moment"] / time, rows["gap"].copy(), int(tally["lost"]),
-        )  # fmt: skip
+            engine.sides_of(rows["key"]),
+            rows["point"] / weight,
+            rows["normal"] / weight,
+            rows["impulse"] / time,
+            rows["moment"] / time,
+            rows["gap"].copy(),
+            int(tally["lost"]),
+        )
         tally["count"], tally["steps"], tally["lost"], tally["pressed"] = 0, 0, 0, 0.0
         return found
 

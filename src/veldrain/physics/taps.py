@@ -11,19 +11,7 @@ import math
 
 from veldrain.physics.kernel import kernel
 from veldrain.physics.plant import MESH, MIMIC, PLANE
-from veldrain.physics.spatial import (
-    add,
-    cross,
-    dot,
-    minus,
-    multiply,
-    norm,
-    put,
-    scaled,
-    triple,
-    turned,
-    turned_back,
-)
+from veldrain.physics.spatial import add, cross, dot, minus, multiply, norm, put, scaled, triple, turned, turned_back
 from veldrain.physics.trees import point_velocity
 
 SAME_PLACE = 0.02  # m
@@ -152,8 +140,9 @@ def tap_loads(a, count, h):
             if loop.kind != MIMIC:
                 for link, sign in ((loop.link_a, -1.0), (loop.link_b, 1.0)):
                     if a.load_links[k, link] == 1:
-                        add_load(tap, scaled(triple(loop.force), h), triple(loop.point),
-                                 scaled(triple(loop.moment), h), sign)  # fmt: skip
+                        add_load(
+                            tap, scaled(triple(loop.force), h), triple(loop.point), scaled(triple(loop.moment), h), sign
+                        )
         for j in range(len(a.pushes)):
             push = a.pushes[j]
             if count.step <= push.until and a.load_links[k, push.link] == 1:
@@ -217,8 +206,10 @@ def tap_touches(a, count):
             put(row.impulse, add(triple(row.impulse), triple(kept.impulse)))
             put(row.point, add(triple(row.point), scaled(triple(kept.point), size)))
             put(row.normal, add(triple(row.normal), scaled(triple(kept.normal), size)))
-            put(row.moment, add(triple(row.moment), add(triple(kept.moment),
-                                                        cross(triple(kept.point), triple(kept.impulse)))))  # fmt: skip
+            put(
+                row.moment,
+                add(triple(row.moment), add(triple(kept.moment), cross(triple(kept.point), triple(kept.impulse)))),
+            )
             tally.pressed += dot(triple(kept.normal), triple(kept.impulse))
         tally.steps += 1
 

@@ -183,11 +183,7 @@ def world_inertia(n, room):
 def spin_momentum(n, w):
     """I·w of a node about its mass centre, world axes."""
     xx, xy, xz, yy, yz, zz = world_inertia(n, n.IA)
-    return (
-        xx * w[0] + xy * w[1] + xz * w[2],
-        xy * w[0] + yy * w[1] + yz * w[2],
-        xz * w[0] + yz * w[1] + zz * w[2],
-    )
+    return (xx * w[0] + xy * w[1] + xz * w[2], xy * w[0] + yy * w[1] + yz * w[2], xz * w[0] + yz * w[1] + zz * w[2])
 
 
 @kernel
@@ -199,11 +195,7 @@ def load_node(n, ref, gravity):
     w, o = (V[0], V[1], V[2]), (V[3], V[4], V[5])
     weight = scaled(triple(gravity), m)
     linear = scaled(add(cross(w, c), o), m)
-    spin = (
-        xx * w[0] + xy * w[1] + xz * w[2],
-        xy * w[0] + yy * w[1] + yz * w[2],
-        xz * w[0] + yz * w[1] + zz * w[2],
-    )
+    spin = (xx * w[0] + xy * w[1] + xz * w[2], xy * w[0] + yy * w[1] + yz * w[2], xz * w[0] + yz * w[1] + zz * w[2])
     angular = add(spin, cross(c, linear))
     put(pA[0:3], minus(add(cross(w, angular), cross(o, linear)), cross(c, weight)))
     put(pA[3:6], minus(cross(w, linear), weight))

@@ -48,6 +48,16 @@ def header(stamp: int, frame: str) -> Fields:
     return Fields(stamp=Fields(sec=stamp // 10**9, nanosec=stamp % 10**9), frame_id=frame)
 
 
+def stamped(fields: Fields, stamp: int, frame: str) -> Fields:
+    """A message with its header, and those of parts that have a ``frame_id`` of their own."""
+    fields.header = header(stamp, vars(fields).get("frame_id", frame))
+    for value in vars(fields).values():
+        for part in value if isinstance(value, list) else ():
+            if isinstance(part, Fields) and "frame_id" in vars(part):
+                stamped(part, stamp, frame)
+    return fields
+
+
 def to_bytes(message: str, fields: Fields) -> bytes:
     """A message as CDR."""
     return bytes(typestore().serialize_cdr(fields, message))
@@ -61,8 +71,6 @@ _SHORT = (
     ("pose.orientation.", "q"),
     ("twist.twist.linear.", "v"),
     ("twist.twist.angular.", "w"),
-    ("angular_velocity.", "rate_"),
-    ("linear_acceleration.", "force_"),
 )
 _LEFT_OUT = ("covariance", "header")
 
@@ -112,11 +120,16 @@ def _joint_table(messages: Sequence[Any]) -> pd.DataFrame:
 def _contact_table(stamps: Sequence[int], messages: Sequence[Any]) -> pd.DataFrame:
     """A row a contact: time, link_a, link_b, x, y, z, nx, ny, nz, fx, fy, fz, gap."""
     rows = [
-        (stamp / 1e9, c.link_a, c.link_b,
-         *(getattr(part, axis) for part in (c.point, c.normal, c.force) for axis in "xyz"), c.gap)
+        (
+            stamp / 1e9,
+            c.link_a,
+            c.link_b,
+            *(getattr(part, axis) for part in (c.point, c.normal, c.force) for axis in "xyz"),
+            c.gap,
+        )
         for stamp, message in zip(stamps, messages, strict=True)
         for c in message.contacts
-    ]  # fmt: skip
+    ]
     names = ["time", "link_a", "link_b", *(f"{part}{axis}" for part in ("", "n", "f") for axis in "xyz"), "gap"]
     return pd.DataFrame(rows, columns=names)
 

@@ -62,8 +62,9 @@ class Recording:
         except Exception as error:  # the library raises many kinds for what is spoilt
             raise VeldrainError(
                 f"not an MCAP file, or a spoilt one ({type(error).__name__}: {error})".replace("\n", " "),
-                where=str(self.path or "recording"), cure="name a file as it was recorded",
-            ) from error  # fmt: skip
+                where=str(self.path or "recording"),
+                cure="name a file as it was recorded",
+            ) from error
         return found
 
     @cached_property
@@ -80,8 +81,14 @@ class Recording:
         except ValueError as error:
             raise VeldrainError(f"what describes the trial cannot be read ({error})", where=str(self.path)) from error
         if self.cut_at is not None and "outcome" not in about and about:
-            about["outcome"] = {"passed": False, "failed": True, "reason": self.cut, "time": self.cut_at,
-                                "expectations": {}, "notices": []}  # fmt: skip
+            about["outcome"] = {
+                "passed": False,
+                "failed": True,
+                "reason": self.cut,
+                "time": self.cut_at,
+                "expectations": {},
+                "notices": [],
+            }
         return about
 
     @cached_property
@@ -142,8 +149,9 @@ class Recording:
             except Exception as error:  # the library raises many kinds for bytes that are no such message
                 raise VeldrainError(
                     f"has a message that is no {message} ({type(error).__name__}: {error})".replace("\n", " "),
-                    where=stream, cure="record it anew, or read it with what wrote it",
-                ) from error  # fmt: skip
+                    where=stream,
+                    cure="record it anew, or read it with what wrote it",
+                ) from error
         return self._tables[stream].copy()
 
     def __iter__(self) -> Iterator[str]:

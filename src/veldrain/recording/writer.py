@@ -17,9 +17,9 @@ from veldrain.errors import VeldrainError
 from veldrain.physics.tapping import Felt
 from veldrain.pose import Array
 from veldrain.recording.interrupts import whole
-from veldrain.recording.messages import Fields, definition, header, to_bytes
+from veldrain.recording.messages import Fields, definition, header, stamped, to_bytes
 from veldrain.sampling import Reading, Samples
-from veldrain.sensing.timing import CONTACTS, xyz
+from veldrain.sensing.parts import CONTACTS, contact
 
 METADATA = "veldrain"
 PLANNED = "veldrain/planned"  # the same without an outcome, at the start: what a file that was cut short still tells
@@ -54,8 +54,9 @@ class Recorder:
             self._part.parent.mkdir(parents=True, exist_ok=True)
             return self._part.open("wb")
         except OSError as error:
-            raise VeldrainError(f"cannot be written ({error.strerror})", where=str(self.path),
-                                cure="name another file") from error  # fmt: skip
+            raise VeldrainError(
+                f"cannot be written ({error.strerror})", where=str(self.path), cure="name another file"
+            ) from error
 
     @cached_property
     def _writer(self) -> Writer:
@@ -73,9 +74,10 @@ class Recorder:
                 yield
         except OSError as error:
             raise RecordingError(
-                f"cannot be written any further ({error.strerror or error})", where=str(self.path),
+                f"cannot be written any further ({error.strerror or error})",
+                where=str(self.path),
                 cure=f"make room; what was recorded until then is in {self._part}",
-            ) from error  # fmt: skip
+            ) from error
 
     def begin(self, metadata: dict[str, Any]) -> None:
         """Note what is going to be recorded."""
@@ -102,26 +104,12 @@ class Recorder:
 
     def sample(self, samples: Samples, reading: Reading) -> None:
         """Write one reading of a sensor."""
-        fields = samples.sensor.to_message(reading.data)
-        is_pose = hasattr(fields, "child_frame_id")
-        if is_pose:
-            fields.child_frame_id = samples.stream
-        sensor: Any = samples.sensor
-        frame = f"{samples.stream}/optical" if hasattr(sensor, "optical") else samples.stream
-        if is_pose:  # what is not the truth is counted from where it started
-            frame = "world" if sensor.truth else f"{samples.stream}/start"
+        sensor, frame = samples.sensor, samples.sensor.frame(samples.stream)
         # A header's stamp is the time of the first beam or row.
-        stamp = reading.stamp - round(getattr(reading.data, "age", 0.0) * 1e9)
-        fields.header = header(stamp, getattr(fields, "frame_id", frame))
-        for transform in getattr(fields, "transforms", ()):
-            transform.header = header(stamp, transform.frame_id)
-        self.add(samples.stream, sensor.message, reading.stamp, fields)
-        if hasattr(sensor, "companions"):
-            for name, more in sensor.to_companions(reading.data).items():
-                more.header = header(stamp, frame)
-                for contact in getattr(more, "contacts", ()):
-                    contact.link_a = f"{samples.stream.rpartition('/')[0]}/{samples.mounted.link}"
-                self.add(f"{samples.stream}/{name}", sensor.companions[name], reading.stamp, more)
+        stamp = reading.stamp - round(sensor.age(reading.data) * 1e9)
+        for name, message in sensor.messages(reading.data).items():
+            stream = f"{samples.stream}/{name}" if name else samples.stream
+            self.add(stream, message.type, reading.stamp, stamped(message.fields, stamp, frame))
 
     def commands(self, stream: str, stamp: int, mode: dict[str, str], values: dict[str, float]) -> None:
         """Write the commands that hold from now on: each in the field of its motor's mode, nan elsewhere."""
@@ -130,22 +118,23 @@ class Recorder:
             for field in ("position", "velocity", "effort")
         }
         self.add(
-            stream,
-            "sensor_msgs/msg/JointState",
-            stamp,
-            Fields(header=header(stamp, ""), name=list(values), **row),
+            stream, "sensor_msgs/msg/JointState", stamp, Fields(header=header(stamp, ""), name=list(values), **row)
         )
 
     def state(self, stamp: int, coordinates: Array) -> None:
         """Write the coordinates of everything that moves, from which pictures are made."""
         row = Fields(label="coordinates", size=len(coordinates), stride=len(coordinates))
-        self.add("scenario/state", "std_msgs/msg/Float64MultiArray", stamp,
-                 Fields(layout=Fields(dim=[row], data_offset=0), data=coordinates.copy()))  # fmt: skip
+        self.add(
+            "scenario/state",
+            "std_msgs/msg/Float64MultiArray",
+            stamp,
+            Fields(layout=Fields(dim=[row], data_offset=0), data=coordinates.copy()),
+        )
 
     def contacts(self, stamp: int, felt: Felt) -> None:
         """Write the contacts of the world since the last time, world axes."""
         rows = [
-            Fields(link_a=a, link_b=b, point=xyz(at), normal=xyz(normal), force=xyz(force), gap=float(gap))
+            contact(a, b, at, normal, force, float(gap))
             for (a, b), at, normal, force, gap in zip(
                 felt.sides, felt.point, felt.normal, felt.force, felt.gap, strict=True
             )

@@ -111,8 +111,9 @@ class Canvas:
                     self._taken.append(box)
                     near = (min(max(u, box[0]), box[2]), min(max(v, box[1]), box[3]))
                     self._draw.line([(u, v), near], fill=colour + "b0", width=FINE)
-                    self._draw.text((x - left, y - top), text, font=kind, fill=colour, stroke_width=FINE + 1,
-                                    stroke_fill=PAPER)  # fmt: skip
+                    self._draw.text(
+                        (x - left, y - top), text, font=kind, fill=colour, stroke_width=FINE + 1, stroke_fill=PAPER
+                    )
                     return
 
     def keep_free(self, busy: NDArray[np.bool_], has_title: bool) -> None:

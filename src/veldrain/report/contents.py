@@ -42,11 +42,14 @@ def contents_of(
             "joint": _joint(joint, at) if joint else None,
             "shapes": [_part(part) for part in described.parts],
             "motors": [_motor(m, joint) for m in own if joint],
-            "sensors": [f"sensor {s.name}: {type(s.sensor).__name__}, every {1e3 * s.sensor.period:.4g} ms"
-                        for s in model.sensors.values() if s.link == link],
+            "sensors": [
+                f"sensor {s.name}: {type(s.sensor).__name__}, every {1e3 * s.sensor.period:.4g} ms"
+                for s in model.sensors.values()
+                if s.link == link
+            ],
             "frames": [f"frame {f.name}" for f in model.frames.values() if f.link == link],
             "children": [link_of(j.child, j) for j in held],
-        }  # fmt: skip
+        }
 
     extra = [f"loop {x.name}: {x.kind} between {x.link_a} and {x.link_b}" for x in model.loops.values()]
     extra += [
@@ -67,8 +70,12 @@ def contents_of(
 def _totals(model: Model, at: Mapping[str, float], posture: str | None) -> dict[str, str]:
     whole = model.total(at)
     poses = model.poses(at)
-    shapes = [(s, poses[link] @ p) for link, described in model.links.items() for part in described.parts
-              for s, p in (*seen(part), *touched(part))]  # fmt: skip
+    shapes = [
+        (s, poses[link] @ p)
+        for link, described in model.links.items()
+        for part in described.parts
+        for s, p in (*seen(part), *touched(part))
+    ]
     totals = {"mass": f"{whole.mass:.4g} kg"}
     if shapes:
         low, high = bounds_of(shapes)
@@ -97,9 +104,15 @@ def _joint(joint: Joint, at: Mapping[str, float]) -> dict[str, Any]:
     if now:
         says.append(f"now {joint.told(now)}")
     return {
-        "name": joint.name, "kind": joint.kind, "axis": joint.axis, "limits": joint.limits, "says": ", ".join(says),
-        "position": now, "damping": joint.damping, "friction": joint.friction,
-    }  # fmt: skip
+        "name": joint.name,
+        "kind": joint.kind,
+        "axis": joint.axis,
+        "limits": joint.limits,
+        "says": ", ".join(says),
+        "position": now,
+        "damping": joint.damping,
+        "friction": joint.friction,
+    }
 
 
 def _axis(joint: Joint) -> str:

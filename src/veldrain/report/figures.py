@@ -51,12 +51,7 @@ def paths(result: Result) -> Figure | None:
                 if name in recording.messages and len(recording[name]):
                     table = recording[name]
                     panel.plot(
-                        table["x"],
-                        table["y"],
-                        color=colour_of(result, controller),
-                        lw=1.1,
-                        alpha=0.75,
-                        zorder=3,
+                        table["x"], table["y"], color=colour_of(result, controller), lw=1.1, alpha=0.75, zorder=3
                     )
                     panel.plot(table["x"].iloc[0], table["y"].iloc[0], "o", ms=3, color=INK, zorder=4)
                     if not row.passed:
@@ -77,15 +72,7 @@ def _draw_plan(panel: Axes, plan: list[dict[str, Any]], names: bool) -> None:
         if names and patch:
             # Beside the middle, where the paths run.
             low, high = outline.min(axis=0), outline.max(axis=0)
-            panel.text(
-                low[0] + 0.06,
-                high[1] - 0.06,
-                thing["name"],
-                color="#7a6633",
-                fontsize=8.5,
-                va="top",
-                zorder=5,
-            )
+            panel.text(low[0] + 0.06, high[1] - 0.06, thing["name"], color="#7a6633", fontsize=8.5, va="top", zorder=5)
     if plan:
         corners = np.concatenate([t["outline"] for t in plan])
         margin = 0.02 * np.ptp(corners, axis=0).max()

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Callable, Iterator
-from typing import Any
 
 import numpy as np
 
@@ -50,14 +48,20 @@ def joints(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
             if names:
                 canvas.label(pose.position + 0.8 * size * axis, joint.name, colour, 11)
             drawn[kind] += 1
-    return [(colour, f"{n} {kind} joint{'s' if n > 1 else ''}") for (kind, n), colour in
-            zip(drawn.items(), (VIOLET, TEAL), strict=True) if n]  # fmt: skip
+    return [
+        (colour, f"{n} {kind} joint{'s' if n > 1 else ''}")
+        for (kind, n), colour in zip(drawn.items(), (VIOLET, TEAL), strict=True)
+        if n
+    ]
 
 
 def frames(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Axes x, y, z of links and named frames, with their names."""
-    paths = [(f"{robot}/{name}", name) for robot, placed in _robots(stage)
-             for name in (*placed.model.links, *placed.model.frames)]  # fmt: skip
+    paths = [
+        (f"{robot}/{name}", name)
+        for robot, placed in _robots(stage)
+        for name in (*placed.model.links, *placed.model.frames)
+    ]
     paths += [(name, name) for name in stage.simulation.world.frames]
     for path, name in paths:
         pose = _pose(stage, path)
@@ -116,15 +120,15 @@ def beams(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Beams of sensors that measure ranges, to where they end."""
     notes: Notes = []
     for path, mounted, pose in _sensors(stage):
-        sensor: Any = mounted.sensor
-        if not hasattr(sensor, "directions") or hasattr(sensor, "lens"):
+        sight = mounted.sensor.sight()
+        if sight is None or sight.is_picture:
             continue
         colour = INKS[len(notes) % len(INKS)]
-        every = max(1, math.ceil(len(sensor.directions) / MOST_BEAMS))
-        ways = np.ascontiguousarray(pose.rotation.apply(sensor.directions[::every]))
-        scene = stage.simulation.engine.scene_of(getattr(sensor, "sees", "visual"))
-        met = scene.cast(np.tile(pose.position, (len(ways), 1)), ways, sensor.reach)[0]
-        ends = pose.position + np.where(np.isfinite(met), met, min(sensor.reach, 4 * size))[:, None] * ways
+        every = max(1, math.ceil(len(sight.directions) / MOST_BEAMS))
+        ways = np.ascontiguousarray(pose.rotation.apply(sight.directions[::every]))
+        scene = stage.simulation.engine.scene_of(sight.sees)
+        met = scene.cast(np.tile(pose.position, (len(ways), 1)), ways, sight.max_range)[0]
+        ends = pose.position + np.where(np.isfinite(met), met, min(sight.max_range, 4 * size))[:, None] * ways
         for end, hit in zip(ends, np.isfinite(met), strict=True):
             canvas.line([pose.position, end], colour + ("70" if hit else "28"), 0.8)
         canvas.dots(ends[np.isfinite(met)], colour, 2.2)
@@ -137,11 +141,11 @@ def fields(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Fields of view, as far as is near enough to be drawn."""
     notes: Notes = []
     for path, mounted, pose in _sensors(stage):
-        lines = list(_outline(mounted.sensor))
-        if not lines:
+        lines, sight = mounted.sensor.outline(), mounted.sensor.sight()
+        if not lines or sight is None:
             continue
         colour = INKS[len(notes) % len(INKS)]
-        far = min(float(getattr(mounted.sensor, "reach", math.inf)), 6 * size)
+        far = min(sight.max_range, 6 * size)
         for ways in lines:
             canvas.line(pose.position + far * pose.rotation.apply(ways), colour, 1.6)
         corners = lines[0][:: max(1, (len(lines[0]) - 1) // 4)]
@@ -149,31 +153,6 @@ def fields(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
             canvas.line([pose.position, pose.position + far * pose.rotation.apply(way)], colour + "c0", 1.4)
         notes.append((colour, f"{path}: field of view to {far:.2g} m"))
     return notes
-
-
-def _outline(sensor: Any) -> Iterator[Array]:
-    """Lines of directions (n, 3) around a field of view."""
-    turn = np.linspace(0, 2 * np.pi, 41)
-    if hasattr(sensor, "lens"):
-        columns, rows = sensor.lens.size
-        edge = np.linspace(0, 1, 11)[:, None]
-        c = np.array([(0, 0), (columns - 1, 0), (columns - 1, rows - 1), (0, rows - 1), (0, 0)], float)
-        yield sensor.lens.rays_of(np.concatenate([a + edge * (b - a) for a, b in itertools.pairwise(c)]))
-    elif hasattr(sensor, "bearings"):
-        yield sensor.directions[:: max(1, len(sensor.directions) // 60)]
-    elif hasattr(sensor, "elevations"):
-        around = np.linspace(-sensor.field / 2, sensor.field / 2, 61)
-        for up in (sensor.elevations[0], sensor.elevations[-1]):
-            yield np.stack([np.cos(up) * np.cos(around), np.cos(up) * np.sin(around), np.full(61, np.sin(up))], axis=1)
-    elif hasattr(sensor, "cone"):
-        off = sensor.cone / 2
-        yield np.stack([np.full(41, np.cos(off)), np.sin(off) * np.cos(turn), np.sin(off) * np.sin(turn)], axis=1)
-    elif hasattr(sensor, "height") and hasattr(sensor, "field"):
-        a, e = sensor.field / 2, sensor.height / 2
-        edge = np.linspace(-1, 1, 11)
-        ring = [*((k * a, -e) for k in edge), *((a, k * e) for k in edge), *((-k * a, e) for k in edge),
-                *((-a, -k * e) for k in edge)]  # fmt: skip
-        yield np.array([(np.cos(u) * np.cos(w), np.cos(u) * np.sin(w), np.sin(u)) for w, u in ring])
 
 
 def trails(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:

@@ -6,7 +6,6 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -14,7 +13,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model import Air, Look, Sky, Sun
+from veldrain.model import Air, Look, Sky, Sun, Surroundings
 from veldrain.physics.plant import PLANE
 from veldrain.pose import Array
 from veldrain.report.canvas import INK, Canvas, font
@@ -151,9 +150,14 @@ def written(pixels: NDArray[np.uint8], path: Path) -> None:
 
 
 def _panel(
-    stage: Stage, word: str, size: tuple[int, int], layers: Sequence[str], eye: Array | None, at: Array | None,
+    stage: Stage,
+    word: str,
+    size: tuple[int, int],
+    layers: Sequence[str],
+    eye: Array | None,
+    at: Array | None,
     has_title: bool,
-) -> tuple[NDArray[np.uint8], list[str]]:  # fmt: skip
+) -> tuple[NDArray[np.uint8], list[str]]:
     """One picture and what it shows."""
     if word != "around" and word not in SIDES:
         return _through(stage, word, size, has_title)
@@ -183,17 +187,18 @@ def _panel(
     return canvas.over(pixels), lines
 
 
-def _daylight(azimuth: float) -> Any:
+def _daylight(azimuth: float) -> Surroundings:
     """Light that shows shapes: a sun behind the eye's shoulder under a bright sky."""
-    sun = Sun("48 deg", azimuth, SUN, "#fffaf0")
-    return SimpleNamespace(sun=sun, sky=Sky(SKY, "#f2f6fa", "#ffffff"), air=Air(), lamps=[])
+    sun = Sun("48 deg", azimuth, lux=SUN, colour="#fffaf0")
+    return Surroundings(sun, Sky(SKY, colour="#f2f6fa", horizon="#ffffff"), (), Air())
 
 
 def _looks(scene: Any) -> list[Look]:
     """The looks of a scene; ground that has none of its own is light."""
     plain = scene.ground_look == Look()
-    return [Look(FLOOR) if s.part is None and plain else look for s, look in
-            zip(scene.sights, scene.looks, strict=True)]  # fmt: skip
+    return [
+        Look(FLOOR) if s.part is None and plain else look for s, look in zip(scene.sights, scene.looks, strict=True)
+    ]
 
 
 def _painted(painter: Painter, view: Viewpoint) -> tuple[NDArray[np.uint8], float, NDArray[np.bool_]]:
@@ -270,8 +275,9 @@ def _through(stage: Stage, stream: str, size: tuple[int, int], has_title: bool) 
     whole = Image.new("RGB", size, INK)
     whole.paste(picture, ((size[0] - picture.width) // 2, (size[1] - picture.height) // 2))
     if has_title:
-        ImageDraw.Draw(whole).text((10, 7), stream, font=font(13, bold=True), fill="white", stroke_width=2,
-                                   stroke_fill=INK)  # fmt: skip
+        ImageDraw.Draw(whole).text(
+            (10, 7), stream, font=font(13, bold=True), fill="white", stroke_width=2, stroke_fill=INK
+        )
     shape = reading.pixels.shape
     return np.asarray(whole), [f"{stream}: what it sees, {shape[1]} × {shape[0]} pixels"]
 
@@ -324,8 +330,9 @@ def movie(
     if len(stage.times) < 2:
         raise VeldrainError("has no course to show", where=stage.name, cure="give a recording")
     if not (frames > 0 and speed > 0):
-        raise VeldrainError(f"{frames:g} pictures a second at {speed:g} times the speed", where="movie",
-                            cure="give numbers above zero")  # fmt: skip
+        raise VeldrainError(
+            f"{frames:g} pictures a second at {speed:g} times the speed", where="movie", cure="give numbers above zero"
+        )
     even = (int(size[0]) // 2 * 2, int(size[1]) // 2 * 2)
     times = np.arange(stage.times[0], stage.times[-1] + 1e-9, speed / frames)
     writer = _Mp4(path, even, frames) if path.suffix.lower() == ".mp4" else _Gif(path, frames)
@@ -363,8 +370,9 @@ class _Gif:
         try:
             first.save(self.path, save_all=True, append_images=more, duration=round(1000 / self.frames), loop=0)
         except OSError as error:
-            raise VeldrainError(f"cannot be written ({error.strerror})", where=str(self.path),
-                                cure="name another file") from error  # fmt: skip
+            raise VeldrainError(
+                f"cannot be written ({error.strerror})", where=str(self.path), cure="name another file"
+            ) from error
 
 
 class _Mp4:
@@ -374,16 +382,18 @@ class _Mp4:
         try:
             import av
         except ImportError as error:
-            raise VeldrainError("MP4 needs another package", where=str(path),
-                                cure="pip install 'veldrain[movie]', or name a .gif file") from error  # fmt: skip
+            raise VeldrainError(
+                "MP4 needs another package", where=str(path), cure="pip install 'veldrain[movie]', or name a .gif file"
+            ) from error
         from fractions import Fraction
 
         self._av = av
         try:
             self._out = av.open(str(path), "w")
         except OSError as error:
-            raise VeldrainError(f"cannot be written ({error.strerror})", where=str(path),
-                                cure="name another file") from error  # fmt: skip
+            raise VeldrainError(
+                f"cannot be written ({error.strerror})", where=str(path), cure="name another file"
+            ) from error
         self._stream = self._out.add_stream("libx264", rate=Fraction(frames).limit_denominator(1000))
         self._stream.width, self._stream.height = size
         self._stream.pix_fmt, self._stream.options = "yuv420p", {"crf": "20"}

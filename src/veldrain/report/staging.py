@@ -82,8 +82,9 @@ def staged(thing: Any, time: float | None = None, world: str | Path | None = Non
     if isinstance(thing, str | Path):
         path, name = Path(thing), Path(thing).name
         if not path.is_file():
-            raise VeldrainError("no such file", where=str(path),
-                                cure="name a robot, world, scenario, study or MCAP file")  # fmt: skip
+            raise VeldrainError(
+                "no such file", where=str(path), cure="name a robot, world, scenario, study or MCAP file"
+            )
         thing = _read(path)
     if isinstance(thing, Recording):
         return _of_recording(thing, time, world)
@@ -94,8 +95,10 @@ def staged(thing: Any, time: float | None = None, world: str | Path | None = Non
     if isinstance(found, World):
         found = Simulation(found, getattr(scenario, "step", 1e-3))
     if not isinstance(found, Simulation):
-        raise VeldrainError(f"{type(thing).__name__} cannot be drawn",
-                            cure="give a Model, World, Simulation, Scenario, Study, Recording, or a file")  # fmt: skip
+        raise VeldrainError(
+            f"{type(thing).__name__} cannot be drawn",
+            cure="give a Model, World, Simulation, Scenario, Study, Recording, or a file",
+        )
     if time:
         found.advance(round(time / found.step) * found.step)
     return Stage(name, found)
@@ -113,8 +116,9 @@ def _read(path: Path) -> Any:
 def _on_ground(model: Model, posture: str | None) -> World:
     """A model held still with its lowest point on the ground."""
     poses = model.poses(model.postures.get(posture or "", {}))
-    lows = [bounds(part.shape, poses[name] @ part.pose)[0][2] for name, link in model.links.items()
-            for part in link.parts]  # fmt: skip
+    lows = [
+        bounds(part.shape, poses[name] @ part.pose)[0][2] for name, link in model.links.items() for part in link.parts
+    ]
     world = World().ground()
     return world.place(model, pose=Pose((0, 0, -min(lows, default=0.0))), fixed=True, posture=posture)
 
@@ -129,8 +133,11 @@ def _of_recording(recording: Recording, time: float | None, world: str | Path | 
     table = recording[STATE]
     states = np.stack(list(table["data"])) if len(table) else np.zeros((0, 0))
     if states.shape[1:] != simulation.engine.plant.q.shape:
-        raise VeldrainError(f"{path} moves in {len(simulation.engine.plant.q)} coordinates, the recording in"
-                            f" {states.shape[-1]}", where=where, cure="name the world it was recorded in")  # fmt: skip
+        raise VeldrainError(
+            f"{path} moves in {len(simulation.engine.plant.q)} coordinates, the recording in {states.shape[-1]}",
+            where=where,
+            cure="name the world it was recorded in",
+        )
     stage = Stage(Path(where).name, simulation, table["time"].to_numpy(float), states)
     first, last = stage.times[0], stage.times[-1]
     if time is not None and not first - 1e-9 <= time <= last + simulation.step + 0.06:
@@ -144,8 +151,11 @@ def _world_file(recording: Recording, where: str) -> Path:
     places = _above(recording.path.resolve().parent) if name and recording.path else iter(())
     found = next((folder / name for folder in places if name and (folder / name).is_file()), None)
     if found is None:
-        raise VeldrainError(f"its world's file {name} is not found".replace("  ", " "), where=where,
-                            cure="name it with --world (world= in Python)")  # fmt: skip
+        raise VeldrainError(
+            f"its world's file {name} is not found".replace("  ", " "),
+            where=where,
+            cure="name it with --world (world= in Python)",
+        )
     return found
 
 

@@ -40,7 +40,7 @@ class Viewpoint:
     def size_at(self, point: Array) -> float:
         """Pixels a metre at a point."""
         away = float((point - self.eye) @ self.axes[:, 0])
-        return self.camera.focal / max(away, 1e-9)
+        return self.camera.lens.focal / max(away, 1e-9)
 
 
 def axes_along(forward: Array, up: Array | None = None) -> Array:
@@ -64,9 +64,13 @@ def corners_of(scene: Scene) -> Array:
 
 
 def looking(
-    scene: Scene, painter: Painter, size: tuple[int, int], eye: Array | None = None, at: Array | None = None,
+    scene: Scene,
+    painter: Painter,
+    size: tuple[int, int],
+    eye: Array | None = None,
+    at: Array | None = None,
     side: str | None = None,
-) -> Viewpoint:  # fmt: skip
+) -> Viewpoint:
     """The viewpoint that was asked for, or the one around the scene from which most can be seen.
 
     Raises:
@@ -79,7 +83,7 @@ def looking(
         if side not in SIDES:
             raise unknown("side", side, SIDES)
         return _from_side(side, corners, at if at is not None else middle, size)
-    camera = Camera(size=size, field=FIELD, samples=3)
+    camera = Camera(size=size, field_of_view=FIELD, antialiasing=3)
     if eye is not None:
         forward = (middle if at is None else at) - eye
         if np.linalg.norm(forward) < 1e-9:
@@ -88,13 +92,18 @@ def looking(
     if at is not None:
         corners = corners - middle + at
     best: tuple[float, Array, Array] | None = None
-    small = Camera(size=(96, 64), field=FIELD, samples=1)
+    small = Camera(size=(96, 64), field_of_view=FIELD, antialiasing=1)
     rows = np.repeat(np.arange(64, dtype=np.int32), 96)
     for up in (24, 38, 58):
         for around in (-55, -125, 35, 125, -90, 0):
             level = math.cos(math.radians(up))
-            way = np.array((level * math.cos(math.radians(around)), level * math.sin(math.radians(around)),
-                            math.sin(math.radians(up))))  # fmt: skip
+            way = np.array(
+                (
+                    level * math.cos(math.radians(around)),
+                    level * math.sin(math.radians(around)),
+                    math.sin(math.radians(up)),
+                )
+            )
             place, axes = _fitted(corners, -way, size)
             sights = painter.shoot(
                 np.tile(place, (64, 1)), np.tile(axes, (64, 1, 1)), rows, small.lens.rays, 0.0, 1e9, is_shaded=False
@@ -139,5 +148,5 @@ def _from_side(side: str, corners: Array, at: Array, size: tuple[int, int]) -> V
     wide, tall = 2 * np.abs(p[:, 1]).max(), 2 * np.abs(p[:, 2]).max()
     scale = min(size[0] / max(wide, 1e-9), size[1] / max(tall, 1e-9)) / (MARGIN + 0.04)
     away = FAR * max(float(np.ptp(p)), 1.0)
-    camera = Camera(size=size, focal=scale * away, samples=3, far=4 * away)
+    camera = Camera(size=size, focal_length=scale * away, antialiasing=3, far=4 * away)
     return Viewpoint(side, at + way * away, axes, camera, scale)

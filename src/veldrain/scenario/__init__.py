@@ -4,14 +4,4 @@ from veldrain.scenario.conditions import Condition, clearance, distance, touchin
 from veldrain.scenario.scenario import Expectation, Finish, Push, Scenario
 from veldrain.scenario.trial import run
 
-__all__ = [
-    "Condition",
-    "Expectation",
-    "Finish",
-    "Push",
-    "Scenario",
-    "clearance",
-    "distance",
-    "run",
-    "touching",
-]
+__all__ = ["Condition", "Expectation", "Finish", "Push", "Scenario", "clearance", "distance", "run", "touching"]

@@ -102,9 +102,10 @@ class Touching(Condition):
         reason = look.simulation.engine.never_touch(*self.pair)
         if reason:
             raise VeldrainError(
-                f"touching {self.pair[0]} and {self.pair[1]} can never be seen: {reason}", where="scenario",
+                f"touching {self.pair[0]} and {self.pair[1]} can never be seen: {reason}",
+                where="scenario",
                 cure="name things that can touch",
-            )  # fmt: skip
+            )
         return lambda: look.touched(self.pair)
 
 

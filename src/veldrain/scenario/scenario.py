@@ -165,8 +165,11 @@ class Scenario:
         """A moment by its time in s, a whole number of steps."""
         seconds = quantity(time, "time", "at")
         if not 0 <= seconds <= self.duration:
-            raise VeldrainError(f"a moment at {seconds:g} s, of a scenario of {self.duration:g} s", where="scenario",
-                                cure="give 0 or later, up to its end")  # fmt: skip
+            raise VeldrainError(
+                f"a moment at {seconds:g} s, of a scenario of {self.duration:g} s",
+                where="scenario",
+                cure="give 0 or later, up to its end",
+            )
         return Moment(self, seconds)
 
     def when(self, condition: Condition) -> Moment:
@@ -193,17 +196,21 @@ class Scenario:
         given = [c for c in (never, always, eventually) if c is not None]
         if len(given) != 1 or (within is not None and eventually is None):
             raise VeldrainError(
-                "an expectation needs one of never, always and eventually", where=name,
+                "an expectation needs one of never, always and eventually",
+                where=name,
                 cure="give one; within= goes with eventually=",
-            )  # fmt: skip
+            )
         checked_title(name, "expectation")
         _checked(given[0], name)
         if name in self.expectations:
             raise VeldrainError("a second expectation of this name", where=name, cure="give it another name")
         limit = quantity(within, "time", name) if within is not None else None
         if limit is not None and not 0 < limit <= self.duration:
-            raise VeldrainError(f"within {limit:g} s, of a scenario of {self.duration:g} s", where=name,
-                                cure="give a time above zero, up to its end")  # fmt: skip
+            raise VeldrainError(
+                f"within {limit:g} s, of a scenario of {self.duration:g} s",
+                where=name,
+                cure="give a time above zero, up to its end",
+            )
         self.expectations[name] = Expectation(name, never, always, eventually, limit)
         return self
 

@@ -111,8 +111,11 @@ class Trial:
             _Driver(self, robot, controller, robot in scenario.truth)
             for robot, controller in scenario.controllers.items()
         ]
-        self.timed = [(sim.steps_of(e.trigger, "scenario: at", least=0), e) for e in scenario.timeline if
-                      not isinstance(e.trigger, Condition)]  # fmt: skip
+        self.timed = [
+            (sim.steps_of(e.trigger, "scenario: at", least=0), e)
+            for e in scenario.timeline
+            if not isinstance(e.trigger, Condition)
+        ]
         self.timed.sort(key=lambda pair: pair[0])
         self.waiting = [(e.trigger.bind(self.look), e) for e in scenario.timeline if isinstance(e.trigger, Condition)]
         self.verdicts = [_Verdict(e, e.condition.bind(self.look)) for e in scenario.expectations.values()]
@@ -141,8 +144,7 @@ class Trial:
 
     def companions(self) -> list[str]:
         """Names of the streams that sensors have beside their own."""
-        return [f"{s.stream}/{name}" for s in self.simulation.streams.values()
-                for name in getattr(s.sensor, "companions", ())]  # fmt: skip
+        return [f"{s.stream}/{name}" for s in self.simulation.streams.values() for name in s.sensor.companions]
 
     def tried(self, stream: str) -> Recording | None:
         """A recording with one message of a stream; None for contacts, or where none comes out."""
@@ -259,8 +261,11 @@ def run(
     """
     recording = carry_out(scenario, seed, record, controllers, about, exact, limit)
     if recording.outcome["failed"]:
-        warnings.warn(f"the trial broke off at {recording.outcome['time']:.4g} s: {recording.outcome['reason']}",
-                      RuntimeWarning, stacklevel=2)  # fmt: skip
+        warnings.warn(
+            f"the trial broke off at {recording.outcome['time']:.4g} s: {recording.outcome['reason']}",
+            RuntimeWarning,
+            stacklevel=2,
+        )
     return recording
 
 
@@ -289,8 +294,14 @@ def carry_out(
         **(about or {}),
     }
     trial: Trial | None = None
-    outcome: dict[str, Any] = {"passed": False, "failed": True, "reason": "interrupted", "time": 0.0,
-                               "expectations": {}, "notices": []}  # fmt: skip
+    outcome: dict[str, Any] = {
+        "passed": False,
+        "failed": True,
+        "reason": "interrupted",
+        "time": 0.0,
+        "expectations": {},
+        "notices": [],
+    }
     with uninterrupted():
         try:
             with limited(seconds):

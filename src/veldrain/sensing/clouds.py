@@ -14,7 +14,7 @@ from veldrain.pose import Array
 _CODES = {"uint16": 4, "uint32": 6, "float32": 7}  # of the message's PointField
 
 
-def ways_along(azimuths: Array, elevations: Array) -> Array:
+def directions_at(azimuths: Array, elevations: Array) -> Array:
     """Unit vectors (…, 3) in the mount, from angles about z from +x and above the xy plane, rad."""
     level = np.cos(elevations)
     return np.stack([level * np.cos(azimuths), level * np.sin(azimuths), np.sin(elevations)], axis=-1)
@@ -34,11 +34,12 @@ def cloud_message(points: Array, **columns: ArrayLike) -> Fields:
     return Fields(
         height=rows.shape[0],
         width=rows.shape[1],
-        fields=[Fields(name=name, offset=described[name][1], datatype=_CODES[kind], count=1)
-                for name, kind in kinds.items()],
+        fields=[
+            Fields(name=name, offset=described[name][1], datatype=_CODES[kind], count=1) for name, kind in kinds.items()
+        ],
         is_bigendian=sys.byteorder == "big",
         point_step=table.dtype.itemsize,
         row_step=table.dtype.itemsize * rows.shape[1],
         data=table.reshape(-1).view(np.uint8),
         is_dense=bool(np.isfinite(points).all()),
-    )  # fmt: skip
+    )

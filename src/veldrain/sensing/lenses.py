@@ -41,22 +41,23 @@ class Lens:
             )
         if (field is not None) == (focal is not None):
             if focal is not None:
-                raise VeldrainError("field and focal", where="Camera", cure="give one of them")
+                raise VeldrainError("field_of_view and focal_length", where="Camera", cure="give one of them")
             field = math.pi / 2
         self.size, self.fisheye, self.distortion = (int(size[0]), int(size[1])), fisheye, distortion
         limit = 2 * math.pi if fisheye else math.pi
         if field is not None and not 0 < field < limit + (1e-9 if fisheye else -1e-6):
             raise VeldrainError(
-                f"a field of {math.degrees(field):g}° for a {'fisheye' if fisheye else 'pinhole'}",
-                where="Camera field",
+                f"field_of_view is {math.degrees(field):g}° of a {'fisheye' if fisheye else 'pinhole'}",
+                where="Camera",
                 cure="give up to 360°" if fisheye else "give less than 180°, or fisheye=True",
-            )  # fmt: skip
+            )
         if focal is not None and not 0 < focal < math.inf:
-            raise VeldrainError(f"focal is {focal:g} pixels", where="Camera focal", cure="give more than 0")
+            raise VeldrainError(f"focal_length is {focal:g} pixels", where="Camera", cure="give more than 0")
         known = 4 if fisheye else 5
         if len(distortion) > known or not np.isfinite(distortion).all():
-            raise VeldrainError(f"a distortion of {distortion!r}", where="Camera distortion",
-                                cure=f"give up to {known} numbers")  # fmt: skip
+            raise VeldrainError(
+                f"a distortion of {distortion!r}", where="Camera distortion", cure=f"give up to {known} numbers"
+            )
         half = self.size[0] / 2
         self.focal = focal if focal is not None else half / (field / 2 if fisheye else math.tan(field / 2))  # type: ignore[operator]
         self._k = np.array([*distortion, *[0.0] * (known - len(distortion))])
@@ -94,8 +95,13 @@ class Lens:
         k1, k2, p1, p2, k3 = self._k
         square = x * x + y * y
         radial = 1 + square * (k1 + square * (k2 + square * k3))
-        return np.stack([x * radial + 2 * p1 * x * y + p2 * (square + 2 * x * x),
-                         y * radial + p1 * (square + 2 * y * y) + 2 * p2 * x * y], axis=1)  # fmt: skip
+        return np.stack(
+            [
+                x * radial + 2 * p1 * x * y + p2 * (square + 2 * x * x),
+                y * radial + p1 * (square + 2 * y * y) + 2 * p2 * x * y,
+            ],
+            axis=1,
+        )
 
     def rays_of(self, pixels: Array) -> Array:
         """Unit vectors (n, 3) in the mount of pixels (n, 2), by Newton's method.
@@ -133,8 +139,11 @@ class Lens:
 
     def _prove(self, wrong: Array) -> None:
         if not (wrong * self.focal < 1e-3).all():
-            raise VeldrainError("the distortion folds the picture over at its edge", where="Camera distortion",
-                                cure="look at the signs and sizes of its numbers, or take a smaller field")  # fmt: skip
+            raise VeldrainError(
+                "the distortion folds the picture over at its edge",
+                where="Camera distortion",
+                cure="look at the signs and sizes of its numbers, or take a smaller field",
+            )
 
     @cached_property
     def rays(self) -> Array:

@@ -3,22 +3,22 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
-from types import SimpleNamespace as Fields
-from typing import Unpack
+from functools import cache, cached_property
+from typing import Any
 
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.model import Mount
 from veldrain.model.lights import Air
+from veldrain.model.sensor import Fields, Message, Mount, Sensor
 from veldrain.pose import Array
-from veldrain.sensing.clouds import ways_along
-from veldrain.sensing.noise import Wander, not_negative, share
-from veldrain.sensing.timing import Timed, Timing, xyz
-from veldrain.units import Quantity, quantities, quantity
+from veldrain.sensing.clouds import directions_at
+from veldrain.sensing.noise import Errors
+from veldrain.sensing.parts import xyz
+from veldrain.sheet import Made, Number, Row
+from veldrain.units import Quantity, quantities
 
 # WGS 84 (NIMA TR8350.2, 2000): half axis in m and the first eccentricity squared.
 EARTH, ECCENTRIC = 6378137.0, 6.69437999014e-3
@@ -64,96 +64,75 @@ class Fix:
     has_fix: bool
 
 
-class Gnss(Timed):
-    """A satellite receiver: its position with noise, with drift, and now and then without.
+@cache
+def open_sky() -> Array:
+    """Unit vectors (n, 3) spread evenly over the sky from 10° above the horizon on, world axes."""
+    heights = np.arcsin(np.linspace(math.sin(math.radians(10)), 0.98, SKY))
+    up, around = (a.ravel() for a in np.meshgrid(heights, np.arange(SKY) * 2 * math.pi / SKY))
+    return directions_at(around, up)
+
+
+def _outages(value: Any, where: str) -> tuple[tuple[float, ...], ...]:
+    spans = tuple(quantities(span, "time", where, 2) for span in value)
+    if any(not start < end for start, end in spans):
+        raise VeldrainError("an outage that ends before it starts", where=where, cure="give (from, to)")
+    return spans
+
+
+class Gnss(Sensor):
+    """A satellite receiver: its position with noise, drift, and outages.
 
     The world's x axis points east, y north. Drift is a first-order Gauss-Markov process: its correlation falls by
-    e^(−t/drift_time).
-
-    Args:
-        period: s.
-        noise: standard deviation of a sample, east and north, m.
-        noise_up: the same upward, m.
-        drift: standard deviation of what comes and goes slowly, east and north, m.
-        drift_up: the same upward, m.
-        drift_time: over which the drift is correlated, s.
-        outages: times without a fix, (from, to) in s.
-        open_sky: share of the sky, over 10° above the horizon, that must be free for a fix.
-        origin: (latitude, longitude, altitude) of the world's origin: rad or ``"52.1 deg"``, and m above the ellipsoid.
-        timing: see ``Timing``.
+    e^(−t/correlation_time).
 
     >>> Gnss(noise="1.2 m", outages=[("10 s", "14 s")]).outages
     ((10.0, 14.0),)
     """
 
     message = "sensor_msgs/msg/NavSatFix"
-    perfect = dict.fromkeys(("noise", "noise_up", "drift", "drift_up"), 0.0)
 
-    def __init__(
-        self,
-        period: Quantity = 0.2,
-        noise: Quantity = 0.0,
-        noise_up: Quantity = 0.0,
-        drift: Quantity = 0.0,
-        drift_up: Quantity = 0.0,
-        drift_time: Quantity = 120.0,
-        outages: Sequence[Sequence[Quantity]] = (),
-        open_sky: Quantity = 0.0,
-        origin: Sequence[Quantity] = ("52.5 deg", "5.5 deg", 0.0),
-        **timing: Unpack[Timing],
-    ) -> None:
-        super().__init__(period, **timing)
-        self.noise, self.noise_up, self.drift, self.drift_up = (
-            not_negative(value, "length", f"Gnss {word}") for word, value in
-            (("noise", noise), ("noise_up", noise_up), ("drift", drift), ("drift_up", drift_up))
-        )  # fmt: skip
-        self.drift_time = quantity(drift_time, "time", "Gnss drift_time")
-        if not self.drift_time > 0:
-            raise VeldrainError(f"drift_time is {self.drift_time:g} s", where="Gnss", cure="give a time above zero")
-        self.outages = tuple(quantities(span, "time", "Gnss outages", 2) for span in outages)
-        if any(not start < end for start, end in self.outages):
-            raise VeldrainError("an outage that ends before it starts", where="Gnss", cure="give (from, to)")
-        self.open_sky = share(open_sky, "Gnss open_sky")
-        latitude, longitude, altitude = origin
-        self.origin = (quantity(latitude, "angle", "Gnss origin"), quantity(longitude, "angle", "Gnss origin"),
-                       quantity(altitude, "length", "Gnss origin"))  # fmt: skip
+    period: Number = Number("period", default=0.2, above=0.0, kw_only=False, doc="time between samples, or their rate")
+    noise: Number = Number(
+        "length", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample, east and north"
+    )
+    vertical_noise: Number = Number("length", default=0.0, least=0.0, exact=0.0, doc="the same upward")
+    drift: Number = Number(
+        "length", default=0.0, least=0.0, exact=0.0, doc="standard deviation of the slow error, east and north"
+    )
+    vertical_drift: Number = Number("length", default=0.0, least=0.0, exact=0.0, doc="the same upward")
+    correlation_time: Number = Number("time", default=120.0, above=0.0, doc="of the drift")
+    outages: Made[Sequence[Sequence[Quantity]], tuple[tuple[float, ...], ...]] = Made(
+        _outages, default=(), doc="times without a fix, (from, to) in s"
+    )
+    open_sky: Number = Number(
+        "ratio",
+        default=0.0,
+        least=0.0,
+        most=1.0,
+        doc="fraction of the sky, over 10° above the horizon, that must be free for a fix",
+    )
+    origin: Row = Row(
+        "angle",
+        "angle",
+        "length",
+        default=("52.5 deg", "5.5 deg", 0.0),
+        doc="(latitude, longitude, altitude above the ellipsoid) of the world's origin",
+    )
+
+    def check(self) -> None:
         if not (abs(self.origin[0]) <= math.pi / 2 and abs(self.origin[1]) <= math.pi):
-            raise VeldrainError(f"an origin at {math.degrees(self.origin[0]):g}°, {math.degrees(self.origin[1]):g}°",
-                                where="Gnss", cure="give latitude and longitude as '52.5 deg'")  # fmt: skip
+            raise VeldrainError(
+                f"an origin at {math.degrees(self.origin[0]):g}°, {math.degrees(self.origin[1]):g}°",
+                where="Gnss",
+                cure="give latitude and longitude as '52.5 deg'",
+            )
 
-    @cached_property
-    def sky(self) -> Array:
-        """Unit vectors (n, 3) spread evenly over the sky from 10° above the horizon on, world axes."""
-        heights = np.arcsin(np.linspace(math.sin(math.radians(10)), 0.98, SKY))
-        up, around = (a.ravel() for a in np.meshgrid(heights, np.arange(SKY) * 2 * math.pi / SKY))
-        return ways_along(around, up)
+    def start(self, mount: Mount, random: np.random.Generator) -> GnssAtWork:
+        return GnssAtWork(self, random, random.standard_normal(3) * (self.drift, self.drift, self.vertical_drift))
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Fix]:
-        drifts = np.array((self.drift, self.drift, self.drift_up))
-        noises = np.array((self.noise, self.noise, self.noise_up))
-        keeps = math.exp(-self.period / self.drift_time)
-        drift = random.standard_normal(3) * drifts
-        sky = self.sky
-
-        def measure() -> Fix:
-            nonlocal drift
-            drift = keeps * drift + random.standard_normal(3) * drifts * math.sqrt(1 - keeps**2)
-            noise = random.standard_normal(3) * noises
-            at, now = mount.position(), mount.now()
-            is_out = any(start <= now < end for start, end in self.outages)
-            if not is_out and self.open_sky > 0:
-                met = mount.strike(np.tile(at, (len(sky), 1)), sky, 1e3, "visual").distances
-                is_out = bool(np.isinf(met).mean() < self.open_sky)
-            if is_out:
-                return Fix(np.full(3, math.nan), math.nan, math.nan, math.nan, False)
-            found = at + drift + noise
-            return Fix(found, *on_earth(found, self.origin), True)
-
-        return measure
-
-    def to_message(self, reading: Fix) -> Fields:
-        variance = [self.noise**2 + self.drift**2] * 2 + [self.noise_up**2 + self.drift_up**2]
-        return Fields(
+    def messages(self, reading: Fix) -> dict[str, Message]:
+        variance = [self.noise**2 + self.drift**2] * 2 + [self.vertical_noise**2 + self.vertical_drift**2]
+        fields = Fields(
             status=Fields(status=0 if reading.has_fix else -1, service=1),
             latitude=math.degrees(reading.latitude),
             longitude=math.degrees(reading.longitude),
@@ -161,74 +140,106 @@ class Gnss(Timed):
             position_covariance=np.diag(variance).ravel(),
             position_covariance_type=2,  # its diagonal is known
         )
+        return {"": Message(self.message, fields)}
+
+
+@dataclass
+class GnssAtWork:
+    """Its random stream, and the drift (3,) of now, m."""
+
+    sheet: Gnss
+    random: np.random.Generator
+    drift: Array
+
+    def measure(self, mount: Mount) -> Fix:
+        sheet, sky = self.sheet, open_sky()
+        keeps = math.exp(-sheet.period / sheet.correlation_time)
+        drifts = np.array((sheet.drift, sheet.drift, sheet.vertical_drift))
+        noises = np.array((sheet.noise, sheet.noise, sheet.vertical_noise))
+        self.drift = keeps * self.drift + self.random.standard_normal(3) * drifts * math.sqrt(1 - keeps**2)
+        noise = self.random.standard_normal(3) * noises
+        at, now = mount.position(), mount.now()
+        is_out = any(start <= now < end for start, end in sheet.outages)
+        if not is_out and sheet.open_sky > 0:
+            met = mount.strike(np.tile(at, (len(sky), 1)), sky, 1e3, "visual").distances
+            is_out = bool(np.isinf(met).mean() < sheet.open_sky)
+        if is_out:
+            return Fix(np.full(3, math.nan), math.nan, math.nan, math.nan, False)
+        found = at + self.drift + noise
+        return Fix(found, *on_earth(found, sheet.origin), True)
 
 
 @dataclass(frozen=True)
 class Field:
     """Flux density (3,) in T, in the sensor's axes."""
 
-    field: Array
+    magnetic_field: Array
 
 
-class Magnetometer(Timed):
-    """The earth's field in the sensor's axes; the world's x axis points east, y north.
+class Magnetometer(Sensor):
+    """A compass on three axes: the earth's field in the sensor's axes; the world's x axis points east, y north.
 
-    Args:
-        period: s.
-        strength: of the field, T.
-        inclination: how far it points down, rad.
-        declination: how far its level part points east of north, rad.
-        noise: standard deviation of a sample, T.
-        bias: standard deviation, over trials, of what iron on the robot adds to each axis, T.
-        walk: random walk of the bias, T/√s.
-        resolution: T.
-        most: readings end there, T.
-        timing: see ``Timing``.
-
-    >>> round(Magnetometer(strength="50 uT").strength, 9)
+    >>> round(Magnetometer(field_strength="50 uT").field_strength, 9)
     5e-05
     """
 
     message = "sensor_msgs/msg/MagneticField"
-    perfect = {"noise": 0.0, "bias": 0.0, "walk": 0.0, "resolution": 0.0, "most": math.inf}
 
-    def __init__(
-        self,
-        period: Quantity = 0.02,
-        strength: Quantity = 49e-6,
-        inclination: Quantity = "67 deg",
-        declination: Quantity = "2 deg",
-        noise: Quantity = 0.0,
-        bias: Quantity = 0.0,
-        walk: float = 0.0,
-        resolution: Quantity = 0.0,
-        most: Quantity = math.inf,
-        **timing: Unpack[Timing],
-    ) -> None:
-        super().__init__(period, **timing)
-        self.strength, self.noise, self.bias, self.resolution, self.most = (
-            not_negative(value, "flux density", f"Magnetometer {word}") if value != math.inf else math.inf
-            for word, value in (("strength", strength), ("noise", noise), ("bias", bias), ("resolution", resolution),
-                                ("most", most))
-        )  # fmt: skip
-        self.walk = not_negative(walk, "ratio", "Magnetometer walk")
-        down, east = (quantity(v, "angle", "Magnetometer") for v in (inclination, declination))
-        level = self.strength * math.cos(down)
-        self.field: Array = np.array((level * math.sin(east), level * math.cos(east), -self.strength * math.sin(down)))
+    period: Number = Number("period", default=0.02, above=0.0, kw_only=False, doc="time between samples, or their rate")
+    field_strength: Number = Number("flux density", default=49e-6, least=0.0, doc="of the earth's field")
+    inclination: Number = Number("angle", default="67 deg", doc="dip of the field below the horizon")
+    declination: Number = Number("angle", default="2 deg", doc="of the field's level part, east of north")
+    noise: Number = Number("flux density", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")
+    bias: Number = Number(
+        "flux density",
+        default=0.0,
+        least=0.0,
+        exact=0.0,
+        doc="standard deviation, over trials, of what iron on the robot adds to each axis",
+    )
+    bias_random_walk: Number = Number(
+        "flux density random walk", default=0.0, least=0.0, exact=0.0, doc="random walk of the bias"
+    )
+    resolution: Number = Number(
+        "flux density", default=0.0, least=0.0, exact=0.0, doc="of the output (LSB); 0: continuous"
+    )
+    full_scale: Number = Number("flux density", default=math.inf, above=0.0, exact=math.inf, doc="readings end there")
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Field]:
-        errors = Wander(random, self.bias, self.noise, self.walk, self.period, self.resolution, self.most)
-        return lambda: Field(errors.add_to(mount.axes().T @ self.field))
+    @cached_property
+    def field(self) -> Array:
+        """The earth's field (3,) in the world, T."""
+        level = self.field_strength * math.cos(self.inclination)
+        east, north = level * math.sin(self.declination), level * math.cos(self.declination)
+        return np.array((east, north, -self.field_strength * math.sin(self.inclination)))
 
-    def to_message(self, reading: Field) -> Fields:
-        return Fields(magnetic_field=xyz(reading.field), magnetic_field_covariance=np.eye(3).ravel() * self.noise**2)
+    def start(self, mount: Mount, random: np.random.Generator) -> MagnetometerAtWork:
+        errors = Errors(
+            random, self.bias, self.noise, self.bias_random_walk, self.period, self.resolution, self.full_scale
+        )
+        return MagnetometerAtWork(self.field, errors)
+
+    def messages(self, reading: Field) -> dict[str, Message]:
+        covariance = np.eye(3).ravel() * self.noise**2
+        fields = Fields(magnetic_field=xyz(reading.magnetic_field), magnetic_field_covariance=covariance)
+        return {"": Message(self.message, fields)}
+
+
+@dataclass
+class MagnetometerAtWork:
+    """Its errors."""
+
+    field: Array
+    errors: Errors
+
+    def measure(self, mount: Mount) -> Field:
+        return Field(self.errors.add_to(mount.axes().T @ self.field))
 
 
 @dataclass(frozen=True)
 class Pressure:
     """Pressure of the air in Pa."""
 
-    pressure: float
+    fluid_pressure: float
 
 
 def pressure_at(height: float, air: Air) -> float:
@@ -240,43 +251,37 @@ def pressure_at(height: float, air: Air) -> float:
     return float(air.pressure * (1 - LAPSE * height / air.temperature) ** (WEIGHT * MOLAR / (GAS * LAPSE)))
 
 
-class Barometer(Timed):
-    """The pressure of the air at its height; ``Air`` says what it is at height 0.
-
-    Args:
-        period: s.
-        noise: standard deviation of a sample, Pa: 12 Pa are a metre.
-        bias: standard deviation over trials, Pa.
-        walk: random walk of the bias, Pa/√s.
-        resolution: Pa.
-        timing: see ``Timing``.
+class Barometer(Sensor):
+    """A barometer: the pressure of the air at its height; ``Air`` says what it is at height 0. 12 Pa are a metre.
 
     >>> Barometer(noise="3 Pa").message
     'sensor_msgs/msg/FluidPressure'
     """
 
     message = "sensor_msgs/msg/FluidPressure"
-    perfect = {"noise": 0.0, "bias": 0.0, "walk": 0.0, "resolution": 0.0}
 
-    def __init__(
-        self,
-        period: Quantity = 0.04,
-        noise: Quantity = 0.0,
-        bias: Quantity = 0.0,
-        walk: float = 0.0,
-        resolution: Quantity = 0.0,
-        **timing: Unpack[Timing],
-    ) -> None:
-        super().__init__(period, **timing)
-        self.noise, self.bias, self.resolution = (
-            not_negative(value, "pressure", f"Barometer {word}")
-            for word, value in (("noise", noise), ("bias", bias), ("resolution", resolution))
-        )
-        self.walk = not_negative(walk, "ratio", "Barometer walk")
+    period: Number = Number("period", default=0.04, above=0.0, kw_only=False, doc="time between samples, or their rate")
+    noise: Number = Number("pressure", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")
+    bias: Number = Number("pressure", default=0.0, least=0.0, exact=0.0, doc="standard deviation over trials")
+    bias_random_walk: Number = Number(
+        "pressure random walk", default=0.0, least=0.0, exact=0.0, doc="random walk of the bias"
+    )
+    resolution: Number = Number("pressure", default=0.0, least=0.0, exact=0.0, doc="of the output (LSB); 0: continuous")
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Pressure]:
-        errors, air = Wander(random, self.bias, self.noise, self.walk, self.period, self.resolution), mount.world.air
-        return lambda: Pressure(float(errors.add_to(np.full(3, pressure_at(mount.position()[2], air)))[0]))
+    def start(self, mount: Mount, random: np.random.Generator) -> BarometerAtWork:
+        errors = Errors(random, self.bias, self.noise, self.bias_random_walk, self.period, self.resolution)
+        return BarometerAtWork(errors)
 
-    def to_message(self, reading: Pressure) -> Fields:
-        return Fields(fluid_pressure=reading.pressure, variance=self.noise**2)
+    def messages(self, reading: Pressure) -> dict[str, Message]:
+        return {"": Message(self.message, Fields(fluid_pressure=reading.fluid_pressure, variance=self.noise**2))}
+
+
+@dataclass
+class BarometerAtWork:
+    """Its errors."""
+
+    errors: Errors
+
+    def measure(self, mount: Mount) -> Pressure:
+        true = pressure_at(mount.position()[2], mount.air)
+        return Pressure(float(self.errors.add_to(np.full(3, true))[0]))

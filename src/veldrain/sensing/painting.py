@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from veldrain.model import Box, Look, Mesh, World
+from veldrain.model import Box, Look, Mesh, Surroundings, World
 from veldrain.model.colours import rgba
 from veldrain.physics.engine import Engine
 from veldrain.physics.kernel import entry, inlined, kernel, vector_entry
@@ -57,12 +57,12 @@ class Painter:
 
     Args:
         scene: what there is to see.
-        world: its lights and its air.
+        surroundings: its lights and its air.
         looks: what each sight looks like; None: as the scene has them.
     """
 
-    def __init__(self, scene: Scene, world: World, looks: list[Look] | None = None) -> None:
-        self.scene, self.world = scene, world
+    def __init__(self, scene: Scene, surroundings: Surroundings, looks: list[Look] | None = None) -> None:
+        self.scene, self.surroundings = scene, surroundings
         self._paints = self._mixed(looks or scene.looks)
 
     def _mixed(self, looks: list[Look]) -> Paints:
@@ -90,19 +90,26 @@ class Painter:
         levels = np.arange(256) / 255
         light_of = np.where(levels <= 0.04045, levels / 12.92, ((levels + 0.055) / 1.055) ** 2.4)
         all_texels = np.concatenate([np.zeros((0, 3), np.uint8), *(rows for _, rows in texels.values())])
-        w, sky = self.world, self.world.sky
+        w, sky = self.surroundings, self.surroundings.sky
         top, horizon = linear(sky.colour), linear(sky.horizon)
         mean = (top + horizon) / 2
         mean = mean / max(mean.max(), 1e-9)
         glow = np.stack([top, horizon]) / max(mean.max(), 1e-9) * sky.lux / math.pi
         daylight = w.sun.lux * max(math.sin(w.sun.elevation), 0.0)
         haze = horizon / max(horizon.max(), 1e-9) * (sky.lux + 0.3 * daylight) / math.pi
-        return Paints(paints, np.ascontiguousarray(all_texels), np.concatenate(uvs), light_of, np.zeros((0, 7)),
-                      np.concatenate([glow, mean[None] * sky.lux]), np.array([w.air.extinction, *haze]))  # fmt: skip
+        return Paints(
+            paints,
+            np.ascontiguousarray(all_texels),
+            np.concatenate(uvs),
+            light_of,
+            np.zeros((0, 7)),
+            np.concatenate([glow, mean[None] * sky.lux]),
+            np.array([w.air.extinction, *haze]),
+        )
 
     def _lights(self) -> Array:
         """The lights as they are now: lamps move with what carries them."""
-        sun = self.world.sun
+        sun = self.surroundings.sun
         rows = [(LAMP, *at, *(lamp.candela * linear(lamp.colour))) for lamp, at in self.lamp_places()]
         if sun.elevation > 0 and sun.lux > 0:
             rows.append((SUN, *sun.direction, *(sun.lux * linear(sun.colour))))
@@ -110,12 +117,19 @@ class Painter:
 
     def lamp_places(self) -> list[tuple[Any, Array]]:
         """Lamps with their positions in the world."""
-        return [(lamp, self.scene.point_on(lamp.link, np.array(lamp.position))) for lamp in self.world.lamps]
+        return [(lamp, self.scene.point_on(lamp.link, np.array(lamp.position))) for lamp in self.surroundings.lamps]
 
     def shoot(
-        self, positions: Array, axes: Array, rows: NDArray[np.int32], ways: Array, near: float, far: float,
-        is_flat: bool = True, is_shaded: bool = True,
-    ) -> tuple[NDArray[np.float32], Array, NDArray[np.int32]]:  # fmt: skip
+        self,
+        positions: Array,
+        axes: Array,
+        rows: NDArray[np.int32],
+        ways: Array,
+        near: float,
+        far: float,
+        is_flat: bool = True,
+        is_shaded: bool = True,
+    ) -> tuple[NDArray[np.float32], Array, NDArray[np.int32]]:
         """Luminance (n, 3), distances (n,) and sights (n,) (−1: nothing) along rays.
 
         Args:
@@ -134,8 +148,22 @@ class Painter:
         self.scene.stack(0)
 
         def part(first: int, end: int, thread: int) -> None:
-            paint(self.scene.view, paints, *self.scene.stack(thread), positions, axes, rows[first:end], ways[first:end],
-                  near, far, is_flat, is_shaded, light[first:end], distances[first:end], sights[first:end])  # fmt: skip
+            paint(
+                self.scene.view,
+                paints,
+                *self.scene.stack(thread),
+                positions,
+                axes,
+                rows[first:end],
+                ways[first:end],
+                near,
+                far,
+                is_flat,
+                is_shaded,
+                light[first:end],
+                distances[first:end],
+                sights[first:end],
+            )
 
         in_parts(count, FEWEST, part)
         return light, distances, sights
@@ -265,8 +293,13 @@ def within(corners: Array, u: NDArray[np.int64], v: NDArray[np.int64], side: int
     """Unit vectors (n·side², 3) spread evenly over pixels (n,), between the vectors (rows + 1, columns + 1, 3) of their
     corners."""
     ways = np.empty((len(u) * side * side, 3))
-    in_parts(len(u), FEWEST, lambda first, end, _: spread_rays(
-        corners, u[first:end], v[first:end], side, ways[first * side * side : end * side * side]))  # fmt: skip
+    in_parts(
+        len(u),
+        FEWEST,
+        lambda first, end, _: spread_rays(
+            corners, u[first:end], v[first:end], side, ways[first * side * side : end * side * side]
+        ),
+    )
     return ways
 
 
@@ -289,17 +322,20 @@ def edges(light: NDArray[np.float32]) -> NDArray[np.bool_]:
     """Pixels (h, w) whose luminance (h, w, 3) differs clearly from a neighbour's, to the right or below."""
     grey = light @ np.array((0.2126, 0.7152, 0.0722), np.float32)
     found = np.zeros(grey.shape, bool)
-    for one, other in (((slice(None), slice(1, None)), (slice(None), slice(None, -1))),
-                       ((slice(1, None), slice(None)), (slice(None, -1), slice(None)))):  # fmt: skip
+    for one, other in (
+        ((slice(None), slice(1, None)), (slice(None), slice(None, -1))),
+        ((slice(1, None), slice(None)), (slice(None, -1), slice(None))),
+    ):
         differs = np.abs(grey[one] - grey[other]) > CLEAR * (grey[one] + grey[other])
         found[one] |= differs
         found[other] |= differs
     return found
 
 
-_CODES = np.round(255 * np.where(
-    (_LEVELS := np.linspace(0, 1, 4096)) <= 0.0031308, 12.92 * _LEVELS, 1.055 * _LEVELS ** (1 / 2.4) - 0.055
-)).astype(np.uint8)  # fmt: skip
+_CODES = np.round(
+    255
+    * np.where((_LEVELS := np.linspace(0, 1, 4096)) <= 0.0031308, 12.92 * _LEVELS, 1.055 * _LEVELS ** (1 / 2.4) - 0.055)
+).astype(np.uint8)
 
 
 def developed(light: NDArray[np.float32], white: float, is_linear: bool = False) -> NDArray[np.uint8]:
@@ -314,7 +350,7 @@ def developed(light: NDArray[np.float32], white: float, is_linear: bool = False)
 def prepare_painting() -> None:
     """Compile what paints, or load it from the cache: a tiny world is painted once."""
     world = World().ground()
-    painter = Painter(Engine(world, 1e-3).scene, world)
+    painter = Painter(Engine(world, 1e-3).scene, world.surroundings)
     ahead, one = np.array([[1.0, 0.0, 0.0]]), np.zeros(1, np.int32)
     painter.shoot(np.zeros((1, 3)), np.eye(3)[None], one, ahead, 0.0, 1.0)
     within(np.ones((2, 2, 3)), np.zeros(1, np.int64), np.zeros(1, np.int64), 1)

@@ -1,34 +1,36 @@
-"""What a robot feels: contacts of a link, the pressure under a foot, the load in a joint, switches at its ends."""
+"""What a robot feels: contacts of a link, the force on a foot, the load in a joint, switches at its ends."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from types import SimpleNamespace as Fields
-from typing import ClassVar, Unpack
+from typing import Any
 
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.model import Mount, Touches
+from veldrain.model.sensor import Fields, Message, Mount, Sensor, Touches
 from veldrain.pose import Array
-from veldrain.sensing.noise import not_negative
-from veldrain.sensing.timing import CONTACTS, Timed, Timing, xyz
-from veldrain.units import Quantity, quantity
+from veldrain.sensing.parts import CONTACTS, contact, xyz
+from veldrain.sheet import Flag, Made, Number, Text
+from veldrain.units import quantity
 
 
-def _wrench(force: Array, torque: Array) -> Fields:
-    (fx, fy, fz), (tx, ty, tz) = force.tolist(), torque.tolist()
-    return Fields(wrench=Fields(force=Fields(x=fx, y=fy, z=fz), torque=Fields(x=tx, y=ty, z=tz)))
+def _wrench(force: Array, torque: Array) -> Message:
+    return Message("geometry_msgs/msg/WrenchStamped", Fields(wrench=Fields(force=xyz(force), torque=xyz(torque))))
 
 
-def _rows(others: Sequence[str], points: Array, normals: Array, forces: Array) -> list[Fields]:
+def _contacts(link: str, others: Sequence[str], points: Array, normals: Array, forces: Array) -> Message:
     """Contacts as their message has them; the link that carries the sensor is the first side."""
-    return [
-        Fields(link_a="", link_b=other, point=xyz(at), normal=xyz(normal), force=xyz(force), gap=math.nan)
-        for other, at, normal, force in zip(others, points, normals, forces, strict=True)
-    ]
+    rows = [contact(link, *row) for row in zip(others, points, normals, forces, strict=True)]
+    return Message(CONTACTS, Fields(contacts=rows))
+
+
+def _in_mount(mount: Mount, touches: Touches) -> tuple[Array, Array, Array]:
+    """Points, normals and forces of touches in the mount's axes."""
+    axes = mount.axes()
+    return (touches.points - mount.position()) @ axes, touches.normals @ axes, touches.forces @ axes
 
 
 @dataclass(frozen=True)
@@ -38,6 +40,7 @@ class Touching:
     Forces are means over that time, so that force times period is the impulse, however short the touch was.
 
     Attributes:
+        link: name path of the link that was touched.
         others: name paths of what touches it, one a point (n).
         points: (n, 3), m.
         normals: (n, 3), towards the link.
@@ -46,6 +49,7 @@ class Touching:
         torque: (3,) in all about the sensor's origin, N·m.
     """
 
+    link: str
     others: tuple[str, ...]
     points: Array
     normals: Array
@@ -54,17 +58,11 @@ class Touching:
     torque: Array
 
 
-class Touch(Timed):
-    """A skin on the link that it is mounted on: what touches it, where, and with which force.
+class Touch(Sensor):
+    """A tactile skin: what touches the link that it is mounted on, where, and with which force.
 
-    It feels every step of the engine: a reading is the mean over its period. With whom, where and how each touch was
-    is recorded beside the sum, in its stream ``…/contacts``.
-
-    Args:
-        period: s.
-        threshold: a point with less force is not felt, N.
-        noise: standard deviation of each component of the total force, N.
-        timing: see ``Timing``.
+    Use it for bumpers, grippers and shells. It feels every step of the engine: a reading is the mean over its period.
+    Each touch, with whom, where and how, is recorded beside the sum, in its stream ``…/contacts``.
 
     >>> Touch(threshold="0.5 N").message
     'geometry_msgs/msg/WrenchStamped'
@@ -72,102 +70,97 @@ class Touch(Timed):
 
     message = "geometry_msgs/msg/WrenchStamped"
     looks_back = True
-    perfect = {"threshold": 0.0, "noise": 0.0}
+    companions = ("contacts",)
 
-    def __init__(
-        self,
-        period: Quantity = 0.01,
-        threshold: Quantity = 0.0,
-        noise: Quantity = 0.0,
-        **timing: Unpack[Timing],
-    ) -> None:
-        super().__init__(period, **timing)
-        self.threshold = not_negative(threshold, "force", "Touch threshold")
-        self.noise = not_negative(noise, "force", "Touch noise")
+    period: Number = Number("period", default=0.01, above=0.0, kw_only=False, doc="time between samples, or their rate")
+    threshold: Number = Number("force", default=0.0, least=0.0, exact=0.0, doc="a point with less force is not felt")
+    noise: Number = Number(
+        "force", default=0.0, least=0.0, exact=0.0, doc="standard deviation of each component of the total force"
+    )
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Touching]:
-        touches = mount.touches()
+    def start(self, mount: Mount, random: np.random.Generator) -> TouchAtWork:
+        mount.feel_touches()
+        return TouchAtWork(self, random)
 
-        def measure() -> Touching:
-            others, points, normals, forces, _ = touches()
-            felt = np.linalg.norm(forces, axis=1) > self.threshold
-            axes = mount.axes()
-            points = (points[felt] - mount.position()) @ axes
-            normals, forces = normals[felt] @ axes, forces[felt] @ axes
-            total = forces.sum(axis=0) + random.standard_normal(3) * self.noise
-            names = tuple(name for name, is_felt in zip(others, felt, strict=True) if is_felt)
-            return Touching(names, points, normals, forces, total, np.cross(points, forces).sum(axis=0))
+    def messages(self, reading: Touching) -> dict[str, Message]:
+        rows = reading.points, reading.normals, reading.forces
+        return {"": _wrench(reading.force, reading.torque), "contacts": _contacts(reading.link, reading.others, *rows)}
 
-        return measure
 
-    companions: ClassVar[Mapping[str, str]] = {"contacts": CONTACTS}
+@dataclass
+class TouchAtWork:
+    """The random stream of its noise."""
 
-    def to_companions(self, reading: Touching) -> dict[str, Fields]:
-        return {"contacts": Fields(contacts=_rows(reading.others, reading.points, reading.normals, reading.forces))}
+    sheet: Touch
+    random: np.random.Generator
 
-    def to_message(self, reading: Touching) -> Fields:
-        return _wrench(reading.force, reading.torque)
+    def measure(self, mount: Mount) -> Touching:
+        touches = mount.felt_touches()
+        felt = np.linalg.norm(touches.forces, axis=1) > self.sheet.threshold
+        points, normals, forces = (values[felt] for values in _in_mount(mount, touches))
+        total = forces.sum(axis=0) + self.random.standard_normal(3) * self.sheet.noise
+        names = tuple(name for name, is_felt in zip(touches.others, felt, strict=True) if is_felt)
+        return Touching(mount.link, names, points, normals, forces, total, np.cross(points, forces).sum(axis=0))
 
 
 @dataclass(frozen=True)
 class Load:
-    """A number: the force on a sole, N; and what pressed on it, in the sensor's axes."""
+    """The force on a sole, N; and what pressed on it: the link, names of others, points, normals and forces (n, 3) in
+    the sensor's axes."""
 
     force: float
-    touches: Touches
+    link: str
+    others: Sequence[str]
+    points: Array
+    normals: Array
+    forces: Array
 
 
-class FootPressure(Timed):
-    """The force that a link, such as a foot, is pressed with: along the normals of its contacts, in all.
+class FootForce(Sensor):
+    """A force sensor in a foot or sole: what presses on its link along the normals of the contacts, in all.
 
-    A reading is the mean over its period. What presses and where is in its stream ``…/contacts``.
+    Use it to see which feet stand. A reading is the mean over its period. What presses and where is in its stream
+    ``…/contacts``.
 
-    Args:
-        period: s.
-        most: what is more reads as this, N.
-        noise: standard deviation of a sample, N.
-        timing: see ``Timing``.
-
-    >>> FootPressure(most="500 N").most
+    >>> FootForce(full_scale="500 N").full_scale
     500.0
     """
 
     message = "std_msgs/msg/Float64"
     looks_back = True
-    perfect = {"most": math.inf, "noise": 0.0}
+    companions = ("contacts",)
 
-    def __init__(
-        self,
-        period: Quantity = 0.01,
-        most: Quantity = math.inf,
-        noise: Quantity = 0.0,
-        **timing: Unpack[Timing],
-    ) -> None:
-        super().__init__(period, **timing)
-        self.most = quantity(most, "force", "FootPressure most")
-        self.noise = not_negative(noise, "force", "FootPressure noise")
-        if not self.most > 0:
-            raise VeldrainError(f"most is {self.most:g} N", where="FootPressure", cure="give a force above zero")
+    period: Number = Number("period", default=0.01, above=0.0, kw_only=False, doc="time between samples, or their rate")
+    full_scale: Number = Number(
+        "force", default=math.inf, above=0.0, exact=math.inf, doc="a larger force reads as this"
+    )
+    noise: Number = Number("force", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Load]:
-        touches = mount.touches()
+    def start(self, mount: Mount, random: np.random.Generator) -> FootAtWork:
+        mount.feel_touches()
+        return FootAtWork(self, random)
 
-        def measure() -> Load:
-            others, points, normals, forces, _ = touches()
-            axes = mount.axes()
-            found = Touches(others, (points - mount.position()) @ axes, normals @ axes, forces @ axes, np.zeros(3))
-            pressed = float(np.einsum("ij,ij->", normals, forces)) + random.standard_normal() * self.noise
-            return Load(min(max(pressed, 0.0), self.most), found)
+    def messages(self, reading: Load) -> dict[str, Message]:
+        rows = reading.points, reading.normals, reading.forces
+        return {
+            "": Message(self.message, Fields(data=reading.force)),
+            "contacts": _contacts(reading.link, reading.others, *rows),
+        }
 
-        return measure
 
-    companions: ClassVar[Mapping[str, str]] = {"contacts": CONTACTS}
+@dataclass
+class FootAtWork:
+    """The random stream of its noise."""
 
-    def to_companions(self, reading: Load) -> dict[str, Fields]:
-        return {"contacts": Fields(contacts=_rows(*reading.touches[:4]))}
+    sheet: FootForce
+    random: np.random.Generator
 
-    def to_message(self, reading: Load) -> Fields:
-        return Fields(data=reading.force)
+    def measure(self, mount: Mount) -> Load:
+        touches = mount.felt_touches()
+        pressed = float(np.einsum("ij,ij->", touches.normals, touches.forces))
+        pressed += self.random.standard_normal() * self.sheet.noise
+        force = min(max(pressed, 0.0), self.sheet.full_scale)
+        return Load(force, mount.link, touches.others, *_in_mount(mount, touches))
 
 
 @dataclass(frozen=True)
@@ -178,62 +171,56 @@ class Wrench:
     torque: Array
 
 
-class ForceTorque(Timed):
-    """A load cell in a joint: what the parent gives the child through it, fixed joints too; the mean over its period.
+class ForceTorque(Sensor):
+    """A force-torque sensor (load cell) in a joint: what the parent gives the child through it.
 
-    It is mounted on a link and measures in the joint that holds that link, in the axes of its mount, about its origin.
-
-    Args:
-        period: s.
-        force_noise: standard deviation of a sample, N.
-        torque_noise: standard deviation of a sample, N·m.
-        most_force: each component is cut off there, N.
-        most_torque: each component is cut off there, N·m.
-        timing: see ``Timing``.
+    Use it in a wrist or ankle. It is mounted on a link and measures in the joint that holds that link, fixed joints
+    too, in the axes of its mount, about its origin. A reading is the mean over its period.
 
     Raises:
         VeldrainError: no joint holds the link.
 
-    >>> ForceTorque(most_force="200 N").message
+    >>> ForceTorque(force_full_scale="200 N").message
     'geometry_msgs/msg/WrenchStamped'
     """
 
     message = "geometry_msgs/msg/WrenchStamped"
     looks_back = True
-    perfect = {"force_noise": 0.0, "torque_noise": 0.0, "most_force": math.inf, "most_torque": math.inf}
 
-    def __init__(
-        self,
-        period: Quantity = 0.01,
-        force_noise: Quantity = 0.0,
-        torque_noise: Quantity = 0.0,
-        most_force: Quantity = math.inf,
-        most_torque: Quantity = math.inf,
-        **timing: Unpack[Timing],
-    ) -> None:
-        super().__init__(period, **timing)
-        self.force_noise = not_negative(force_noise, "force", "ForceTorque force_noise")
-        self.torque_noise = not_negative(torque_noise, "torque", "ForceTorque torque_noise")
-        self.most_force = quantity(most_force, "force", "ForceTorque most_force")
-        self.most_torque = quantity(most_torque, "torque", "ForceTorque most_torque")
+    period: Number = Number("period", default=0.01, above=0.0, kw_only=False, doc="time between samples, or their rate")
+    force_noise: Number = Number("force", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")
+    torque_noise: Number = Number("torque", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")
+    force_full_scale: Number = Number(
+        "force", default=math.inf, above=0.0, exact=math.inf, doc="each component is cut off there"
+    )
+    torque_full_scale: Number = Number(
+        "torque", default=math.inf, above=0.0, exact=math.inf, doc="each component is cut off there"
+    )
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Wrench]:
-        load = mount.load()
+    def start(self, mount: Mount, random: np.random.Generator) -> ForceTorqueAtWork:
+        mount.feel_load()
+        return ForceTorqueAtWork(self, random)
 
-        def measure() -> Wrench:
-            force, about = load()
-            force = force + random.standard_normal(3) * self.force_noise
-            about = about + random.standard_normal(3) * self.torque_noise
-            return Wrench(np.clip(force, -self.most_force, self.most_force),
-                          np.clip(about, -self.most_torque, self.most_torque))  # fmt: skip
-
-        return measure
-
-    def to_message(self, reading: Wrench) -> Fields:
-        return _wrench(reading.force, reading.torque)
+    def messages(self, reading: Wrench) -> dict[str, Message]:
+        return {"": _wrench(reading.force, reading.torque)}
 
 
-def _travel(value: Quantity, where: str) -> float:
+@dataclass
+class ForceTorqueAtWork:
+    """The random stream of its noise."""
+
+    sheet: ForceTorque
+    random: np.random.Generator
+
+    def measure(self, mount: Mount) -> Wrench:
+        force, torque = mount.felt_load()
+        force = force + self.random.standard_normal(3) * self.sheet.force_noise
+        torque = torque + self.random.standard_normal(3) * self.sheet.torque_noise
+        far, hard = self.sheet.force_full_scale, self.sheet.torque_full_scale
+        return Wrench(np.clip(force, -far, far), np.clip(torque, -hard, hard))
+
+
+def _travel(value: Any, where: str) -> float:
     """A position of a joint that slides, m, or turns, rad."""
     try:
         return quantity(value, "length", where)
@@ -248,51 +235,49 @@ class Closed:
     closed: bool
 
 
-class EndSwitch(Timed):
-    """A switch that a joint closes when it comes to a position, and opens when it has gone back by its hysteresis.
+class LimitSwitch(Sensor):
+    """A limit switch: a joint closes it when it comes to a position, and opens it when it has gone back enough.
 
-    Args:
-        joint: name of a joint that turns or slides.
-        at: position, rad or m.
-        above: True: closed from there on upward; False: downward.
-        hysteresis: rad or m.
-        period: s.
-        timing: see ``Timing``.
+    Use it at the end of a travel, or as a reference.
 
-    >>> EndSwitch("lift", at=0.75).message
+    >>> LimitSwitch("lift", at=0.75).message
     'std_msgs/msg/Bool'
     """
 
     message = "std_msgs/msg/Bool"
-    perfect = {"hysteresis": 0.0}
 
-    def __init__(
-        self,
-        joint: str,
-        at: Quantity,
-        above: bool = True,
-        hysteresis: Quantity = 0.0,
-        period: Quantity = 0.01,
-        **timing: Unpack[Timing],
-    ) -> None:
-        super().__init__(period, **timing)
-        self.joint, self.above = joint, above
-        self.at, self.hysteresis = (_travel(value, f"EndSwitch {word}") for value, word in
-                                    ((at, "at"), (hysteresis, "hysteresis")))  # fmt: skip
+    joint: Text = Text(kw_only=False, doc="name of a joint that turns or slides")
+    at: Made[float | int | str, float] = Made(_travel, kw_only=False, doc="position at which it closes (rad or m)")
+    above: Flag = Flag(default=True, doc="True: closed from there on upward; False: downward")
+    hysteresis: Made[float | int | str, float] = Made(
+        _travel, default=0.0, exact=0.0, doc="how far the joint goes back before it opens (rad or m)"
+    )
+    period: Number = Number("period", default=0.01, above=0.0, doc="time between samples, or their rate")
+
+    def check(self) -> None:
         if not self.hysteresis >= 0:
-            raise VeldrainError(f"hysteresis is {self.hysteresis:g}", where="EndSwitch", cure="give 0 or more")
+            raise VeldrainError(f"hysteresis is {self.hysteresis:g}", where="LimitSwitch", cure="give 0 or more")
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Closed]:
-        _, read = mount.joints((self.joint,))
-        way, closed = 1.0 if self.above else -1.0, False
+    def switch(self) -> tuple[str, float]:
+        return self.joint, self.at
 
-        def measure() -> Closed:
-            nonlocal closed
-            beyond = way * (float(read()[0][0]) - self.at)
-            closed = beyond >= (-self.hysteresis if closed else 0.0)
-            return Closed(closed)
+    def start(self, mount: Mount, random: np.random.Generator) -> SwitchAtWork:
+        mount.joint_names((self.joint,))
+        return SwitchAtWork(self)
 
-        return measure
+    def messages(self, reading: Closed) -> dict[str, Message]:
+        return {"": Message(self.message, Fields(data=reading.closed))}
 
-    def to_message(self, reading: Closed) -> Fields:
-        return Fields(data=reading.closed)
+
+@dataclass
+class SwitchAtWork:
+    """Whether it is closed."""
+
+    sheet: LimitSwitch
+    closed: bool = False
+
+    def measure(self, mount: Mount) -> Closed:
+        position = float(mount.joints((self.sheet.joint,))[0][0])
+        beyond = (1.0 if self.sheet.above else -1.0) * (position - self.sheet.at)
+        self.closed = beyond >= (-self.sheet.hysteresis if self.closed else 0.0)
+        return Closed(self.closed)

@@ -3,101 +3,107 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass
-from types import SimpleNamespace as Fields
-from typing import Unpack
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from veldrain.model import Mount
+from veldrain.model.sensor import Fields, Message, Mount, Sensor
 from veldrain.pose import Array, quaternion_of
-from veldrain.sensing.timing import Timed, Timing, xyz
-from veldrain.units import Quantity
+from veldrain.sensing.parts import NO_COVARIANCE, xyz, xyzw
+from veldrain.sheet import Maybe, Number, Text
+
+
+class _Truth(Sensor):
+    """What a sensor of the truth is."""
+
+    truth = True
+    period: Number = Number("period", default=0.02, above=0.0, kw_only=False, doc="time between samples, or their rate")
 
 
 @dataclass(frozen=True)
 class Motion:
-    """Position (3,) and quaternion x, y, z, w in the world; velocity and rate (3,) in the axes of the mount."""
+    """Position (3,) and quaternion x, y, z, w in the world; linear and angular velocity (3,) in the axes of the mount,
+    which is called ``child_frame_id``."""
 
+    child_frame_id: str
     position: Array
-    quaternion: tuple[float, float, float, float]
-    velocity: Array
-    rate: Array
+    orientation: tuple[float, float, float, float]
+    linear_velocity: Array
+    angular_velocity: Array
 
 
-class TruePose(Timed):
+class TruePose(_Truth):
     """The true pose and velocity of its mount in the world.
-
-    Args:
-        period: s.
-        timing: see ``Timing``.
 
     >>> TruePose("20 ms").truth
     True
     """
 
-    truth = True
     message = "nav_msgs/msg/Odometry"
 
-    def __init__(self, period: Quantity = 0.02, **timing: Unpack[Timing]) -> None:
-        super().__init__(period, **timing)
+    def start(self, mount: Mount, random: np.random.Generator) -> PoseAtWork:
+        return PoseAtWork()
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Motion]:
-        def measure() -> Motion:
-            axes = mount.axes()
-            linear, angular, _ = mount.motion()
-            return Motion(mount.position(), quaternion_of(axes), axes.T @ linear, axes.T @ angular)
+    def frame(self, stream: str) -> str:
+        return "world"
 
-        return measure
-
-    def to_message(self, reading: Motion) -> Fields:
-        turn = Fields(**dict(zip("xyzw", reading.quaternion, strict=True)))
-        pose = Fields(position=xyz(reading.position), orientation=turn)
-        twist = Fields(linear=xyz(reading.velocity), angular=xyz(reading.rate))
-        return Fields(
-            child_frame_id="",
-            pose=Fields(pose=pose, covariance=_EXACT),
-            twist=Fields(twist=twist, covariance=_EXACT),
+    def messages(self, reading: Motion) -> dict[str, Message]:
+        pose = Fields(position=xyz(reading.position), orientation=xyzw(reading.orientation))
+        twist = Fields(linear=xyz(reading.linear_velocity), angular=xyz(reading.angular_velocity))
+        fields = Fields(
+            child_frame_id=reading.child_frame_id,
+            pose=Fields(pose=pose, covariance=NO_COVARIANCE),
+            twist=Fields(twist=twist, covariance=NO_COVARIANCE),
         )
+        return {"": Message(self.message, fields)}
 
 
-_EXACT = np.zeros(36)
+class PoseAtWork:
+    """Has no state."""
+
+    def measure(self, mount: Mount) -> Motion:
+        axes = mount.axes()
+        linear, angular, _ = mount.motion()
+        return Motion(mount.name, mount.position(), quaternion_of(axes), axes.T @ linear, axes.T @ angular)
 
 
 @dataclass(frozen=True)
 class Gap:
     """Least distance in m; negative where shapes overlap."""
 
-    distance: float
+    range: float
 
 
-class TrueClearance(Timed):
+class TrueClearance(_Truth):
     """The least distance between the touchable shapes of its robot and those of a thing.
-
-    Args:
-        thing: name path, such as ``culvert`` for all that is called ``culvert/…``.
-        period: s.
-        timing: see ``Timing``.
 
     >>> TrueClearance("culvert").message
     'sensor_msgs/msg/Range'
     """
 
-    truth = True
     message = "sensor_msgs/msg/Range"
 
-    def __init__(self, thing: str, period: Quantity = 0.02, **timing: Unpack[Timing]) -> None:
-        self.thing = thing
-        super().__init__(period, **timing)
+    thing: Text = Text(kw_only=False, doc="name path, such as ``culvert`` for all that is called ``culvert/…``")
+    period: Number = Number("period", default=0.02, above=0.0, doc="time between samples, or their rate")
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Gap]:
+    def start(self, mount: Mount, random: np.random.Generator) -> ClearanceAtWork:
         mount.clearance(self.thing)  # an unknown thing is told before the start
-        return lambda: Gap(mount.clearance(self.thing))
+        return ClearanceAtWork(self.thing)
 
-    def to_message(self, reading: Gap) -> Fields:
-        return Fields(radiation_type=1, field_of_view=0.0, min_range=0.0, max_range=math.inf, range=reading.distance)
+    def messages(self, reading: Gap) -> dict[str, Message]:
+        fields = Fields(radiation_type=1, field_of_view=0.0, min_range=0.0, max_range=math.inf, range=reading.range)
+        return {"": Message(self.message, fields)}
+
+
+@dataclass
+class ClearanceAtWork:
+    """Has no state."""
+
+    thing: str
+
+    def measure(self, mount: Mount) -> Gap:
+        return Gap(mount.clearance(self.thing))
 
 
 @dataclass(frozen=True)
@@ -106,45 +112,51 @@ class Relative:
 
     position: Array
     rpy: Array
-    quaternion: tuple[float, float, float, float]
+    orientation: tuple[float, float, float, float]
 
 
-class TrueRelative(Timed):
+class TrueRelative(_Truth):
     """The true pose of one link, frame or thing as another sees it.
-
-    Args:
-        of: name path of what is looked at, such as ``crawler/mast``; its robot's name may be left out.
-        to: name path of what it is seen from; None: the world.
-        period: s.
-        timing: see ``Timing``.
 
     >>> TrueRelative("gripper", to="jar").message
     'geometry_msgs/msg/PoseStamped'
     """
 
-    truth = True
     message = "geometry_msgs/msg/PoseStamped"
 
-    def __init__(self, of: str, to: str | None = None, period: Quantity = 0.02, **timing: Unpack[Timing]) -> None:
-        super().__init__(period, **timing)
-        self.of, self.to = of, to
+    of: Text = Text(kw_only=False, doc="name path of what is looked at; its robot's name may be left out")
+    to: Maybe[str, str] = Maybe(
+        Text(), default=None, kw_only=False, doc="name path of what it is seen from; None: the world"
+    )
+    period: Number = Number("period", default=0.02, above=0.0, doc="time between samples, or their rate")
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Relative]:
-        of, to = mount.pose_of(self.of), None if self.to is None else mount.pose_of(self.to)
+    def start(self, mount: Mount, random: np.random.Generator) -> RelativeAtWork:
+        for path in (self.of, self.to):
+            if path is not None:
+                mount.pose_of(path)
+        return RelativeAtWork(self.of, self.to)
 
-        def measure() -> Relative:
-            at, axes = of()
-            if to is not None:
-                origin, base = to()
-                at, axes = base.T @ (at - origin), base.T @ axes
-            rpy = Rotation.from_matrix(axes).as_euler("xyz")
-            return Relative(at, rpy, quaternion_of(axes))
+    def frame(self, stream: str) -> str:
+        return self.to or "world"
 
-        return measure
+    def messages(self, reading: Relative) -> dict[str, Message]:
+        pose = Fields(position=xyz(reading.position), orientation=xyzw(reading.orientation))
+        return {"": Message(self.message, Fields(pose=pose))}
 
-    def to_message(self, reading: Relative) -> Fields:
-        turn = Fields(**dict(zip("xyzw", reading.quaternion, strict=True)))
-        return Fields(frame_id=self.to or "world", pose=Fields(position=xyz(reading.position), orientation=turn))
+
+@dataclass
+class RelativeAtWork:
+    """Has no state."""
+
+    of: str
+    to: str | None
+
+    def measure(self, mount: Mount) -> Relative:
+        at, axes = mount.pose_of(self.of)
+        if self.to is not None:
+            origin, base = mount.pose_of(self.to)
+            at, axes = base.T @ (at - origin), base.T @ axes
+        return Relative(at, Rotation.from_matrix(axes).as_euler("xyz"), quaternion_of(axes))
 
 
 @dataclass(frozen=True)
@@ -154,48 +166,51 @@ class Frames:
     names: tuple[str, ...]
     parents: tuple[str, ...]
     positions: Array
-    quaternions: Array
+    orientations: Array
 
 
-class TrueFrames(Timed):
+class TrueFrames(_Truth):
     """All links, frames, sensors and things of the world as a tree of frames below ``world``.
 
     Cameras have their optical frame too, ``…/optical``: z forward, x right, y down.
-
-    Args:
-        period: s.
-        timing: see ``Timing``.
 
     >>> TrueFrames("50 ms").message
     'tf2_msgs/msg/TFMessage'
     """
 
-    truth = True
     message = "tf2_msgs/msg/TFMessage"
 
-    def __init__(self, period: Quantity = 0.05, **timing: Unpack[Timing]) -> None:
-        super().__init__(period, **timing)
+    period: Number = Number("period", default=0.05, above=0.0, kw_only=False, doc="time between samples, or their rate")
 
-    def start(self, mount: Mount, random: np.random.Generator) -> Callable[[], Frames]:
-        names, parents, read = mount.frames()
-        above = np.array([names.index(p) if p else -1 for p in parents])
-        told = tuple(p or "world" for p in parents)
+    def start(self, mount: Mount, random: np.random.Generator) -> FramesAtWork:
+        return FramesAtWork()
 
-        def measure() -> Frames:
-            at, axes = read()
-            held = above >= 0
-            base = axes[above[held]]
-            at[held] = np.einsum("nij,ni->nj", base, at[held] - at[above[held]])
-            turned = axes.copy()
-            turned[held] = np.einsum("nij,nik->njk", base, axes[held])
-            return Frames(names, told, at, Rotation.from_matrix(turned).as_quat())
+    def messages(self, reading: Frames) -> dict[str, Message]:
+        return {"": Message(self.message, Fields(transforms=transforms(reading)))}
 
-        return measure
 
-    def to_message(self, reading: Frames) -> Fields:
-        rows = zip(reading.names, reading.parents, reading.positions, reading.quaternions.tolist(), strict=True)
-        return Fields(transforms=[
-            Fields(frame_id=parent, child_frame_id=name, transform=Fields(
-                translation=xyz(at), rotation=Fields(**dict(zip("xyzw", turn, strict=True)))))
-            for name, parent, at, turn in rows
-        ])  # fmt: skip
+class FramesAtWork:
+    """Has no state."""
+
+    def measure(self, mount: Mount) -> Frames:
+        return in_parents(*mount.frame_names(), *mount.frames())
+
+
+def in_parents(names: tuple[str, ...], parents: tuple[str, ...], at: Array, axes: Array) -> Frames:
+    """Frames whose poses are given in the world, positions (n, 3) and axes (n, 3, 3), each in its parent's axes."""
+    number = {name: k for k, name in enumerate(names)}
+    above = np.array([number.get(parent, -1) for parent in parents], np.int64)
+    held = above >= 0
+    base, moved, turned = axes[above[held]], at.copy(), axes.copy()
+    moved[held] = np.einsum("nij,ni->nj", base, at[held] - at[above[held]])
+    turned[held] = np.einsum("nij,nik->njk", base, axes[held])
+    return Frames(names, tuple(p or "world" for p in parents), moved, Rotation.from_matrix(turned).as_quat())
+
+
+def transforms(frames: Frames) -> list[Fields]:
+    """Frames as a transform message has them, without their headers."""
+    rows = zip(frames.names, frames.parents, frames.positions, frames.orientations.tolist(), strict=True)
+    return [
+        Fields(frame_id=parent, child_frame_id=name, transform=Fields(translation=xyz(at), rotation=xyzw(turn)))
+        for name, parent, at, turn in rows
+    ]

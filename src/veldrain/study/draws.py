@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -116,7 +116,7 @@ _SURFACE = {
     "friction": "ratio",
     "restitution": "ratio",
     "rolling": "length",
-    "spinning": "length",
+    "torsional": "length",
     "stiffness": "linear stiffness",
     "damping": "linear damping",
 }
@@ -155,7 +155,7 @@ def kind_of(scenario: Scenario, path: str) -> str:
 
 def _with(surface: Surface, name: str, value: float) -> Surface:
     changed: dict[str, Any] = {name: value}
-    return replace(surface, **changed)
+    return surface.changed(**changed)
 
 
 def set_quantity(scenario: Scenario, path: str, value: float) -> None:

@@ -69,8 +69,11 @@ class Metric:
         try:
             values = table[columns].to_numpy(float).ravel()
         except (TypeError, ValueError):
-            raise VeldrainError(f"{', '.join(columns[:3])} of {self.stream} is no column of numbers",
-                                where=f"metric '{self.name}'", cure="name another column") from None  # fmt: skip
+            raise VeldrainError(
+                f"{', '.join(columns[:3])} of {self.stream} is no column of numbers",
+                where=f"metric '{self.name}'",
+                cure="name another column",
+            ) from None
         values = values[np.isfinite(values)]
         return STATISTICS[self.statistic](values) if len(values) else math.nan
 
@@ -120,8 +123,11 @@ def checked_metrics(metrics: list[AnyMetric], vary: Iterable[str] = ()) -> list[
     for metric in metrics:
         missing = [word for word in ("name", "unit", "better", "of") if not hasattr(metric, word)]
         if missing:
-            raise VeldrainError(f"{type(metric).__name__} is not a metric: it has no {', '.join(missing)}",
-                                where="metrics", cure="see veldrain.Metric")  # fmt: skip
+            raise VeldrainError(
+                f"{type(metric).__name__} is not a metric: it has no {', '.join(missing)}",
+                where="metrics",
+                cure="see veldrain.Metric",
+            )
         checked_title(metric.name, "metric")
         if metric.name in taken:
             raise VeldrainError("this name is taken", where=f"metric '{metric.name}'", cure="give another name")

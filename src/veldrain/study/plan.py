@@ -12,8 +12,9 @@ from veldrain.pose import Array, Pose
 
 TURN = np.linspace(0, 2 * np.pi, 24, endpoint=False)
 CORNERS = np.array([(x, y, z) for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)])
-BALL = np.array([(np.cos(a) * c, np.sin(a) * c, z) for a in TURN
-                 for z in np.linspace(-1, 1, 9) for c in [np.sqrt(1 - z * z)]])  # fmt: skip
+BALL = np.array(
+    [(np.cos(a) * c, np.sin(a) * c, z) for a in TURN for z in np.linspace(-1, 1, 9) for c in [np.sqrt(1 - z * z)]]
+)
 
 
 def plan_of(world: World) -> list[dict[str, Any]]:

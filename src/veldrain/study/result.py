@@ -52,8 +52,11 @@ class Result:
         for path in sorted(self.folder.glob("trials/*/*.json")):
             row = read_row(path)
             if row is None:
-                raise VeldrainError("a trial's row that cannot be read", where=str(path),
-                                    cure="run the study again: it makes this trial anew")  # fmt: skip
+                raise VeldrainError(
+                    "a trial's row that cannot be read",
+                    where=str(path),
+                    cure="run the study again: it makes this trial anew",
+                )
             if row["controller"] in order:
                 rows.append(row)
         rows.sort(key=lambda row: (order[row["controller"]], row["trial"]))

@@ -35,9 +35,10 @@ def write_whole(path: Path, text: str) -> None:
         part.replace(path)
     except OSError as error:
         raise VeldrainError(
-            f"cannot be written ({error.strerror or error})", where=str(path),
+            f"cannot be written ({error.strerror or error})",
+            where=str(path),
             cure="make room, or name another folder; what was finished is kept",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def read_row(path: Path) -> dict[str, Any] | None:
@@ -99,10 +100,11 @@ def carry_out(
         time.sleep(0.5)  # Ctrl-C kills the workers a moment before it is raised here
         lost = [f"{p.controller} {p.number}" for f, p in futures.items() if f.done() and f.exception() is not None]
         raise VeldrainError(
-            f"a worker process died while trials were running ({done} of {len(plans)} done)", where="study",
+            f"a worker process died while trials were running ({done} of {len(plans)} done)",
+            where="study",
             cure="run it again, which goes on from there; with fewer workers if memory ran out"
             + (f"; {lost[0]} was under way" if lost else ""),
-        ) from error  # fmt: skip
+        ) from error
     except BaseException:  # also Ctrl-C: trials not begun are dropped, those done are kept
         for future in futures:
             future.cancel()

@@ -42,8 +42,9 @@ def bad_starts(study: Study) -> Iterator[VeldrainError]:
                 yield VeldrainError(
                     f"{label} of the draws starts {name} {problem} ({said}; a drawn value takes the place of the one "
                     "in the world, it is not added to it)",
-                    where=study.where.get(drawn[0], "vary") if drawn else "vary", cure="draw it from a narrower range",
-                )  # fmt: skip
+                    where=study.where.get(drawn[0], "vary") if drawn else "vary",
+                    cure="draw it from a narrower range",
+                )
                 return
 
 

@@ -208,10 +208,23 @@ def _difference(a: Any, b: Any, metric: str, unit: str, other: str, matters: flo
     means = (float(x.mean()), float(y.mean()), float(d.mean())) if len(d) else (math.nan,) * 3
     has_interval = low == low
     return Difference(
-        metric, unit, other, len(d), int((a.isna() & b.notna()).sum()), int((a.notna() & b.isna()).sum()),
-        means[0], means[1], middle, low, high, means[2],
-        bool(has_interval and not low <= means[2] <= high), signed_rank_p(d) if len(d) else math.nan, math.nan, "",
-    )  # fmt: skip
+        metric,
+        unit,
+        other,
+        len(d),
+        int((a.isna() & b.notna()).sum()),
+        int((a.notna() & b.isna()).sum()),
+        means[0],
+        means[1],
+        middle,
+        low,
+        high,
+        means[2],
+        bool(has_interval and not low <= means[2] <= high),
+        signed_rank_p(d) if len(d) else math.nan,
+        math.nan,
+        "",
+    )
 
 
 def _verdict(d: Difference, better: str, matters: float, more_passes: int) -> str:

@@ -155,9 +155,10 @@ class Study:
         robots = list(self.scenario.controllers) or list(self.scenario.world.placed)
         if len(robots) != 1:
             raise VeldrainError(
-                f"which of {', '.join(robots) or 'no robots'} it drives is not said", where=f"controller '{name}'",
+                f"which of {', '.join(robots) or 'no robots'} it drives is not said",
+                where=f"controller '{name}'",
                 cure="give {'<robot>': controller}",
-            )  # fmt: skip
+            )
         return {robots[0]: controller}
 
     def kind(self, path: str) -> str:
@@ -211,11 +212,7 @@ class Study:
         return digest([self.fingerprints(), self.sources()])
 
     def run(
-        self,
-        folder: str | Path,
-        workers: int = 1,
-        progress: Progress | None = None,
-        executor: Executor | None = None,
+        self, folder: str | Path, workers: int = 1, progress: Progress | None = None, executor: Executor | None = None
     ) -> Result:
         """Run the trials that the folder does not hold yet.
 
@@ -270,9 +267,10 @@ class Study:
             other = [name for name in mine if held.get(name) != mine[name]]
             if other:
                 raise VeldrainError(
-                    f"holds the results of another study ({' and '.join(other)} differ)", where=str(folder),
+                    f"holds the results of another study ({' and '.join(other)} differ)",
+                    where=str(folder),
                     cure="name another folder, or remove this one if it is not needed",
-                )  # fmt: skip
+                )
         elif folder.exists() and not folder.is_dir():
             raise VeldrainError("is a file", where=str(folder), cure="name a folder for the results")
         elif folder.exists() and any(p.name != LOCK for p in folder.iterdir()):
@@ -292,10 +290,13 @@ class Study:
             "metrics": [described_metric(m) for m in self.metrics],
             "measures": [plain(m) for m in self.metrics],
             "plan": plan_of(self.scenario.world),
-            "paths": [f"{robot}/{m.name}" for robot, placed in self.scenario.world.placed.items()
-                      for m in placed.model.sensors.values()
-                      if m.sensor.truth and m.sensor.message == "nav_msgs/msg/Odometry"],
-        }  # fmt: skip
+            "paths": [
+                f"{robot}/{m.name}"
+                for robot, placed in self.scenario.world.placed.items()
+                for m in placed.model.sensors.values()
+                if m.sensor.truth and m.sensor.message == "nav_msgs/msg/Odometry"
+            ],
+        }
         held = Result(folder).about if marker.exists() else mark
         before: dict[str, str] = held.get("sources", {})  # type: ignore[assignment]
         changed = {name for name, source in before.items() if sources.get(name, source) != source}
@@ -333,11 +334,13 @@ def locked(folder: Path) -> Iterator[None]:
         lock = FileLock(folder / LOCK)
         lock.acquire(timeout=0)
     except Timeout:
-        raise VeldrainError("is being written to by another run", where=str(folder),
-                            cure="wait for it, or name another folder") from None  # fmt: skip
+        raise VeldrainError(
+            "is being written to by another run", where=str(folder), cure="wait for it, or name another folder"
+        ) from None
     except OSError as error:
-        raise VeldrainError(f"cannot be written to ({error.strerror or error})", where=str(folder),
-                            cure="name another folder") from error  # fmt: skip
+        raise VeldrainError(
+            f"cannot be written to ({error.strerror or error})", where=str(folder), cure="name another folder"
+        ) from error
     try:
         yield
     finally:

@@ -17,8 +17,14 @@ CUBE = vd.Box((0.2, 0.2, 0.2))
 ACROSS = Rotation.from_euler("x", 90, degrees=True)
 
 
-def on_slope(angle: float, friction: float, shape: Shape, height: float, inertia: np.ndarray | None = None,
-             turn: Rotation | None = None) -> vd.Simulation:  # fmt: skip
+def on_slope(
+    angle: float,
+    friction: float,
+    shape: Shape,
+    height: float,
+    inertia: np.ndarray | None = None,
+    turn: Rotation | None = None,
+) -> vd.Simulation:
     """A body of 2 kg on an incline: gravity leans instead of the ground, which is the same and easier to read."""
     surface = vd.Surface(friction=friction)
     w = vd.World(gravity=(G * math.sin(angle), 0, -G * math.cos(angle))).ground(surface=surface)
@@ -143,8 +149,15 @@ def swarm(e: float, friction: float) -> vd.Simulation:
     for k in range(15):
         place = random.normal(size=3)
         place *= (0.6 + 0.1 * k) / np.linalg.norm(place)
-        w.body(f"b{k}", shapes[k % 5], 1 + k % 4, vd.Pose(place, rotation=Rotation.random(random_state=random)),
-               vd.Surface(friction, e), -place, random.normal(size=3))  # fmt: skip
+        w.body(
+            f"b{k}",
+            shapes[k % 5],
+            1 + k % 4,
+            vd.Pose(place, rotation=Rotation.random(random_state=random)),
+            vd.Surface(friction, e),
+            -place,
+            random.normal(size=3),
+        )
     return vd.Simulation(w)
 
 
@@ -232,18 +245,39 @@ def skid_torque() -> float:
 CASES = [
     Case("sliding", "stopping distance from 2 m/s, 16 headings", "v²/(2·µ·g)", 0.5, "%", stopping_distance),
     Case("sliding", "the same, spread over the headings", "round friction cone", 0.5, "%", stopping_spread),
-    Case("sliding", "the same, twice the mass", "v²/(2·µ·g)", 0.5, "%", lambda: 100 * abs(stopping(0.3, 2.0) / STOP - 1)),
+    Case(
+        "sliding", "the same, twice the mass", "v²/(2·µ·g)", 0.5, "%", lambda: 100 * abs(stopping(0.3, 2.0) / STOP - 1)
+    ),
     Case("sliding", "creep in 60 s, µ 5 % above tan θ", "Coulomb: none", 0.01, "mm", creep),
     Case("sliding", "acceleration down 20°, µ = 0.3", "g·(sin θ − µ·cos θ)", 0.5, "%", sliding_down),
-    *(Case("rolling", f"acceleration of a {n}", "g·sin θ/(1 + I/(m·r²))", 0.5, "%", partial(rolling_down, n)) for n in ROUND),
-    *(Case("rolling", f"slope where a {n} slips", "tan θ = µ·(1 + m·r²/I)", 2.0, "%", partial(slipping_starts, n)) for n in ROUND),
-    *(Case("impact", f"heights of a ball, e = {e}", "e² times the last", 1.0, "%", partial(bounce, e)) for e in (0.3, 0.6, 0.9)),
+    *(
+        Case("rolling", f"acceleration of a {n}", "g·sin θ/(1 + I/(m·r²))", 0.5, "%", partial(rolling_down, n))
+        for n in ROUND
+    ),
+    *(
+        Case("rolling", f"slope where a {n} slips", "tan θ = µ·(1 + m·r²/I)", 2.0, "%", partial(slipping_starts, n))
+        for n in ROUND
+    ),
+    *(
+        Case("impact", f"heights of a ball, e = {e}", "e² times the last", 1.0, "%", partial(bounce, e))
+        for e in (0.3, 0.6, 0.9)
+    ),
     Case("impact", "height of a ball after impact, e = 0", "none", 1e-3, "mm", dead_ball),
     Case("impact", "15 bodies collide: momentum", "conserved, relative to Σm·1 m/s", 1e-10, "", momentum_of_swarm),
-    *(Case("energy", f"15 bodies collide, e = {e}, µ = 0.4: growth in a step", "never grows", 1e-9, "", partial(energy_of_swarm, e)) for e in (1.0, 0.5)),
+    *(
+        Case(
+            "energy",
+            f"15 bodies collide, e = {e}, µ = 0.4: growth in a step",
+            "never grows",
+            1e-9,
+            "",
+            partial(energy_of_swarm, e),
+        )
+        for e in (1.0, 0.5)
+    ),
     Case("stacks", "ten boxes, drift in 60 s", "none", 1.0, "mm", partial(stack, *[1.0] * 10)),
     Case("stacks", "1000 kg on 1 kg, drift in 60 s", "none", 1.0, "mm", partial(stack, 1.0, 1000.0)),
     Case("wheels", "force of a driven wheel", "T/r·m·r²/(m·r² + I), at most µ·N", 0.5, "%", driven_wheel),
     Case("wheels", "skid-steer turning in place: rate", "v·b/(a² + b²), quasi-static", 1.0, "%", skid_turning),
     Case("wheels", "skid-steer turning in place: motor torque", "µ·N·r·a/√(a² + b²)", 1.0, "%", skid_torque),
-]  # fmt: skip
+]

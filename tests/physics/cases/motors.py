@@ -45,7 +45,7 @@ def over_limit() -> float:
         ("velocity", {"damping": 50.0}, {"velocity": 20.0}),
         ("position", {"stiffness": 1e6, "damping": 10.0}, {"position": 3.0}),
         ("effort", {}, {"effort": 9.0}),
-    ):  # fmt: skip
+    ):
         sim = drum(mode, limit="2 N*m", **gains)
         sim["drum"].command("turn", **command)
         for _ in range(300):

@@ -47,9 +47,12 @@ def fixed(model: vd.Model, **joints: float) -> vd.World:
 
 def pendulum() -> Mechanism:
     return Mechanism(
-        lambda: fixed(hanging(1, "continuous"), j0=1.0), lambda sim: None, lambda sim: sim["m"].positions,
-        lambda _, y: (y[1], -G / L * math.sin(y[0])), (1.0, 0.0),
-    )  # fmt: skip
+        lambda: fixed(hanging(1, "continuous"), j0=1.0),
+        lambda sim: None,
+        lambda sim: sim["m"].positions,
+        lambda _, y: (y[1], -G / L * math.sin(y[0])),
+        (1.0, 0.0),
+    )
 
 
 def double_pendulum() -> Mechanism:
@@ -62,9 +65,13 @@ def double_pendulum() -> Mechanism:
         return (u, w, *np.linalg.solve([[2, c], [c, 1]], right))
 
     return Mechanism(
-        lambda: fixed(hanging(2, "continuous"), j0=0.5, j1=-0.8), lambda sim: None,
-        lambda sim: np.cumsum(sim["m"].positions), rates, (0.5, -0.3, 0.0, 0.0), 2,
-    )  # fmt: skip
+        lambda: fixed(hanging(2, "continuous"), j0=0.5, j1=-0.8),
+        lambda sim: None,
+        lambda sim: np.cumsum(sim["m"].positions),
+        rates,
+        (0.5, -0.3, 0.0, 0.0),
+        2,
+    )
 
 
 def spherical_pendulum() -> Mechanism:
@@ -122,15 +129,22 @@ def free_body() -> Mechanism:
         return sim["m"].pose().matrix.T @ sim["m"].velocity()[1]
 
     return Mechanism(
-        lambda: vd.World(gravity=(0, 0, 0)).place(model), lambda sim: sim["m"].move_to(vd.Pose(), spin=BOX_SPIN),
-        read, rates, BOX_SPIN, 3,
-    )  # fmt: skip
+        lambda: vd.World(gravity=(0, 0, 0)).place(model),
+        lambda sim: sim["m"].move_to(vd.Pose(), spin=BOX_SPIN),
+        read,
+        rates,
+        BOX_SPIN,
+        3,
+    )
 
 
 MECHANISMS = {
-    "pendulum": pendulum, "double pendulum": double_pendulum, "spherical pendulum": spherical_pendulum,
-    "spinning top": top, "free asymmetric body": free_body,
-}  # fmt: skip
+    "pendulum": pendulum,
+    "double pendulum": double_pendulum,
+    "spherical pendulum": spherical_pendulum,
+    "spinning top": top,
+    "free asymmetric body": free_body,
+}
 
 
 def error(name: str, integrator: str, step: float, seconds: float) -> float:
@@ -208,12 +222,60 @@ def chain() -> tuple[float, Curve]:
 
 
 CASES = [
-    Case("order", "rk4 is of fourth order", "error ∝ h⁴", 0.3, "", partial(order, "pendulum", "rk4", (1e-2, 5e-3, 2.5e-3), 4.0)),
-    Case("order", "semi-implicit is of first order", "error ∝ h", 0.2, "", partial(order, "pendulum", "semi-implicit", (2e-3, 1e-3, 5e-4), 1.0)),
-    *(Case("smooth", f"{name}: rk4 after 10 s", "solve_ivp of the textbook's equations", 1e-8, "rad", partial(error, name, "rk4", 1e-3, 10.0)) for name in MECHANISMS),
+    Case(
+        "order",
+        "rk4 is of fourth order",
+        "error ∝ h⁴",
+        0.3,
+        "",
+        partial(order, "pendulum", "rk4", (1e-2, 5e-3, 2.5e-3), 4.0),
+    ),
+    Case(
+        "order",
+        "semi-implicit is of first order",
+        "error ∝ h",
+        0.2,
+        "",
+        partial(order, "pendulum", "semi-implicit", (2e-3, 1e-3, 5e-4), 1.0),
+    ),
+    *(
+        Case(
+            "smooth",
+            f"{name}: rk4 after 10 s",
+            "solve_ivp of the textbook's equations",
+            1e-8,
+            "rad",
+            partial(error, name, "rk4", 1e-3, 10.0),
+        )
+        for name in MECHANISMS
+    ),
     Case("smooth", "spinning top: precession and nutation, rk4", "Lagrange's top, solve_ivp", 1e-7, "rad", nutation),
-    *(Case("smooth", f"{name}: semi-implicit after 1 s", "solve_ivp of the textbook's equations", 2e-2, "rad", partial(error, name, "semi-implicit", 1e-3, 1.0)) for name in MECHANISMS),
-    Case("smooth", "free asymmetric body: energy, 60 s", "conserved (semi-implicit)", 0.1, "%", partial(kept, "energy", "semi-implicit")),
-    Case("smooth", "free asymmetric body: angular momentum, 60 s", "conserved (semi-implicit)", 1e-9, "%", partial(kept, "momentum", "semi-implicit")),
+    *(
+        Case(
+            "smooth",
+            f"{name}: semi-implicit after 1 s",
+            "solve_ivp of the textbook's equations",
+            2e-2,
+            "rad",
+            partial(error, name, "semi-implicit", 1e-3, 1.0),
+        )
+        for name in MECHANISMS
+    ),
+    Case(
+        "smooth",
+        "free asymmetric body: energy, 60 s",
+        "conserved (semi-implicit)",
+        0.1,
+        "%",
+        partial(kept, "energy", "semi-implicit"),
+    ),
+    Case(
+        "smooth",
+        "free asymmetric body: angular momentum, 60 s",
+        "conserved (semi-implicit)",
+        1e-9,
+        "%",
+        partial(kept, "momentum", "semi-implicit"),
+    ),
     Case("chain", "30 links, masses 1 : 10⁴, 60 s: energy gained", "none gained", 1.0, "%", chain),
-]  # fmt: skip
+]
