@@ -130,7 +130,7 @@ class Files(unittest.TestCase):
             ("s.yaml", "duration: 1 s", "duration: 1 m", 3, "'1 m' is not a time"),
             ("s.yaml", "at: 300 ms", "att: 300 ms", 7, "unknown word 'att'; did you mean 'at'"),
             ("s.yaml", "below: 3 m}", "belo: 3 m}", 9, "unknown word 'belo'; did you mean 'below'"),
-            ("s.yaml", "finish: the ball is down", "finish:", 9, "needs something to do"),
+            ("s.yaml", "finish: the ball is down", "finish:", 10, "'finish' is empty"),
             ("t.yaml", "trials: 2", "trials: two", 3, "trials"),
             ("t.yaml", "ball.z", "ball.zz", 8, "did you mean 'ball.z'"),
             ("t.yaml", "uniform: [80 cm, 1 m]", "uniform: [80 deg, 1 m]", 8, "'80 deg' is not a length"),

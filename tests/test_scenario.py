@@ -83,7 +83,9 @@ class Course(unittest.TestCase):
             .ground()
             .body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 0.15)), surface=vd.Surface(restitution=0.9))
         )
-        scenario = vd.Scenario(w, "250 ms", tick="50 ms").expect("in the air", never=vd.touching("ball", "ground"))
+        scenario = vd.Scenario(w, "250 ms", check_period="50 ms").expect(
+            "in the air", never=vd.touching("ball", "ground")
+        )
         verdict = vd.run(scenario).outcome["expectations"]["in the air"]
         self.assertFalse(verdict["passed"])
         self.assertAlmostEqual(verdict["time"], 0.15)  # the look after √(2·0.05/g) = 0.101 s

@@ -40,10 +40,10 @@ models:
     motors:
       drive: {mode: velocity, damping: 20, limit: 50 N*m, inertia: 0.02}
     loops:
-      guide: {a: ram, b: frame, kind: prismatic, axis: [1, 0, 0]}
-      leash: {a: ram, b: frame, kind: rope, length: 2 m}
+      guide: {link_a: ram, link_b: frame, kind: prismatic, axis: [1, 0, 0]}
+      leash: {link_a: ram, link_b: frame, kind: rope, length: 2 m}
     springs:
-      coil: {a: ram, b: frame, stiffness: 50 N/m, damping: 1, length: 60 cm, at_b: [0, 0, 0.1]}
+      coil: {link_a: ram, link_b: frame, stiffness: 50 N/m, damping: 1, length: 60 cm, at_b: [0, 0, 0.1]}
     no_contact: [[crank, ram]]
 place:
   press: {model: press, fixed: true, pose: {xyz: [0, 0, 1]}, joints: {drive: 20 deg}}

@@ -374,6 +374,11 @@ class Sheet:
         return cls._fields
 
     @property
+    def values(self) -> Mapping[str, Any]:
+        """What it says, SI, by the names of its fields."""
+        return {name: self.__dict__[name] for name in self._fields}
+
+    @property
     def given(self) -> Mapping[str, Any]:
         """What was given when it was made, as it was written."""
         return dict(self._given)
@@ -396,16 +401,23 @@ class Sheet:
     def __eq__(self, other: object) -> bool:
         if type(self) is not type(other):
             return NotImplemented
-        return all(_same(self.__dict__[name], other.__dict__[name]) for name in self._fields)
+        return all(_same(value, other.__dict__[name]) for name, value in self.values.items())
 
     def __hash__(self) -> int:
-        return hash((type(self), *(repr(self.__dict__[name]) for name in self._fields)))
+        return hash((type(self), *map(repr, self.values.values())))
 
     def __copy__(self) -> Self:
         return self
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _again, (type(self), dict(self._given))
+
     def __deepcopy__(self, memo: object) -> Self:
         return self  # never changed
+
+
+def _again(kind: type[Sheet], given: dict[str, Any]) -> Sheet:
+    return kind(**given)
 
 
 def unknown_word(what: str, word: str, known: Mapping[str, Any] | Sequence[str], where: str) -> VeldrainError:

@@ -226,3 +226,12 @@ _EXAMPLES = {
     "angular noise density": "0.005 deg/s/sqrt(Hz)",
     "acceleration noise density": "150 ug/sqrt(Hz)",
 }
+
+
+def worded(name: str) -> str:
+    """A class name as files write it.
+
+    >>> worded("HeightField")
+    'height_field'
+    """
+    return re.sub(r"(?<!^)(?=[A-Z])", "_", name).lower()

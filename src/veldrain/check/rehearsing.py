@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
+from types import SimpleNamespace
 from typing import Any
 
 from veldrain.check.finding import Finding
@@ -13,7 +14,7 @@ from veldrain.model import World
 from veldrain.recording import Recorder
 from veldrain.sampling import Samples
 from veldrain.scenario import Scenario
-from veldrain.scenario.conditions import Look
+from veldrain.scenario.conditions import Watching
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
 from veldrain.simulation import Simulation
@@ -67,10 +68,10 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
     except VeldrainError as error:
         yield _mistake("cannot-run", error)
         return
-    look = Look(sim)
+    look = Watching(sim)
     acts: list[Callable[[], Any]] = [lambda c=c: c.bind(look) for c in scenario.conditions()]  # type: ignore[misc]
-    for push in scenario.pushes().values():
-        acts.append(lambda p=push: (sim.engine.pushed(p.link), sim.steps_of(p.lasting, "lasting")))  # type: ignore[misc]
+    stage: Any = SimpleNamespace(simulation=sim, finish=lambda reason: None)
+    acts += [lambda e=entry: e.action.bind(stage) for entry in scenario.timeline]  # type: ignore[misc]
     failed = False
     for act in acts:
         try:

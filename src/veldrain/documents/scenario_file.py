@@ -1,113 +1,163 @@
-"""Scenario files: the same words as ``Scenario``."""
+"""Scenario files: the words of ``Scenario``, its actions and its conditions."""
 
 from __future__ import annotations
 
+from functools import cache, reduce
+from operator import and_, or_
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
-from pydantic import Field
+from pydantic import Field, create_model
 
-from veldrain.control import NamedController
-from veldrain.documents.model_text import Row
+from veldrain.control import NamedController, call_named, load_named
 from veldrain.documents.source import Document, Source
+from veldrain.documents.words import Words, document, made
 from veldrain.documents.world_file import load_world
 from veldrain.errors import VeldrainError
-from veldrain.scenario import Condition, Scenario, clearance, distance, touching
+from veldrain.scenario import Action, Condition, Scenario
+from veldrain.scenario.conditions import Measure
 from veldrain.units import Quantity
 
+Values = list[Any] | dict[str, Any] | str  # what a condition is asked about: names in a row, or by word
 
-class ControllerText(Document):
-    """A controller: ``use: module:Name`` or ``file.py:Name``, and its arguments."""
+
+class NamedText(Words):
+    """Something of one's own: ``use: module:Name`` or ``file.py:Name``, and its arguments."""
 
     use: str
     arguments: dict[str, Any] = Field(default={}, alias="with")
 
-    def make(self, source: Source, *place: str | int) -> NamedController:
+    def make(self, folder: Path) -> Any:
+        return call_named(load_named(self.use, folder, ""), self.arguments, self.use, "")
+
+
+class ControllerText(NamedText):
+    """A controller, made anew for each trial."""
+
+    def named(self, source: Source, *place: str | int) -> NamedController:
+        """The controller by its name."""
         return NamedController(self.use, self.arguments, str(source.path.parent.resolve()), source.line(place))
 
 
-class ConditionText(Document):
-    """``{distance: [a, b], below: 0.5 m}``, ``{touching: [a, b]}``, or others joined."""
+class _Condition(Words):
+    """``{distance: [a, b], below: 0.5 m}``, ``{touching: [a, b]}``, ``{use: file.py:Name}``, or others joined."""
 
-    distance: tuple[str, str] | None = None
-    clearance: tuple[str, str] | None = None
-    touching: tuple[str, str] | None = None
     below: Quantity | None = None
     above: Quantity | None = None
     between: tuple[Quantity, Quantity] | None = None
-    all: list[ConditionText] | None = None
-    any: list[ConditionText] | None = None
-    not_: ConditionText | None = Field(default=None, alias="not")
+    all: list[_Condition] | None = None
+    any: list[_Condition] | None = None
+    not_: _Condition | None = Field(default=None, alias="not")
+    use: str | None = None
+    arguments: dict[str, Any] = Field(default={}, alias="with")
 
-    def make(self) -> Condition:
-        given = [k for k in ("distance", "clearance", "touching", "all", "any", "not_") if getattr(self, k) is not None]
-        if len(given) != 1:
-            raise VeldrainError(
-                f"{len(given)} conditions", cure="give one of distance, clearance, touching, all, any and not"
-            )
-        if self.distance or self.clearance:
-            measure = distance(*self.distance) if self.distance else clearance(*(self.clearance or ("", "")))
-            if sum(bound is not None for bound in (self.below, self.above, self.between)) != 1:
-                raise VeldrainError(f"{given[0]} is not compared with one thing", cure="give below, above or between")
-            if self.between is not None:
-                return measure.between(*self.between)
-            return measure < self.below if self.below is not None else measure > (self.above or 0.0)
-        if self.touching:
-            return touching(*self.touching)
-        if self.not_:
-            return ~self.not_.make()
-        parts = [c.make() for c in (self.all or self.any or [])]
-        if not parts:
-            raise VeldrainError("an empty list of conditions", cure="give one or more")
-        joined = parts[0]
-        for part in parts[1:]:
-            joined = joined & part if self.all else joined | part
-        return joined
+    def make(self, folder: Path) -> Condition:
+        kinds: dict[str, Any] = {**Measure.kinds, **Condition.kinds}
+        told = [word for word in (*kinds, "use", "all", "any", "not_") if getattr(self, word) is not None]
+        if len(told) != 1:
+            known = ", ".join([*kinds, "all", "any", "not", "use"])
+            raise VeldrainError(f"{len(told)} conditions", cure=f"give one of {known}")
+        word = told[0]
+        if word in ("all", "any"):
+            parts: list[Condition] = [part.make(folder) for part in getattr(self, word)]
+            if not parts:
+                raise VeldrainError("an empty list of conditions", cure="give one or more")
+            return reduce(and_ if word == "all" else or_, parts)
+        if word == "not_":
+            return ~self.not_.make(folder)  # type: ignore[union-attr]
+        if self.use is not None:
+            found = call_named(load_named(self.use, folder, ""), self.arguments, self.use, "")
+        else:
+            found = asked(kinds[word], getattr(self, word), word)
+        return self._compared(found, word)
+
+    def _compared(self, found: Any, word: str) -> Condition:
+        bounds = [bound is not None for bound in (self.below, self.above, self.between)]
+        if isinstance(found, Condition):
+            if any(bounds):
+                raise VeldrainError(f"{word} is compared with a number", cure="leave below, above and between out")
+            return found
+        if not isinstance(found, Measure):
+            raise VeldrainError(f"'{self.use}' gives {type(found).__name__}, not a condition", cure="name one")
+        if sum(bounds) != 1:
+            raise VeldrainError(f"{word} is not compared with one thing", cure="give below, above or between")
+        if self.between is not None:
+            return found.between(*self.between)
+        return found < self.below if self.below is not None else found > self.above  # type: ignore[operator]
 
 
-class PushText(Document):
-    """A push."""
+@cache
+def condition_text() -> type[_Condition]:
+    """The words of all conditions."""
+    fields: dict[str, Any] = dict.fromkeys((*Measure.kinds, *Condition.kinds), (Values, None))
+    found: type[_Condition] = create_model("ConditionWords", __base__=_Condition, **fields)
+    for word, of in (("all", list[found]), ("any", list[found]), ("not_", found)):  # type: ignore[valid-type]
+        found.model_fields[word].annotation = of | None  # type: ignore[assignment]
+    found.model_rebuild(force=True)
+    return found
 
-    link: str
-    force: Row = [0.0, 0.0, 0.0]
-    torque: Row = [0.0, 0.0, 0.0]
-    at: Row = [0.0, 0.0, 0.0]
-    lasting: Quantity = 0.1
-    name: str | None = None
+
+def asked(kind: Any, value: Any, word: str) -> Any:
+    """What a class makes of names in a row, of one name, or of a map."""
+    values = value if isinstance(value, list) else [] if isinstance(value, dict) else [value]
+    names = [*values, *(value.values() if isinstance(value, dict) else ())]
+    if not all(isinstance(name, str | int | float) for name in names):
+        raise VeldrainError(f"{word} of {value!r}", cure="give names")
+    if isinstance(value, dict):
+        return call_named(kind, value, word, "")
+    needed = [f for f in kind.__dataclass_fields__ if f not in ("word",)]
+    if len(values) != len(needed):
+        raise VeldrainError(f"{word} of {len(values)} things", cure=f"give [{', '.join(needed)}]")
+    return kind(*values)
 
 
-class EntryText(Document):
+class _Entry(Words):
     """What happens at a time or when a condition first holds."""
 
     at: Quantity | None = None
-    when: ConditionText | None = None
-    push: PushText | None = None
-    finish: str | None = None
+    do: NamedText | None = None
+
+    def action(self, folder: Path) -> Action:
+        """What is to be done."""
+        told = [word for word in (*Action.kinds, "do") if getattr(self, word) is not None]
+        if len(told) != 1:
+            what = "something to do" if not told else "one thing to do"
+            words = ", ".join(f"{word}:" for word in (*Action.kinds, "do"))
+            raise VeldrainError(f"an entry needs {what}", cure=f"give one of {words}")
+        value = made(getattr(self, told[0]), folder)
+        return value if isinstance(value, Action) else Action.kinds[told[0]](value)
 
 
-class ExpectationText(Document):
-    """A rule that a trial passes or fails."""
-
+class _Expectation(Words):
     name: str
-    never: ConditionText | None = None
-    always: ConditionText | None = None
-    eventually: ConditionText | None = None
-    within: Quantity | None = None
 
 
 class ScenarioText(Document):
-    """A scenario file."""
+    """A scenario file; the words of ``Scenario`` and its world, controllers, timeline and expectations."""
 
     world: str
-    duration: Quantity
     controllers: dict[str, ControllerText] = {}
-    step: Quantity = 1e-3
-    tick: Quantity = 1e-2
-    truth: list[str] = []
-    integrator: Literal["semi-implicit", "rk4"] = "semi-implicit"
-    record_contacts: bool | Quantity = False
-    timeline: list[EntryText] = []
-    expect: list[ExpectationText] = []
+
+
+@cache
+def scenario_text() -> type[Document]:
+    """The words of a scenario file."""
+    condition = condition_text()
+    kinds: dict[str, Any] = {**Action.kinds}
+    actions: dict[str, Any] = {word: (document(kind) | str | float, None) for word, kind in kinds.items()}
+    entry = create_model("EntryWords", __base__=_Entry, when=(condition, None), **actions)
+    conditions: dict[str, Any] = dict.fromkeys(("never", "always", "eventually"), (condition, None))
+    expectation = create_model(
+        "ExpectationWords",
+        __base__=(_Expectation, document(Scenario.expect, ("never", "always", "eventually"))),
+        **conditions,
+    )
+    return create_model(
+        "ScenarioWords",
+        __base__=(ScenarioText, document(Scenario, ("world", "controllers"))),
+        timeline=(list[entry], []),  # type: ignore[valid-type]
+        expect=(list[expectation], []),  # type: ignore[valid-type]
+    )
 
 
 def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
@@ -124,32 +174,23 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
     40.0
     """
     source = Source(path, "scenario")
-    text = source.read(ScenarioText)
+    text: Any = source.read(scenario_text())
+    folder = source.path.parent
     with source.at("world"):
-        world = load_world(source.path.parent / text.world, draft)
-    controllers = {r: c.make(source, "controllers", r) for r, c in text.controllers.items()}
+        world = load_world(folder / text.world, draft)
+    controllers = {r: c.named(source, "controllers", r) for r, c in text.controllers.items()}
+    own = document(Scenario, ("world", "controllers"))
+    words = {word: made(getattr(text, word), folder) for word in own.model_fields if word in text.told}
     with source.at("duration"):
-        scenario = Scenario(
-            world, text.duration, controllers, text.step, text.tick, text.truth, text.integrator, text.record_contacts
-        )
+        scenario = Scenario(world, controllers=controllers, **words)
     for k, entry in enumerate(text.timeline):
         with source.at("timeline", k):
-            _add_entry(scenario, entry, source.line(("timeline", k)))
-    for k, e in enumerate(text.expect):
+            if (entry.at is None) == (entry.when is None):
+                raise VeldrainError("an entry needs a moment", cure="give at: or when:")
+            moment = scenario.at(entry.at) if entry.at is not None else scenario.when(entry.when.make(folder))
+            moment.do(entry.action(folder), source.line(("timeline", k)))
+    for k, expected in enumerate(text.expect):
         with source.at("expect", k):
-            never, always, eventually = (c.make() if c else None for c in (e.never, e.always, e.eventually))
-            scenario.expect(e.name, never, always, eventually, e.within)
+            words = expected.given(folder)
+            scenario.expect(words.pop("name"), **words)
     return scenario
-
-
-def _add_entry(scenario: Scenario, entry: EntryText, where: str) -> None:
-    if (entry.at is None) == (entry.when is None):
-        raise VeldrainError("an entry needs a moment", cure="give at: or when:")
-    if (entry.push is None) == (entry.finish is None):
-        raise VeldrainError("an entry needs something to do", cure="give push: or finish:")
-    moment = scenario.at(entry.at) if entry.at is not None else scenario.when(entry.when.make())  # type: ignore[union-attr]
-    if entry.push:
-        p = entry.push
-        moment.push(p.link, p.force, p.torque, p.at, p.lasting, p.name, where)
-    else:
-        moment.finish(entry.finish or "")

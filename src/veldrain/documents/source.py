@@ -130,9 +130,20 @@ class Source:
         word = str(place[-1]) if place else "file"
         if first["type"] == "missing":
             return VeldrainError(f"'{place[-1]}' is missing", where=where, cure=f"add '{place[-1]}:'")
+        word = self._last_word(place) or word  # what follows names one of several forms, not a word of the file
         if first["input"] is None:
             return VeldrainError(f"'{word}' is empty", where=where, cure="give it a value, or leave it out")
         return VeldrainError(f"{word}: {first['msg'].lower()}", where=where, cure=f"it is {str(first['input'])[:60]!r}")
+
+    def _last_word(self, place: Place) -> str:
+        """The last key of a place that is in the file."""
+        node, last = self.tree, ""
+        for key in place:
+            try:
+                node, last = node[key], str(key)
+            except (KeyError, IndexError, TypeError):
+                continue
+        return last
 
     @contextmanager
     def at(self, *place: str | int) -> Iterator[None]:

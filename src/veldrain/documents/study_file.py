@@ -84,9 +84,9 @@ def load_study(path: str | Path, draft: bool = False, limit: Quantity | None = N
     with source.at("scenario"):
         scenario = load_scenario(source.path.parent / text.scenario, draft)
     controllers = {
-        name: {robot: one.make(source, "controllers", name, robot) for robot, one in c.items()}
+        name: {robot: one.named(source, "controllers", name, robot) for robot, one in c.items()}
         if isinstance(c, dict)
-        else c.make(source, "controllers", name)
+        else c.named(source, "controllers", name)
         for name, c in text.controllers.items()
     }
     vary = {}

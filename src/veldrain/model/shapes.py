@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -13,7 +13,7 @@ from veldrain.errors import VeldrainError
 from veldrain.model.looks import GREY, Look
 from veldrain.pose import Array, Pose
 from veldrain.sheet import Number, Row, Sheet
-from veldrain.units import Quantity, quantity, triple
+from veldrain.units import Quantity, quantity, triple, worded
 
 Role = Literal["both", "visual", "collision"]
 ROLES = ("both", "visual", "collision")
@@ -58,7 +58,13 @@ class Surface(Sheet):
 class Shape:
     """What the shapes share: a volume, its centre, and an inertia about that centre."""
 
+    kinds: ClassVar[dict[str, type[Shape]]] = {}  # by the word that files know them by
     volume: float
+
+    def __init_subclass__(cls, **more: Any) -> None:
+        super().__init_subclass__(**more)
+        if not cls.__name__.startswith("_"):
+            Shape.kinds[worded(cls.__name__)] = cls
 
     @property
     def centre(self) -> Array:

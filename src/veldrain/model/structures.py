@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +13,7 @@ from veldrain.model.meshes import Mesh
 from veldrain.model.shapes import Box, Shape
 from veldrain.model.volumes import bounds
 from veldrain.pose import Pose
-from veldrain.units import Quantity, quantities, quantity, triple
+from veldrain.units import Quantity, quantities, quantity, triple, worded
 
 Piece = tuple[Shape, Pose]
 Ints = NDArray[np.int64]
@@ -20,6 +21,12 @@ Ints = NDArray[np.int64]
 
 class Built:
     """Something that is built from shapes; a new kind is a new class with its own ``pieces``."""
+
+    kinds: ClassVar[dict[str, type[Built]]] = {}  # by the word that files know them by
+
+    def __init_subclass__(cls, **more: Any) -> None:
+        super().__init_subclass__(**more)
+        Built.kinds[worded(cls.__name__)] = cls
 
     def pieces(self) -> Iterator[Piece]:
         """Its shapes, with their poses in its frame."""

@@ -6,7 +6,7 @@ import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import overload
+from typing import Any, ClassVar, overload
 
 from veldrain.errors import VeldrainError
 from veldrain.simulation import Simulation
@@ -15,7 +15,7 @@ from veldrain.units import Quantity, quantity
 Pair = tuple[str, str]
 
 
-class Look:
+class Watching:
     """A simulation at one moment, and what has touched since the moment before."""
 
     def __init__(self, simulation: Simulation) -> None:
@@ -23,7 +23,7 @@ class Look:
         self._touched: set[Pair] = set()
 
     def take(self) -> None:
-        """Look again."""
+        """Watching again."""
         watches = enumerate(self.simulation.watches)
         self._touched = {pair for k, pair in watches if self.simulation.touched(k)}
 
@@ -33,14 +33,25 @@ class Look:
 
 
 class Condition(ABC):
-    """Something that holds or does not; combine with ``&``, ``|`` and ``~``."""
+    """Something that holds or does not; combine with ``&``, ``|`` and ``~``.
+
+    A new condition is a frozen dataclass below it with ``bind``; one of a user's own is named in files as
+    ``use: file.py:Name``.
+    """
+
+    kinds: ClassVar[dict[str, type[Condition]]] = {}  # by the word that files know them by
+
+    def __init_subclass__(cls, word: str = "", **more: Any) -> None:
+        super().__init_subclass__(**more)
+        if word:
+            Condition.kinds[word] = cls
 
     def watches(self) -> set[Pair]:
         """The pairs whose touching has to be noted."""
         return set()
 
     @abstractmethod
-    def bind(self, look: Look) -> Callable[[], bool]:
+    def bind(self, look: Watching) -> Callable[[], bool]:
         """The function that tells whether it holds now; unknown names are told here."""
 
     def __and__(self, other: Condition) -> Condition:
@@ -70,7 +81,7 @@ class Joined(Condition):
     def watches(self) -> set[Pair]:
         return self.one.watches() | self.other.watches()
 
-    def bind(self, look: Look) -> Callable[[], bool]:
+    def bind(self, look: Watching) -> Callable[[], bool]:
         one, other = self.one.bind(look), self.other.bind(look)
         return (lambda: one() and other()) if self.both else (lambda: one() or other())
 
@@ -84,21 +95,27 @@ class Not(Condition):
     def watches(self) -> set[Pair]:
         return self.one.watches()
 
-    def bind(self, look: Look) -> Callable[[], bool]:
+    def bind(self, look: Watching) -> Callable[[], bool]:
         one = self.one.bind(look)
         return lambda: not one()
 
 
 @dataclass(frozen=True)
-class Touching(Condition):
+class Touching(Condition, word="touching"):
     """Two things touch: no touch is missed, however short."""
 
-    pair: Pair
+    a: str
+    b: str
+
+    @property
+    def pair(self) -> Pair:
+        """Both."""
+        return self.a, self.b
 
     def watches(self) -> set[Pair]:
         return {self.pair}
 
-    def bind(self, look: Look) -> Callable[[], bool]:
+    def bind(self, look: Watching) -> Callable[[], bool]:
         reason = look.simulation.engine.never_touch(*self.pair)
         if reason:
             raise VeldrainError(
@@ -117,36 +134,45 @@ class Compared(Condition):
     below: bool
     bound: float
 
-    def bind(self, look: Look) -> Callable[[], bool]:
+    def bind(self, look: Watching) -> Callable[[], bool]:
         value, bound = self.measure.bind(look.simulation), self.bound
         return (lambda: value() < bound) if self.below else (lambda: value() > bound)
 
 
 class Measure(ABC):
-    """A length that can be compared: ``measure < 0.5`` or ``measure < "50 cm"`` is a condition.
+    """A quantity that can be compared: ``measure < 0.5`` or ``measure < "50 cm"`` is a condition.
 
-    ``measure.between("10 cm", "50 cm")`` is one too: Python drops half of ``0.1 < measure < 0.5``.
+    ``measure.between("10 cm", "50 cm")`` is one too: Python drops half of ``0.1 < measure < 0.5``. A new measure is a
+    frozen dataclass below it with ``bind``, its kind of quantity and the word that files know it by.
     """
+
+    kinds: ClassVar[dict[str, type[Measure]]] = {}
+    quantity: ClassVar[str] = "length"
+
+    def __init_subclass__(cls, word: str = "", **more: Any) -> None:
+        super().__init_subclass__(**more)
+        if word:
+            Measure.kinds[word] = cls
 
     @abstractmethod
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         """The function that measures now; unknown names are told here."""
 
     def __lt__(self, bound: Quantity) -> Condition:
-        return Compared(self, True, quantity(bound, "length", "condition"))
+        return Compared(self, True, quantity(bound, self.quantity, "condition"))
 
     def __gt__(self, bound: Quantity) -> Condition:
-        return Compared(self, False, quantity(bound, "length", "condition"))
+        return Compared(self, False, quantity(bound, self.quantity, "condition"))
 
     def between(self, low: Quantity, high: Quantity) -> Condition:
         """It is above the one and below the other."""
-        if not quantity(low, "length", "condition") < quantity(high, "length", "condition"):
+        if not quantity(low, self.quantity, "condition") < quantity(high, self.quantity, "condition"):
             raise VeldrainError(f"between {low} and {high}", where="condition", cure="give the lower bound first")
         return (self > low) & (self < high)
 
 
 @dataclass(frozen=True)
-class Distance(Measure):
+class Distance(Measure, word="distance"):
     """Between the origins of two links, frames or things."""
 
     a: str
@@ -159,7 +185,7 @@ class Distance(Measure):
 
 
 @dataclass(frozen=True)
-class Clearance(Measure):
+class Clearance(Measure, word="clearance"):
     """Least gap between the shapes of two things."""
 
     a: str
@@ -202,6 +228,6 @@ def touching(a: str, b: str) -> Touching:
     """Holds when two things touch. A name stands for all whose names start with it.
 
     >>> touching("crawler", "culvert")
-    Touching(pair=('crawler', 'culvert'))
+    Touching(a='crawler', b='culvert')
     """
-    return Touching((a, b))
+    return Touching(a, b)

@@ -3,52 +3,24 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from veldrain.errors import VeldrainError, checked_title
+from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.model import World
+from veldrain.scenario.actions import Action, Finish, Push
 from veldrain.scenario.conditions import Condition
-from veldrain.units import Quantity, Triple, quantity, triple
-
-
-@dataclass
-class Push:
-    """A push on a link or body for a time."""
-
-    name: str
-    link: str
-    force: Triple
-    torque: Triple
-    at: Triple
-    lasting: float
-    where: str = ""  # file and line
-
-    def __str__(self) -> str:
-        load = ", ".join(f"{f:.3g}" for f in self.force)
-        return f"push '{self.name}' on {self.link}: ({load}) N for {self.lasting:g} s"
-
-
-@dataclass
-class Finish:
-    """The end of the trial, for a reason."""
-
-    reason: str
-
-    def __str__(self) -> str:
-        return f"finish: {self.reason}"
-
-
-Action = Push | Finish
+from veldrain.units import Quantity, quantity
 
 
 @dataclass
 class Entry:
-    """What happens when: at a time in s, or when a condition first holds."""
+    """What happens when: at a time in s, or when a condition first holds; ``where``: file and line."""
 
     trigger: float | Condition
     action: Action
+    where: str = ""
 
 
 @dataclass(frozen=True)
@@ -68,54 +40,39 @@ class Expectation:
 
 
 class Moment:
-    """What to do at a moment of a scenario; made by ``Scenario.at`` and ``Scenario.when``."""
+    """What to do at a moment of a scenario; made by ``Scenario.at`` and ``Scenario.when``.
+
+    ``do`` takes any action; those that come with Veldrain are methods by their names: ``push``, ``finish``, ….
+    """
 
     def __init__(self, scenario: Scenario, trigger: float | Condition) -> None:
         self._scenario, self._trigger = scenario, trigger
 
-    def push(
-        self,
-        link: str,
-        force: Sequence[Quantity] = (0.0, 0.0, 0.0),
-        torque: Sequence[Quantity] = (0.0, 0.0, 0.0),
-        at: Sequence[Quantity] = (0.0, 0.0, 0.0),
-        lasting: Quantity = 0.1,
-        name: str | None = None,
-        where: str = "",
-    ) -> Scenario:
-        """Push a link or body.
+    def do(self, action: Action, where: str = "") -> Scenario:
+        """Do something.
 
         Args:
-            link: its name path.
-            force: N, world axes.
-            torque: N·m, world axes.
-            at: the point of the link's frame where the force acts, m.
-            lasting: s.
-            name: of the push, for a study to vary it; None: ``push`` and a number.
+            action: what.
             where: file and line it comes from, for messages.
         """
-        place, where = where, f"push on {link}"
+        if not isinstance(action, Action):
+            raise VeldrainError(f"{action!r} is not an action", where="scenario", cure="give one such as vd.Push(…)")
         pushes = self._scenario.pushes()
-        name = checked_title(name or f"push{len(pushes) + 1}", "push")
-        if name in pushes:
-            raise VeldrainError(f"a second push '{name}'", where="scenario", cure="give it another name")
-        if not 0 < quantity(lasting, "time", where) < float("inf"):
-            raise VeldrainError(f"lasting is {lasting}", where=where, cure="give a time above zero")
-        action = Push(
-            name,
-            link,
-            triple(force, "force", where),
-            triple(torque, "torque", where),
-            triple(at, "length", where),
-            quantity(lasting, "time", where),
-            place,
-        )
-        return self._scenario.add(Entry(self._trigger, action))
+        if isinstance(action, Push):
+            action = action if action.name else action.changed(name=f"push{len(pushes) + 1}")
+            if action.name in pushes:
+                raise VeldrainError(f"a second push '{action.name}'", where="scenario", cure="give it another name")
+        return self._scenario.add(Entry(self._trigger, action, where))
 
-    def finish(self, reason: str) -> Scenario:
-        """End the trial for a reason."""
-        checked_title(reason, "finish: reason")
-        return self._scenario.add(Entry(self._trigger, Finish(reason)))
+    def __getattr__(self, word: str) -> Callable[..., Scenario]:
+        if word.startswith("_"):
+            raise AttributeError(word)
+        if word not in Action.kinds:
+            raise unknown("action", word, Action.kinds, "scenario")
+        return lambda *values, **given: self.do(Action.kinds[word](*values, **given))
+
+    def __dir__(self) -> list[str]:
+        return sorted({*super().__dir__(), *Action.kinds})
 
 
 class Scenario:
@@ -126,7 +83,7 @@ class Scenario:
         duration: the longest a trial goes on, s.
         controllers: a controller for each robot that has one, by robot.
         step: of the engine, s.
-        tick: time between looks at the conditions, s, a whole number of steps.
+        check_period: time between looks at the conditions, s, a whole number of steps.
         truth: names of the robots whose controllers may read truth sensors.
         integrator: of the engine, see ``Simulation``.
         record_contacts: True: every contact of the world is recorded as the stream ``scenario/contacts``, at each tick
@@ -142,7 +99,7 @@ class Scenario:
         duration: Quantity,
         controllers: Mapping[str, Any] | None = None,
         step: Quantity = 1e-3,
-        tick: Quantity = 1e-2,
+        check_period: Quantity = 1e-2,
         truth: Iterable[str] = (),
         integrator: str = "semi-implicit",
         record_contacts: bool | Quantity = False,
@@ -151,10 +108,12 @@ class Scenario:
         self.duration = quantity(duration, "time", "duration")
         self.controllers: dict[str, Any] = dict(controllers or {})
         self.step = quantity(step, "time", "step")
-        self.tick = quantity(tick, "time", "tick")
+        self.check_period = quantity(check_period, "time", "check_period")
         self.truth = frozenset(truth)
         self.integrator = integrator
-        contacts = (self.tick if record_contacts else None) if isinstance(record_contacts, bool) else record_contacts
+        contacts = (
+            (self.check_period if record_contacts else None) if isinstance(record_contacts, bool) else record_contacts
+        )
         self.record_contacts = None if contacts is None else quantity(contacts, "time", "record_contacts")
         self.timeline: list[Entry] = []
         self.expectations: dict[str, Expectation] = {}
@@ -222,7 +181,7 @@ class Scenario:
 
     def pushes(self) -> dict[str, Push]:
         """All pushes by name."""
-        return {e.action.name: e.action for e in self.timeline if isinstance(e.action, Push)}
+        return {e.action.name or "": e.action for e in self.timeline if isinstance(e.action, Push)}
 
     def reasons(self) -> list[str]:
         """The reasons for which a trial may finish."""

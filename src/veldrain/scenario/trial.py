@@ -20,9 +20,9 @@ from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording
 from veldrain.recording.interrupts import uninterrupted
 from veldrain.sampling import Reading
-from veldrain.scenario.conditions import Condition, Look
+from veldrain.scenario.conditions import Condition, Watching
 from veldrain.scenario.limits import OverLimitError, limited
-from veldrain.scenario.scenario import Entry, Expectation, Finish, Scenario
+from veldrain.scenario.scenario import Expectation, Scenario
 from veldrain.simulation import Simulation
 from veldrain.units import Quantity, quantity
 
@@ -104,32 +104,34 @@ class Trial:
         self.scenario, self.recorder = scenario, recorder
         watches = sorted({pair for c in scenario.conditions() for pair in c.watches()})
         self.simulation = sim = Simulation(scenario.world, scenario.step, seed, scenario.integrator, watches, exact)
-        self.look = Look(sim)
-        self.tick = sim.steps_of(scenario.tick, "scenario: tick")
+        self.look = Watching(sim)
+        self.tick = sim.steps_of(scenario.check_period, "scenario: check_period")
         self.end = sim.steps_of(scenario.duration, "scenario: duration")
         self.drivers = [
             _Driver(self, robot, controller, robot in scenario.truth)
             for robot, controller in scenario.controllers.items()
         ]
-        self.timed = [
-            (sim.steps_of(e.trigger, "scenario: at", least=0), e)
-            for e in scenario.timeline
-            if not isinstance(e.trigger, Condition)
-        ]
+        self.reason: str | None = None
+        self.timed: list[tuple[int, int]] = []  # steps, and numbers of entries, that are still to come
+        self.waiting: list[int] = []  # numbers of entries whose conditions have not held yet
+        self._holds: dict[int, Callable[[], bool]] = {}
+        self._acts: list[Callable[[], None]] = []
+        for k, entry in enumerate(scenario.timeline):
+            with told_at(entry.where):
+                self._acts.append(entry.action.bind(self))
+                if isinstance(entry.trigger, Condition):
+                    self._holds[k] = entry.trigger.bind(self.look)
+                    self.waiting.append(k)
+                else:
+                    self.timed.append((sim.steps_of(entry.trigger, "scenario: at", least=0), k))
         self.timed.sort(key=lambda pair: pair[0])
-        self.waiting = [(e.trigger.bind(self.look), e) for e in scenario.timeline if isinstance(e.trigger, Condition)]
         self.verdicts = [_Verdict(e, e.condition.bind(self.look)) for e in scenario.expectations.values()]
-        for push in scenario.pushes().values():
-            with told_at(push.where):
-                sim.engine.pushed(push.link)
-                sim.steps_of(push.lasting, f"push '{push.name}': lasting")
         self.tally = None
         if scenario.record_contacts is not None:
             self.contacts_every = sim.steps_of(scenario.record_contacts, "scenario: record_contacts")
             self.tally = sim.engine.taps.tally(np.ones(len(sim.engine.plant.geoms), np.int64))
         for robot in scenario.truth - set(scenario.world.placed):
             raise unknown("robot", robot, scenario.world.placed, "scenario: truth")
-        self.reason: str | None = None
         self.state_every = max(1, round(STATE_PERIOD / sim.step))
 
     def streams(self) -> list[str]:
@@ -213,9 +215,9 @@ class Trial:
             self.look.take()
             for verdict in self.verdicts:
                 verdict.look(sim.time)
-            for waiting in [w for w in self.waiting if w[0]()]:
-                self.waiting.remove(waiting)
-                self._do(waiting[1])
+            for number in [k for k in self.waiting if self._holds[k]()]:
+                self.waiting.remove(number)
+                self._do(number)
         while self.timed and self.timed[0][0] == step:
             self._do(self.timed.pop(0)[1])
         if self.reason is None:
@@ -223,13 +225,13 @@ class Trial:
                 if driver.due == step:
                     driver.tick(self)
 
-    def _do(self, entry: Entry) -> None:
-        action, sim = entry.action, self.simulation
-        self.recorder.event(sim.stamp, str(action))
-        if isinstance(action, Finish):
-            self.reason = self.reason or action.reason
-        else:
-            sim.push(action.link, action.force, action.torque, action.at, action.lasting)
+    def _do(self, number: int) -> None:
+        self.recorder.event(self.simulation.stamp, str(self.scenario.timeline[number].action))
+        self._acts[number]()
+
+    def finish(self, reason: str) -> None:
+        """End the trial for a reason, if it has none yet."""
+        self.reason = self.reason or reason
 
 
 def run(

@@ -13,7 +13,7 @@ import numpy as np
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import GROUND, Surface
 from veldrain.pose import Pose
-from veldrain.scenario import Scenario
+from veldrain.scenario import Push, Scenario
 from veldrain.units import Quantity, quantity
 
 
@@ -166,7 +166,7 @@ def set_quantity(scenario: Scenario, path: str, value: float) -> None:
         world.floor.surface = _with(world.floor.surface, name, value)
         return
     if name in _PUSH and thing in scenario.pushes():
-        _set_push(scenario.pushes()[thing], name, value)
+        _set_push(scenario, thing, name, value)
         return
     if name == "position":
         robot = next(r for r in world.placed.values() if thing.startswith(f"{r.name}/"))
@@ -183,15 +183,16 @@ def set_quantity(scenario: Scenario, path: str, value: float) -> None:
     found.pose = Pose(xyz, rpy)
 
 
-def _set_push(push: Any, name: str, value: float) -> None:
+def _set_push(scenario: Scenario, push: str, name: str, value: float) -> None:
+    entry = next(e for e in scenario.timeline if isinstance(e.action, Push) and e.action.name == push)
     if name == "lasting":
         # A time that is drawn is rounded to a millisecond, the longest step that is of use.
-        push.lasting = max(round(value, 3), 1e-3)
+        entry.action = entry.action.changed(lasting=max(round(value, 3), 1e-3))
         return
     load, axis = name.split("_")
-    row = list(getattr(push, load))
+    row = list(entry.action.values[load])
     row["xyz".index(axis)] = value
-    setattr(push, load, tuple(row))
+    entry.action = entry.action.changed(**{load: row})
 
 
 def rounded(value: float) -> float:

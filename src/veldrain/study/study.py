@@ -29,6 +29,7 @@ from veldrain.scenario import Scenario
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial, wall_time
 from veldrain.scenario.trial import carry_out as carry_out_trial
+from veldrain.sheet import Sheet
 from veldrain.study.draws import Draw, kind_of, rounded, set_quantity
 from veldrain.study.metrics import AnyMetric, checked_metrics, described_metric, look_at_metric, metric_of
 from veldrain.study.plan import plan_of
@@ -365,6 +366,8 @@ def plain(thing: Any) -> Any:
         return [thing.use, plain(thing.arguments), source_of(kind)]
     if isinstance(thing, type) or inspect.isroutine(thing):
         return [f"{thing.__module__}:{thing.__qualname__}", source_of(thing)]
+    if isinstance(thing, Sheet):
+        return [f"{type(thing).__name__} {source_of(type(thing))}", plain(thing.values)]
     if isinstance(thing, Mesh):
         numbers = hashlib.sha256(thing.corners.tobytes() + thing.triangles.tobytes()).hexdigest()
         return [type(thing).__name__, numbers, thing.collide, thing.fit]

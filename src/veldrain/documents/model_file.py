@@ -1,0 +1,174 @@
+"""Models in files: the words of ``Model``'s own functions, section by section."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+from pydantic import Field, create_model
+
+from veldrain.control import call_named, load_named
+from veldrain.documents.source import Document, Source
+from veldrain.documents.words import PoseText, Words, call, document
+from veldrain.errors import VeldrainError, unknown
+from veldrain.formats import is_robot_file, load_robot
+from veldrain.model import Model
+from veldrain.model.meshes import Collide
+from veldrain.units import Quantity
+
+
+class MountText(Words):
+    """A sensor on a link: ``use: Lidar``, or ``module:Name`` for one of your own, and its data sheet."""
+
+    use: str
+    on: str
+    pose: PoseText = PoseText()
+    arguments: dict[str, Any] = Field(default={}, alias="with")
+    failures: list[dict[str, Any]] = []
+
+
+class ChangeText(Document):
+    """What is changed of a model that comes from elsewhere; ``null`` removes."""
+
+    links: dict[str, document(Model.link, changes=True)] = {}  # type: ignore[valid-type]
+    joints: dict[str, document(Model.joint, changes=True)] = {}  # type: ignore[valid-type]
+    motors: dict[str, document(Model.motor, ("joint",), changes=True) | None] = {}  # type: ignore[valid-type]
+
+
+_FIGURES = document(Model.joint, ("parent", "child", "kind", "pose", "axis", "mimic", "collide"))
+MotorText = document(Model.motor, ("joint",))
+_JOINT_WORDS = document(Model.joint, ("parent", "child", "kind", "pose"))
+DefaultsText: type[Words] = create_model(
+    "DefaultsWords", __base__=_FIGURES, joints=(str, "*"), kind=(str, None), motor=(MotorText, None)
+)
+AttachText: type[Words] = create_model(
+    "AttachWords", __base__=(document(Model.attach, ("other",)), _JOINT_WORDS), model=(str, ...)
+)
+
+
+class ModelText(Document):
+    """A model, link by link; or one from a robot file or a function, with what is changed of it and added to it."""
+
+    file: str | None = None
+    make: str | None = None
+    search: list[str] = []
+    meshes: Collide = "hull"
+    arguments: dict[str, str | float | bool] = {}
+    scale: float | None = None
+    defaults: list[DefaultsText] = []  # type: ignore[valid-type]
+    change: ChangeText = ChangeText()
+    links: dict[str, document(Model.link)] = {}  # type: ignore[valid-type]
+    joints: dict[str, document(Model.joint)] = {}  # type: ignore[valid-type]
+    attach: dict[str, AttachText] = {}  # type: ignore[valid-type]
+    motors: dict[str, MotorText] = {}  # type: ignore[valid-type]
+    loops: dict[str, document(Model.close)] = {}  # type: ignore[valid-type]
+    springs: dict[str, document(Model.spring)] = {}  # type: ignore[valid-type]
+    no_contact: list[tuple[str, str]] = []
+    frames: dict[str, document(Model.frame)] = {}  # type: ignore[valid-type]
+    sensors: dict[str, MountText] = {}
+    postures: dict[str, dict[str, Quantity]] = {}
+    accept: list[document(Model.accept)] = []  # type: ignore[valid-type]
+
+
+def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], others: dict[str, Model]) -> Model:
+    """A model of a file; those it is joined from are made first and kept in ``others``.
+
+    Raises:
+        VeldrainError: what is wrong in it, with its line.
+    """
+    if name in others:
+        return others[name]
+    text = texts[name]
+    if isinstance(text, str):
+        text = ModelText(file=text) if is_robot_file(text) else ModelText(make=text)
+    place, folder = ("models", name), source.path.parent
+    model = Model(name, draft=source.is_draft)
+    with source.at(*place):
+        model = _begun(source, name, text)
+
+    def each(section: str, act: Callable[..., Any], kind: str = "", words: Any = None) -> None:
+        """Do what a section says, entry by entry; ``kind`` is what line numbers are kept under."""
+        told = getattr(text, section) if words is None else words
+        entries = told.items() if isinstance(told, Mapping) else enumerate(told)
+        for key, entry in entries:
+            at = (*place, *section.split("."), key)
+            if kind:
+                model.where[f"{kind} {key}"] = source.line(at)
+            with source.at(*at):
+                act(key, entry)
+
+    def plain(function: Callable[..., Any]) -> Callable[..., Any]:
+        return lambda key, entry: call(function, entry, folder, key)
+
+    def attach(prefix: str, entry: Any) -> None:
+        if entry.model not in texts or entry.model == name:
+            raise unknown("model", entry.model, [other for other in texts if other != name])
+        words = entry.given(folder) | {"name": prefix}
+        model.attach(make_model(source, words.pop("model"), texts, others), **words)
+
+    def mount(sensor: str, entry: MountText) -> None:
+        made = _sensor(entry, folder)
+        model.mount(sensor, made, on=entry.on, pose=entry.pose.make(folder), failures=entry.failures)
+
+    def change_motor(joint: str, entry: Words | None) -> None:
+        if entry is None:
+            model.remove_motor(joint)
+        else:
+            call(model.change_motor, entry, folder, joint)
+
+    each("defaults", lambda _, entry: call(model.defaults, entry, folder))
+    each("change.links", plain(model.change_link), words=text.change.links)
+    each("change.joints", plain(model.change_joint), words=text.change.joints)
+    each("change.motors", change_motor, words=text.change.motors)
+    each("links", plain(model.link), "link")
+    each("joints", plain(model.joint), "joint")
+    each("attach", attach)
+    each("motors", plain(model.motor), "motor")
+    each("loops", plain(model.close))
+    each("springs", plain(model.spring))
+    each("no_contact", lambda _, pair: model.no_contact(*pair))
+    each("frames", plain(model.frame), "frame")
+    each("sensors", mount, "sensor")
+    each("postures", model.posture)
+    each("accept", lambda _, entry: call(model.accept, entry, folder))
+    if not source.is_draft:
+        model.settle()
+    others[name] = model
+    return model
+
+
+def _begun(source: Source, name: str, text: ModelText) -> Model:
+    """What a model starts from: a robot file, a function, or nothing."""
+    if text.file is not None and text.make is not None:
+        raise VeldrainError("file and make", cure="give one of them")
+    folder = source.path.parent
+    if text.file is not None:
+        search = [folder / other for other in text.search]
+        arguments = {key: str(value) for key, value in text.arguments.items()}
+        file = Path(os.path.normpath(folder / text.file))
+        model = load_robot(file, search, text.meshes, arguments, name, draft=True)
+    elif text.make is not None:
+        found = load_named(text.make, folder, "")
+        model = found() if callable(found) else found
+        if not isinstance(model, Model):
+            raise VeldrainError(
+                f"'{text.make}' gives {type(model).__name__}, not a Model", cure="name a function that makes one"
+            )
+        model = model.copy(name)  # what is changed here is changed of no other
+    else:
+        model = Model(name, draft=source.is_draft)
+    return model.scaled(text.scale) if text.scale is not None else model
+
+
+def _sensor(text: MountText, folder: Path) -> Any:
+    import veldrain.sensing as own
+
+    if ":" in text.use:
+        kind = load_named(text.use, folder, "")
+    elif text.use in own.__all__:
+        kind = getattr(own, text.use)
+    else:
+        raise unknown("sensor", text.use, own.__all__)
+    return call_named(kind, text.arguments, text.use, "")
