@@ -6,12 +6,13 @@ import math
 import tempfile
 import unittest
 from pathlib import Path
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, ClassVar
 
 import numpy as np
 
 import veldrain as vd
-from tests.helpers import DEMO, Hold, cart
+from tests.helpers import DEMO, Hold, cart, cart_scenario
 from veldrain.control import Motors, NamedController, Senses, fresh
 from veldrain.sampling import Reading
 from veldrain.sensing.imu import Inertial
@@ -112,6 +113,72 @@ class Given(unittest.TestCase):
         ):
             with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
                 act()
+
+
+class Told(unittest.TestCase):
+    def test_start_inputs_and_own_streams(self) -> None:
+        scenario = cart_scenario(Driven(), 0.3)
+        recording = vd.run(scenario, seed=4)
+        self.assertEqual(recording["cart/asked"]["data"].tolist()[:2], [0.0, 0.0])
+        self.assertEqual(recording["cart/mass"]["data"].tolist(), [2.0])
+        drawn = [vd.run(scenario, seed=s)["cart/drawn"]["data"][0] for s in (4, 4, 5)]
+        self.assertEqual(drawn[0], drawn[1])
+        self.assertNotEqual(drawn[0], drawn[2])
+
+    def test_several_controllers_of_one_robot(self) -> None:
+        m = cart().link("arm", vd.Box((0.05, 0.05, 0.2)), mass=0.3)
+        m.joint("swing", "car", "arm", "revolute", pose=vd.Pose((0, 0, 0.2)), axis=(0, 1, 0)).motor("swing", limit=1)
+        w = vd.World().place(m, fixed=True)
+        both = {"hold": Hold(), "wave": Wave("swing")}
+        recording = vd.run(vd.Scenario(w, "0.2 s", {"cart": both}))
+        self.assertEqual(recording["cart/commands"]["effort.swing"].iloc[-1], 0.25)
+        self.assertNotEqual(recording["cart/commands"]["effort.slide"].iloc[-1], 0.0)
+        clash = vd.Scenario(w, "0.2 s", {"cart": {"hold": Hold(), "wave": Wave("slide")}})
+        with self.assertWarnsRegex(RuntimeWarning, "cart/slide: is commanded by two controllers, 'hold' and 'wave'"):
+            vd.run(clash)
+
+    def test_tried_without_a_simulation(self) -> None:
+        reading = SimpleNamespace(position=[0.1], velocity=[0.0])
+        told = vd.try_controller(Hold(place=0.5, gain=20), [{"encoders": reading}] * 2)
+        self.assertEqual(told, [{"slide": {"effort": 8.0}}] * 2)
+        self.assertEqual(
+            vd.try_controller(Driven(), {"encoders": reading}, forward="30 cm/s")[0]["slide"]["effort"], 0.3
+        )
+        for words, act in (
+            ("reads 'encoders', and no reading of it was given", lambda: vd.try_controller(Hold(), {})),
+            ("no input 'forwrd'.*'forward'", lambda: vd.try_controller(Driven(), {}, forwrd=1)),
+            ("'3 kg' is not a speed", lambda: vd.try_controller(Driven(), {}, forward="3 kg")),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
+                act()
+
+
+class Driven(Hold):
+    """Is told a speed, and says what it knows."""
+
+    inputs: ClassVar[dict[str, str]] = {"forward": "speed"}
+
+    def start(self, body: Any, random: Any, log: Any) -> None:
+        self.log, self.drawn = log, float(random.standard_normal())
+        if body.model.links:
+            log("mass", body.model.links["car"].mass_properties.mass)
+
+    def update(self, now: float, senses: Any, motors: Any) -> None:
+        self.log("asked", self.inputs.forward)
+        self.log("drawn", self.drawn)
+        motors["slide"].effort = self.inputs.forward
+
+
+class Wave:
+    """Gives a motor one effort."""
+
+    period = 0.05
+
+    def __init__(self, joint: str) -> None:
+        self.joint = joint
+
+    def update(self, now: float, senses: Any, motors: Any) -> None:
+        motors[self.joint].effort = 0.25
 
 
 class Named(unittest.TestCase):

@@ -13,6 +13,7 @@ from PIL import Image as Pillow
 
 import veldrain as vd
 from tests.helpers import DEMO, cart_scenario, command
+from veldrain.recording import Recorder
 from veldrain.report.layers import LAYERS
 from veldrain.report.picture import pictured
 from veldrain.report.staging import staged
@@ -196,11 +197,13 @@ class Recordings(unittest.TestCase):
         file = self.path / "trials" / "one.mcap"
         with self.assertRaisesRegex(vd.VeldrainError, "there is no 9 s in it; give 0 to 2 s"):
             vd.look(file, time=9)
-        with self.assertRaisesRegex(vd.VeldrainError, "moves in .* coordinates, the recording in"):
+        with self.assertRaisesRegex(vd.VeldrainError, "the recording does not know where drift/1, drift/2.* is"):
             vd.look(file, world=DEMO / "worlds" / "sluice.world.yaml")
-        nameless = vd.run(cart_scenario(duration=0.2))
-        with self.assertRaisesRegex(vd.VeldrainError, "world's file is not found; name it with --world"):
-            vd.look(nameless)
+        recorder = Recorder()
+        recorder.begin({})
+        vd.Trial(cart_scenario(duration=0.2), sinks=[recorder]).run()
+        with self.assertRaisesRegex(vd.VeldrainError, "holds no world; name the world's file"):
+            vd.look(vd.Recording(recorder.finish({})))
 
     def test_movies(self) -> None:
         """As many pictures as there is time for, and of the size that was asked for."""

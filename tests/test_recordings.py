@@ -23,6 +23,7 @@ from mcap_ros2.reader import read_ros2_messages
 
 import veldrain as vd
 from tests.helpers import ROOT, Hold, cart_scenario, command
+from veldrain.model import Fields, Message
 from veldrain.recording import Recorder
 from veldrain.recording.messages import to_bytes
 from veldrain.recording.scanning import MOST_UNPACKED
@@ -169,6 +170,7 @@ class Broken(unittest.TestCase):
     def begin(self, duration: float, code: str = "") -> subprocess.Popen[str]:
         program = f"""
 import veldrain as vd
+from veldrain.model import Fields, Message
 from tests.helpers import cart_scenario
 {code}
 vd.run(cart_scenario(duration={duration}), record="{self.folder}/r.mcap")
@@ -257,8 +259,8 @@ vd.run(cart_scenario(duration={duration}), record="{self.folder}/r.mcap")
     def test_the_plan_is_in_a_file_from_its_start(self) -> None:
         recorder = Recorder(self.folder / "p.mcap")
         recorder.begin({"duration": 7.0, "seed": 3})
-        recorder.event(0, "begun")
-        recorder.event(1_500_000_000, "later")
+        for stamp, text in ((0, "begun"), (1_500_000_000, "later")):
+            recorder.write("scenario/events", stamp, Message("std_msgs/msg/String", Fields(data=text)))
         found = vd.Recording(self.folder / "p.mcap.part")
         self.assertEqual((found.metadata["seed"], found.cut), (3, "cut short: readable to 0 s of 7 s"))
         self.assertEqual(json.loads(json.dumps(found.outcome))["failed"], True)

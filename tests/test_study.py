@@ -21,8 +21,8 @@ from scipy import stats
 import veldrain as vd
 from tests.helpers import DEMO, EXAMPLES, Faulty, Hold, cart, cart_scenario
 from veldrain.control import NamedController
+from veldrain.model.knobs import knob_of
 from veldrain.report.page import write_page
-from veldrain.study.draws import set_quantity
 from veldrain.study.statistics import TOO_FEW, UNCLEAR, compare, holm, median_interval, signed_rank_p
 from veldrain.study.study import locked
 
@@ -41,6 +41,10 @@ def small(trials: int = 3, seed: int = 4, **controllers: object) -> vd.Study:
         ],
         seed=seed,
     )
+
+
+def crawler(scenario: vd.Scenario) -> vd.Model:
+    return scenario.world.placed["crawler"].model
 
 
 class Pairing(unittest.TestCase):
@@ -77,10 +81,52 @@ class Pairing(unittest.TestCase):
             ("ground.restitution", 0.6, lambda s: s.world.floor.surface.restitution),
             ("shove.force_y", 7.0, lambda s: s.pushes()["shove"].force[1]),
             ("shove.lasting", 0.8, lambda s: s.pushes()["shove"].lasting),
+            ("gravity.z", -3.7, lambda s: s.world.gravity[2]),
+            ("air.rain", 8.0, lambda s: s.world.air.rain),
+            ("sun.elevation", 0.3, lambda s: s.world.sun.elevation),
+            ("outlet.x", 9.0, lambda s: s.world.frames["outlet"].position[0]),
+            ("crawler/hull.mass", 25.0, lambda s: crawler(s).links["hull"].mass_properties.mass),
+            ("crawler/rear_left_wheel.friction", 0.4, lambda s: crawler(s).links["rear_left_wheel"].surface.friction),
+            ("crawler/front_left.damping", 0.3, lambda s: crawler(s).joints["front_left"].damping),
+            ("crawler/front_left.motor.limit", 3.0, lambda s: crawler(s).motors["front_left"].limit),
+            ("crawler/scan.max_range", 5.0, lambda s: crawler(s).sensors["scan"].sensor.max_range),
+            ("crawler/scan.pitch", 0.1, lambda s: crawler(s).sensors["scan"].pose.rpy[1]),
+            ("controller.gain", 3.5, lambda s: s.controllers["crawler"].make().gain),
         ):
             with self.subTest(path=path):
-                set_quantity(scenario, path, value)
+                knob = knob_of(scenario.knobs(), path)
+                knob.set(value)
                 self.assertAlmostEqual(read(scenario), value)
+                self.assertAlmostEqual(knob.get(), value)
+        with self.assertRaisesRegex(
+            vd.VeldrainError, "did you mean 'crawler/scan.noise'.*veldrain inspect FILE --knobs"
+        ):
+            knob_of(scenario.knobs(), "crawler/scan.nois")
+
+    def test_every_knob_takes_the_value_that_it_has(self) -> None:
+        scenario = vd.load_scenario(DEMO / "culvert.scenario.yaml")
+        knobs = list(scenario.knobs())
+        self.assertEqual(len({knob.path for knob in knobs}), len(knobs))
+        for knob in knobs:
+            value = knob.get()
+            if value is not None:
+                knob.set(value)
+                self.assertAlmostEqual(knob.get(), value, msg=knob.path)
+
+    def test_a_controllers_gain_is_varied_with_each_controller(self) -> None:
+        scenario = cart_scenario()
+        study = vd.Study(scenario, {"h": Hold(gain=9)}, vary={"controller.gain": vd.uniform(1, 2)})
+        drawn = study.draw(3)
+        self.assertEqual(study.drawn(drawn, "h").controllers["cart"].gain, drawn["controller.gain"])
+        with self.assertRaisesRegex(vd.VeldrainError, "no quantity 'controller.gian'.*did you mean 'controller.gain'"):
+            vd.Study(scenario, {"h": Hold()}, vary={"controller.gian": vd.uniform(1, 2)})
+
+    def test_two_robots_of_one_model_are_changed_one_by_one(self) -> None:
+        m = cart()
+        w = vd.World().place(m, "one", fixed=True).place(m, "two", pose=vd.Pose((0, 3, 0)), fixed=True)
+        knob_of(w.knobs(), "two/scan.noise").set(0.5)
+        noises = [w.placed[name].model.sensors["scan"].sensor.noise for name in ("one", "two")]
+        self.assertEqual(noises, [0.01, 0.5])
 
     def test_mistakes(self) -> None:
         scenario = cart_scenario()

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import tempfile
 import unittest
+from io import BytesIO
 from pathlib import Path
 
 import numpy as np
+import trimesh
 
 import veldrain as vd
+import veldrain.demo
+from tests.helpers import Hold, cart_scenario
+from tests.test_every_sensor import fitted
 from veldrain.study.study import plain
 
 TEXT = """\
@@ -114,6 +119,49 @@ class Files(unittest.TestCase):
         ram = sims[0]["press"].pose("ram").position
         np.testing.assert_allclose(ram[1:], (0, 1), atol=1e-9)
         self.assertGreater(sims[0]["egg"].velocity()[0][0], 0.05)  # the belt rolls it along
+
+    def test_what_is_saved_reads_back_equal(self) -> None:
+        """Worlds made in Python, from files and with sensors of all kinds; and the worlds that recordings hold."""
+        demo = Path(veldrain.demo.__path__[0])
+        with tempfile.TemporaryDirectory() as folder:
+            write_stl(Path(folder) / "wedge.stl")
+            picture = np.arange(48, dtype=np.uint8).reshape(4, 4, 3)
+            look = vd.Look(image=picture, tile="30 cm")
+            worlds = {
+                "by hand": by_hand(Path(folder) / "wedge.stl").ground(look=look),
+                "every sensor": fitted(),
+                **{f.name: vd.load_world(f) for f in sorted(demo.glob("worlds/*.world.yaml"))},
+            }
+            for name, world in worlds.items():
+                with self.subTest(name):
+                    path = Path(folder) / "out" / "saved.world.yaml"
+                    vd.save_world(world, path)
+                    self.assertEqual(plain(vd.load_world(path)), plain(world))
+                    self.assertNotIn("e-", str(vd.load_world(path).where))
+            held = vd.run(vd.Scenario(worlds["by hand"], "20 ms"), record=Path(folder) / "run.mcap")
+            self.assertEqual(plain(vd.load_world(held)), plain(worlds["by hand"]))
+            names = set(held.attachments)
+            self.assertLessEqual({"world.yaml", "press.urdf", "ferry.urdf", "scene.glb"}, names)
+            seen = trimesh.load(BytesIO(held.attachments["scene.glb"]), file_type="glb")
+            self.assertIn("press/ram", seen.graph.nodes)
+            up = seen.graph.get("egg")[0][:3, 3]  # y is up in that format
+            np.testing.assert_allclose(up, (3, 0.2, 0), atol=1e-9)
+
+    def test_a_saved_scenario_runs_the_same(self) -> None:
+        scenario = cart_scenario(Hold(gain=15.0), 0.4).expect("slow", always=~(vd.distance("cart/car", "goal") > 3))
+        scenario.at("0.1 s").push("cart/car", (0, "2 N", 0), lasting="50 ms")
+        scenario.when(vd.distance("cart/car", "goal", between=("1 mm", "2 mm"))).finish("there")
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "trip.scenario.yaml"
+            vd.save_scenario(scenario, path)
+            again = vd.load_scenario(path)
+            self.assertEqual(again.controllers["cart"].use, "tests.helpers:Hold")
+            one, other = vd.run(scenario, 3), vd.run(again, 3)
+            for stream in one:
+                self.assertEqual(one.raw(stream), other.raw(stream))
+            scenario.controllers["cart"] = type("Local", (Hold,), {"__module__": "nowhere"})()
+            with self.assertRaisesRegex(vd.VeldrainError, "cannot be named in a file"):
+                vd.save_scenario(scenario, path)
 
 
 if __name__ == "__main__":

@@ -44,14 +44,24 @@ _WHERE = {
         *("Touch", "TrueClearance", "TrueFrames", "TruePose", "TrueRelative", "Ultrasonic"),
     ],
     "veldrain.simulation": ["Simulation"],
-    "veldrain.control": ["CentreLine", "Controller"],
-    "veldrain.recording": ["Recording"],
-    "veldrain.scenario": ["Scenario", "clearance", "distance", "run", "touching"],
+    "veldrain.control": ["CentreLine", "Controller", "try_controller"],
+    "veldrain.recording": ["Recording", "Sink"],
+    "veldrain.scenario": [
+        "Action",
+        "Condition",
+        "Finish",
+        "Push",
+        "Scenario",
+        "clearance",
+        "distance",
+        "run",
+        "touching",
+    ],
     "veldrain.study": ["FinishTime", "Metric", "Result", "Study", "normal", "one_of", "uniform"],
     "veldrain.formats": ["load_robot", "save_robot"],
     "veldrain.check": ["Finding", "check"],
     "veldrain.report.picture": ["look"],
-    "veldrain.documents": ["load_scenario", "load_study", "load_world"],
+    "veldrain.documents": ["load_scenario", "load_study", "load_world", "save_scenario", "save_world"],
 }
 _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names}
 
@@ -62,9 +72,12 @@ if TYPE_CHECKING:
     from veldrain.check import check as check
     from veldrain.control import CentreLine as CentreLine
     from veldrain.control import Controller as Controller
+    from veldrain.control import try_controller as try_controller
     from veldrain.documents import load_scenario as load_scenario
     from veldrain.documents import load_study as load_study
     from veldrain.documents import load_world as load_world
+    from veldrain.documents import save_scenario as save_scenario
+    from veldrain.documents import save_world as save_world
     from veldrain.errors import VeldrainError as VeldrainError
     from veldrain.formats import load_robot as load_robot
     from veldrain.formats import save_robot as save_robot
@@ -96,8 +109,14 @@ if TYPE_CHECKING:
     from veldrain.model import World as World
     from veldrain.pose import Pose as Pose
     from veldrain.recording import Recording as Recording
+    from veldrain.recording import Sink as Sink
     from veldrain.report.picture import look as look
+    from veldrain.scenario import Action as Action
+    from veldrain.scenario import Condition as Condition
+    from veldrain.scenario import Finish as Finish
+    from veldrain.scenario import Push as Push
     from veldrain.scenario import Scenario as Scenario
+    from veldrain.scenario import Trial as Trial
     from veldrain.scenario import clearance as clearance
     from veldrain.scenario import distance as distance
     from veldrain.scenario import run as run

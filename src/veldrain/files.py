@@ -40,3 +40,18 @@ def read_text(path: Path, cure: str) -> str:
         raise VeldrainError(
             f"is no text in UTF-8 ({error.reason} at byte {error.start})", where=str(path), cure=cure
         ) from error
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write a text, its folder being made where there is none.
+
+    Raises:
+        VeldrainError: it cannot be written.
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise VeldrainError(
+            f"cannot be written ({error.strerror})", where=str(path), cure="name another file"
+        ) from error

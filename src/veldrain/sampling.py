@@ -284,6 +284,14 @@ class FrameTree:
         self._at = np.array([place.pose.position for place in places.values()]).reshape(-1, 3)
         self._axes = np.array([place.pose.matrix for place in places.values()]).reshape(-1, 3, 3)
         self.moves = self._nodes >= 0
+        above = [self.names.index(parent) if parent else -1 for parent in self.parents]
+        held = np.array([self._nodes[k] if k >= 0 else -1 for k in above], np.int64)
+        self.moves_in_parent = self._nodes != held
+
+    def positions_and_quaternions(self) -> tuple[Array, Array]:
+        """Positions (n, 3) and quaternions x, y, z, w (n, 4) in the world now."""
+        at, axes = self.poses()
+        return at, np.asarray(Rotation.from_matrix(axes).as_quat())
 
     def poses(self) -> tuple[Array, Array]:
         """Positions (n, 3) and axes (n, 3, 3) in the world now."""

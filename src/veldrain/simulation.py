@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,8 +20,12 @@ from veldrain.physics.compiling import Robot
 from veldrain.physics.engine import Engine, Snapshot
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY
+from veldrain.physics.tapping import Tallies
 from veldrain.pose import Array, Pose
 from veldrain.randomness import checked_seed
+from veldrain.recording import Recorder, Recording, Sink
+from veldrain.recording.attaching import attachments_of
+from veldrain.recording.publishing import Publisher
 from veldrain.sampling import FrameTree, Reading, Samples, positions_of
 from veldrain.units import Quantity, quantity, triple
 
@@ -27,6 +33,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _MODES = {"effort": EFFORT, "velocity": VELOCITY, "position": POSITION}
+_MODE_NAMES = {number: name for name, number in _MODES.items()}
 
 
 class RobotInMotion:
@@ -180,7 +187,7 @@ class RobotInMotion:
         where = f"{self.name}/{joint}"
         if dof["mode"] == NO_MOTOR:
             raise VeldrainError("a command to a joint without a motor", where=where, cure="add Model.motor")
-        mode = next(name for name, number in _MODES.items() if number == dof["mode"])
+        mode = _MODE_NAMES[int(dof["mode"])]
         if list(given) != [mode]:
             raise VeldrainError(
                 f"a command of {' and '.join(given) or 'nothing'} to a motor in {mode} mode",
@@ -206,6 +213,13 @@ class RobotInMotion:
                 + ("" if linear or abs(number) < 7 else "; are these degrees?"),
             )
         dof["command"], dof["told"] = number, 1
+
+    def commands(self) -> tuple[dict[str, str], dict[str, float]]:
+        """Modes of the motors by joint, and the commands that hold now, SI units."""
+        dofs, model = self._sim.engine.plant.dofs, self._robot.model
+        moved = {joint: dofs[self._robot.joints[joint]] for joint in (model.motors if model else ())}
+        modes = {joint: _MODE_NAMES[int(dof["mode"])] for joint, dof in moved.items()}
+        return modes, {joint: float(dof["command"]) for joint, dof in moved.items()}
 
     def push(
         self,
@@ -277,6 +291,7 @@ class Simulation:
         self._start = self.engine.snapshot()
         self._robots = {name: RobotInMotion(self, robot) for name, robot in self.engine.compiled.robots.items()}
         self.on_sample: Callable[[Samples, Reading], None] | None = None
+        self._publishers: list[Publisher] = []
         self._start_sensors()
 
     def _start_sensors(self) -> None:
@@ -296,6 +311,11 @@ class Simulation:
     def stamp(self) -> int:
         """Simulated time in ns."""
         return self.engine.steps * self.step_ns
+
+    @property
+    def steps(self) -> int:
+        """Steps since the start."""
+        return self.engine.steps
 
     @property
     def streams(self) -> Mapping[str, Samples]:
@@ -334,10 +354,13 @@ class Simulation:
                 where="advance_to",
                 cure="name a later step, or restore a snapshot",
             )
-        while self.engine.steps < goal:
-            due = min((s.due for s in self._samples.values()), default=goal)
-            self.engine.advance(min(goal, due) - self.engine.steps)
+        while (now := self.engine.steps) < goal:
+            due = [s.due for s in self._samples.values()] + [now - now % p.every + p.every for p in self._publishers]
+            self.engine.advance(min([goal, *due]) - now)
             self._take_samples()
+            for publisher in self._publishers:
+                if self.engine.steps % publisher.every == 0:
+                    publisher.state()
 
     def _take_samples(self) -> None:
         step, stamp = self.engine.steps, self.stamp
@@ -346,6 +369,63 @@ class Simulation:
                 reading = samples.sample(step, stamp)
                 if reading and self.on_sample:
                     self.on_sample(samples, reading)
+                if reading:
+                    for publisher in self._publishers:
+                        publisher.sample(samples, reading)
+
+    def publish(self, sinks: Sequence[Sink], track: Mapping[str, str] | None = None) -> Publisher:
+        """Give to sinks, from now on, what sensors measure, transforms, joint states and robot descriptions.
+
+        Args:
+            sinks: where streams go; they have begun.
+            track: more streams by name, each the pose of a link, frame or thing in the world.
+
+        Raises:
+            VeldrainError: no link, frame or thing of that name.
+        """
+        for path in (track or {}).values():
+            if path not in self.frames.names:
+                raise unknown("link, frame or thing", path, self.frames.names, "track")
+        publisher = Publisher(self, sinks, track)
+        self._publishers.append(publisher)
+        return publisher
+
+    @contextmanager
+    def record(
+        self, path: str | Path | None = None, *, track: Mapping[str, str] | None = None
+    ) -> Iterator[Callable[[], Recording]]:
+        """Record what happens in here, to a file or, for none, in memory.
+
+        Args:
+            path: of the MCAP file.
+            track: more streams by name, each the pose of a link, frame or thing in the world.
+
+        Returns:
+            The function that gives the recording, once it is closed.
+
+        >>> with sim.record("drop.mcap", track={"tip": "arm/tool"}) as recorded:  # doctest: +SKIP
+        ...     sim.advance("2 s")
+        >>> recorded()["tip"]  # doctest: +SKIP
+        """
+        recorder = Recorder(Path(path) if path is not None else None)
+        about: dict[str, Any] = {"seed": self.seed, "exact": self.exact, "step": self.step}
+        recorder.begin(about, attachments_of(self.world))
+        publisher = self.publish([recorder], track)
+        closed: list[bytes] = []
+        try:
+            publisher.begin()
+            publisher.state()
+            yield lambda: Recording(recorder.path or closed[0])
+            publisher.state()
+        finally:
+            self._publishers.remove(publisher)
+            outcome = {"passed": True, "failed": False, "reason": "recorded", "time": self.time, "expectations": {}}
+            closed.append(recorder.finish(about | {"outcome": outcome | {"notices": self.notices}}))
+
+    def joint_state(self, robot: str) -> tuple[tuple[str, ...], Array, Array, Array]:
+        """Names, positions, velocities and motor efforts of a robot's joints."""
+        handle = self[robot]
+        return handle.joints, handle.positions, handle.velocities, handle.efforts
 
     def reset(self, seed: int | None = None) -> None:
         """Back to the start, with another seed if one is given."""
@@ -381,6 +461,14 @@ class Simulation:
     def frames(self) -> FrameTree:
         """All frames of the world as a tree."""
         return FrameTree(self.world, self.engine)
+
+    def tally(self) -> Tallies:
+        """What gathers all contacts of the world at every step, from now on."""
+        return self.engine.taps.tally(np.ones(len(self.engine.plant.geoms), np.int64))
+
+    def notice(self, about: str, text: str) -> None:
+        """Tell something about the results, once for each subject."""
+        self.engine.notice(about, text)
 
     @property
     def notices(self) -> list[str]:

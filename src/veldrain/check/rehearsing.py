@@ -11,7 +11,6 @@ from veldrain.check.finding import Finding
 from veldrain.control import fresh
 from veldrain.errors import VeldrainError
 from veldrain.model import World
-from veldrain.recording import Recorder
 from veldrain.sampling import Samples
 from veldrain.scenario import Scenario
 from veldrain.scenario.conditions import Watching
@@ -106,7 +105,7 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
                 fresh(controller, f"{who} of {robot}")
             if failed:
                 return  # what is wrong with the scenario is told: no trial can begin
-            trial = Trial(scenario.driven_by(by_robot), 0, Recorder())
+            trial = Trial(scenario.driven_by(by_robot))
             ticks = max((FIRST_TICKS * d.period for d in trial.drivers), default=0)
             slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)
             trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
@@ -131,7 +130,7 @@ def _of_study(study: Study) -> list[Finding]:
     by_robot, found = next(iter(study.controllers.values())), []
     try:
         with limited(PATIENCE):
-            trial = Trial(study.scenario.driven_by(by_robot), 0, Recorder())
+            trial = Trial(study.scenario.driven_by(by_robot))
             for metric in study.metrics:
                 try:
                     look_at_metric(metric, trial)

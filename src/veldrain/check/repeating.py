@@ -9,7 +9,7 @@ from veldrain.documents import load_scenario, load_study
 from veldrain.documents.source import kind_of_file
 from veldrain.recording import Recording
 from veldrain.scenario import Scenario
-from veldrain.scenario.trial import carry_out
+from veldrain.scenario.trial import run
 
 CURE = "draw from numpy.random.default_rng(a seed of its own), and keep nothing from one trial to the next"
 
@@ -24,13 +24,12 @@ def first_difference(thing: str | Path | Any) -> str:
         path = Path(thing)
         thing = load_study(path) if kind_of_file(path) == "study" else load_scenario(path)
     if isinstance(thing, Scenario):
-        pairs = [("", [carry_out(thing, 0) for _ in range(2)])]
+        pairs = [("", [run(thing, 0, warn=False) for _ in range(2)])]
     else:
-        drawn = thing.drawn(thing.draw(0))
-        seed = thing.seed_of(0)
+        seed, values = thing.seed_of(0), thing.draw(0)
         pairs = [
-            (f"controller '{name}': ", [carry_out(drawn, seed, controllers=by_robot) for _ in range(2)])
-            for name, by_robot in thing.controllers.items()
+            (f"controller '{name}': ", [run(thing.drawn(values, name), seed, warn=False) for _ in range(2)])
+            for name in thing.controllers
         ]
     for who, (one, other) in pairs:
         found = _differs(one, other)

@@ -122,15 +122,22 @@ def check(
 
 @app.command()
 def inspect(
-    file: Annotated[Path, typer.Argument(help="Robot (URDF, xacro) or world file.")],
+    file: Annotated[Path, typer.Argument(help="Robot (URDF, xacro) or world file; for --knobs any.")],
     posture: Annotated[str | None, typer.Option(help="Name of the posture to stand in; default: the start.")] = None,
     search: Annotated[list[Path] | None, typer.Option(help="Folder for package:// and mesh paths; repeatable.")] = None,
+    knobs: Annotated[
+        bool, typer.Option("--knobs", help="List all quantities that can be varied or changed: path, value, unit.")
+    ] = False,
+    like: Annotated[str | None, typer.Option(help="Of the knobs those whose path has this in it.")] = None,
     json: Annotated[bool, typer.Option("--json", help="Print everything as JSON.")] = False,
 ) -> None:
     """Print what a robot is made of: its tree of links and joints, motors, sensors, and totals."""
     from veldrain.cli import looking
 
-    looking.inspect(file, posture, search or [], json)
+    if knobs:
+        looking.knobs(file, search or [], like or "", json)
+    else:
+        looking.inspect(file, posture, search or [], json)
 
 
 @app.command()

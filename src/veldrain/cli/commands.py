@@ -137,7 +137,7 @@ def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: 
     from veldrain.cli.output import prepare_engine, print_outcome, say
     from veldrain.control import NamedController
     from veldrain.documents import load_scenario
-    from veldrain.scenario.trial import carry_out
+    from veldrain.scenario.trial import run as run_trial
 
     scenario = load_scenario(path)
     controllers = None
@@ -154,7 +154,7 @@ def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: 
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
     record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
     prepare_engine(scenario.world)
-    recording = carry_out(scenario, seed, record, controllers, exact=exact, limit=limit)
+    recording = run_trial(scenario, seed, record=record, controllers=controllers, exact=exact, limit=limit, warn=False)
     print_outcome(recording)
     say(f"Written: {record}")
     return bool(recording.outcome["passed"])

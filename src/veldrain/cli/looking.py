@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -129,6 +130,40 @@ def inspect(file: Path, posture: str | None, search: Sequence[Path], as_json: bo
         if k:
             say("")
         print_robot(robot)
+
+
+def knobs(file: Path, search: Sequence[Path], like: str, as_json: bool) -> None:
+    """Print what can be set by path in a robot, world, scenario or study file."""
+    from veldrain.documents import load_scenario, load_study, load_world
+    from veldrain.documents.source import kind_of_file
+    from veldrain.formats import is_robot_file, load_robot
+    from veldrain.model import World
+
+    if is_robot_file(file.name):
+        thing: Any = World().place(load_robot(file, search))
+    else:
+        load: Any = {"study": load_study, "scenario": load_scenario}.get(kind_of_file(file), load_world)
+        thing = load(file)
+    found = [knob for knob in getattr(thing, "scenario", thing).knobs() if like in knob.path]
+    if not found:
+        raise VeldrainError(f"no path has '{like}' in it", where=str(file), cure="leave --like out to see all")
+    rows = [(knob.path, knob.get(), knob.unit) for knob in found]
+    if as_json:
+        told = [{"path": path, "value": _finite(value), "unit": unit} for path, value, unit in rows]
+        out.print_json(json.dumps(told))
+        return
+    wide = max(len(path) for path, _, _ in rows)
+    for path, value, unit in rows:
+        number = "–" if value is None else f"{value:.6g}"
+        written = unit.replace("**0.5", "^½").replace("**2", "²").replace("*", "·")
+        say(f"{path:<{wide}}  {number:>12}  {written}".rstrip())
+    say("")
+    say(f"{len(rows)} {'quantity' if len(rows) == 1 else 'quantities'}; angles in rad.")
+
+
+def _finite(value: float | None) -> float | str | None:
+    """A number that JSON has a word for."""
+    return value if value is None or math.isfinite(value) else str(value)
 
 
 def print_robot(robot: dict[str, Any]) -> None:

@@ -1,7 +1,8 @@
 """World, scenario and study files: YAML, one to one with the Python objects."""
 
+from veldrain.documents.saving import save_scenario, save_world
 from veldrain.documents.scenario_file import load_scenario
 from veldrain.documents.study_file import load_study
 from veldrain.documents.world_file import load_world
 
-__all__ = ["load_scenario", "load_study", "load_world"]
+__all__ = ["load_scenario", "load_study", "load_world", "save_scenario", "save_world"]

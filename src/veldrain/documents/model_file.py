@@ -9,13 +9,13 @@ from typing import Any
 
 from pydantic import Field, create_model
 
-from veldrain.control import call_named, load_named
 from veldrain.documents.source import Document, Source
 from veldrain.documents.words import PoseText, Words, call, document
 from veldrain.errors import VeldrainError, unknown
 from veldrain.formats import is_robot_file, load_robot
 from veldrain.model import Model
 from veldrain.model.meshes import Collide
+from veldrain.resolver import call_named, load_named
 from veldrain.units import Quantity
 
 

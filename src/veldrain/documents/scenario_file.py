@@ -9,11 +9,12 @@ from typing import Any
 
 from pydantic import Field, create_model
 
-from veldrain.control import NamedController, call_named, load_named
+from veldrain.control import NamedController
 from veldrain.documents.source import Document, Source
 from veldrain.documents.words import Words, document, made
 from veldrain.documents.world_file import load_world
 from veldrain.errors import VeldrainError
+from veldrain.resolver import call_named, load_named
 from veldrain.scenario import Action, Condition, Scenario
 from veldrain.scenario.conditions import Measure
 from veldrain.units import Quantity

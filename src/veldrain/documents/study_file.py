@@ -10,8 +10,8 @@ from pydantic import StrictInt
 from veldrain.documents.scenario_file import ControllerText, load_scenario
 from veldrain.documents.source import Document, Source
 from veldrain.errors import VeldrainError
+from veldrain.model.knobs import knob_of
 from veldrain.study import Draw, FinishTime, Metric, Study, normal, one_of, uniform
-from veldrain.study.draws import kind_of
 from veldrain.study.metrics import AnyMetric
 from veldrain.units import Quantity
 
@@ -89,11 +89,14 @@ def load_study(path: str | Path, draft: bool = False, limit: Quantity | None = N
         else c.named(source, "controllers", name)
         for name, c in text.controllers.items()
     }
-    vary = {}
+    vary, known = {}, {knob.path: knob for knob in scenario.knobs()}
     for thing, draw in text.vary.items():
         with source.at("vary", thing):
             vary[thing] = draw.make()
-            vary[thing].bind(kind_of(scenario, thing), thing)  # a mistake is told with its line
+            knob = known.get(thing)
+            vary[thing].bind(knob.kind if knob else "ratio", thing)  # a mistake is told with its line
+            if knob is None and not thing.partition(".")[0].endswith("controller"):
+                knob_of(known.values(), thing, "vary")
     metrics = []
     for k, metric in enumerate(text.metrics):
         with source.at("metrics", k):

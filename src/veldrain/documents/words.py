@@ -1,7 +1,7 @@
 """The words of files, from the signatures of the Python functions and classes that they stand for.
 
-``document(World.body)`` is a pydantic model with the parameters of ``World.body``. Poses, surfaces, looks and shapes are
-maps in a file; everything else is as it is in Python. A parameter that is added to a function is a word of its files.
+``document(World.body)`` is a pydantic model with the parameters of ``World.body``. Poses, surfaces, looks and shapes
+are maps in a file; everything else is as it is in Python. A parameter that is added to a function is a word of files.
 """
 
 from __future__ import annotations
@@ -85,7 +85,8 @@ def rotation_of(quaternion: Sequence[float]) -> Any:
 
     if len(quaternion) != 4 or not np.isfinite(quaternion).all() or not np.any(quaternion):
         raise VeldrainError(f"{quaternion!r} is not a quaternion", cure="give x, y, z, w")
-    return Rotation.from_quat(quaternion)
+    is_unit = abs(float(np.linalg.norm(quaternion)) - 1) < 1e-12  # as written by us: to the last digit
+    return Rotation(np.array(quaternion, float), normalize=not is_unit)
 
 
 class MeshText(Words):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
@@ -11,10 +12,12 @@ from pydantic import create_model
 from veldrain.documents.model_file import ModelText, make_model
 from veldrain.documents.source import Document, Source
 from veldrain.documents.words import PoseText, Row, Words, call, document
-from veldrain.errors import unknown
+from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Air, Lamp, Look, Model, Sky, Sun, Surface, World
 from veldrain.model.pieces import Fault
 from veldrain.pose import Pose
+from veldrain.recording import Recording
+from veldrain.recording.attaching import WORLD
 from veldrain.units import Quantity
 
 
@@ -79,11 +82,11 @@ def with_names_filled(source: Source) -> Any:
     return filled(tree, ())
 
 
-def load_world(path: str | Path, draft: bool = False) -> World:
-    """A world from a file that starts with ``veldrain: world/1``.
+def load_world(path: str | Path | Recording, draft: bool = False) -> World:
+    """A world from a file that starts with ``veldrain: world/1``, or the world that a recording holds.
 
     Args:
-        path: the file.
+        path: the file; a recording, or the path of one (``….mcap``).
         draft: True keeps mistakes that can be read past in ``faults`` instead of raising them: for ``check``.
 
     Raises:
@@ -92,6 +95,8 @@ def load_world(path: str | Path, draft: bool = False) -> World:
     >>> load_world("culvert.world.yaml").patches["silt"].surface.friction
     0.2
     """
+    if isinstance(path, Recording) or str(path).endswith(".mcap"):
+        return _held(path if isinstance(path, Recording) else Recording(path), draft)
     source = Source(path, "world", draft)
     source.tree = with_names_filled(source)
     text, folder = source.read(WorldText), source.path.parent
@@ -144,3 +149,19 @@ def load_world(path: str | Path, draft: bool = False) -> World:
     world.where[""] = source.path.name
     world.faults += [Fault("file", mistake) for mistake in source.mistakes]
     return world
+
+
+def _held(recording: Recording, draft: bool) -> World:
+    """The world that a recording holds."""
+    if WORLD not in recording.attachments:
+        raise VeldrainError(
+            "holds no world", where=str(recording.path or "recording"), cure="name the world's file (world=, --world)"
+        )
+    with tempfile.TemporaryDirectory() as folder:
+        for name, data in recording.attachments.items():
+            target = Path(folder) / name
+            if not target.resolve().is_relative_to(Path(folder).resolve()):
+                raise VeldrainError(f"an attachment called '{name}'", where=str(recording.path), cure="do not trust it")
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_bytes(data)
+        return load_world(Path(folder) / WORLD, draft)

@@ -212,3 +212,15 @@ class UrdfWriter:
 def _obj_of(mesh: Mesh) -> str:
     corners = [f"v {row(corner)}" for corner in mesh.corners]
     return "\n".join([*corners, *("f " + " ".join(str(k + 1) for k in t) for t in mesh.triangles), ""])
+
+
+class _Described(UrdfWriter):
+    """A model as text alone: meshes are named, and not written."""
+
+    def file_of(self, mesh: Mesh, name: str) -> str:
+        return mesh.path.name if mesh.path is not None else f"{name}.obj"
+
+
+def description_of(model: Model) -> str:
+    """A model as a URDF text, its meshes by their names alone."""
+    return _Described(model, Path("robot.urdf")).content().decode()

@@ -1,6 +1,7 @@
 """What a world is made of: pure data, no engine."""
 
 from veldrain.model.inertia import MassProperties
+from veldrain.model.knobs import Knob
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.meshes import HeightField, Mesh
@@ -26,6 +27,7 @@ __all__ = [
     "Frame",
     "HeightField",
     "Joint",
+    "Knob",
     "Lamp",
     "Link",
     "Look",

@@ -75,6 +75,18 @@ class Shape:
         """Inertia (3, 3) about the centre for a mass of 1 kg spread evenly, in m²."""
         raise NotImplementedError
 
+    def triangles_of(self) -> tuple[Array, Array]:
+        """Corners (n, 3) and triangles (m, 3) that show it, to some 1 % of its size."""
+        raise NotImplementedError
+
+
+def _shown(kind: str, **sizes: Any) -> tuple[Array, Array]:
+    """Corners and triangles of a shape as trimesh makes them."""
+    import trimesh
+
+    made = getattr(trimesh.creation, kind)(**sizes)
+    return np.asarray(made.vertices, float), np.asarray(made.faces)
+
 
 SMALLEST, LARGEST = 1e-10, 1e6  # m: of an edge, radius or length
 
@@ -108,6 +120,9 @@ class Box(Shape):
         """Volume in m³."""
         return float(np.prod(self.size))
 
+    def triangles_of(self) -> tuple[Array, Array]:
+        return _shown("box", extents=self.size)
+
     def unit_inertia(self) -> Array:
         squares = np.square(self.size)
         return np.diag(squares.sum() - squares) / 12.0
@@ -130,6 +145,9 @@ class Sphere(Shape):
     def volume(self) -> float:  # type: ignore[override]
         """Volume in m³."""
         return 4.0 / 3.0 * np.pi * self.radius**3
+
+    def triangles_of(self) -> tuple[Array, Array]:
+        return _shown("icosphere", subdivisions=3, radius=self.radius)
 
     def unit_inertia(self) -> Array:
         return np.eye(3) * 0.4 * self.radius**2
@@ -160,6 +178,9 @@ class Cylinder(_Round):
         """Volume in m³."""
         return np.pi * self.radius**2 * self.length
 
+    def triangles_of(self) -> tuple[Array, Array]:
+        return _shown("cylinder", radius=self.radius, height=self.length, sections=32)
+
     def unit_inertia(self) -> Array:
         across = self.radius**2 / 4.0 + self.length**2 / 12.0
         return np.diag([across, across, self.radius**2 / 2.0])
@@ -176,6 +197,10 @@ class Capsule(_Round):
     def volume(self) -> float:  # type: ignore[override]
         """Volume in m³."""
         return np.pi * self.radius**2 * (self.length + 4.0 / 3.0 * self.radius)
+
+    def triangles_of(self) -> tuple[Array, Array]:
+        corners, triangles = _shown("capsule", radius=self.radius, height=self.length, count=[24, 24])
+        return corners - (0.0, 0.0, (corners[:, 2].max() + corners[:, 2].min()) / 2), triangles
 
     def unit_inertia(self) -> Array:
         r, h = self.radius, self.length
@@ -201,6 +226,10 @@ class Cone(_Round):
     def centre(self) -> Array:
         return np.array((0.0, 0.0, -self.length / 4.0))
 
+    def triangles_of(self) -> tuple[Array, Array]:
+        corners, triangles = _shown("cone", radius=self.radius, height=self.length, sections=32)
+        return corners - (0.0, 0.0, self.length / 2), triangles
+
     def unit_inertia(self) -> Array:
         across = 3.0 / 20.0 * self.radius**2 + 3.0 / 80.0 * self.length**2
         return np.diag([across, across, 0.3 * self.radius**2])
@@ -224,6 +253,10 @@ class Ellipsoid(Shape):
     def volume(self) -> float:  # type: ignore[override]
         """Volume in m³."""
         return float(4.0 / 3.0 * np.pi * np.prod(self.half_axes))
+
+    def triangles_of(self) -> tuple[Array, Array]:
+        corners, triangles = _shown("icosphere", subdivisions=3, radius=1.0)
+        return corners * self.half_axes, triangles
 
     def unit_inertia(self) -> Array:
         squares = np.square(self.half_axes)

@@ -619,7 +619,7 @@ def _unit(axis: Sequence[float], where: str) -> Triple:
         raise VeldrainError(
             f"axis {tuple(axis)} has no direction", where=where, cure="give three numbers, such as (0, 0, 1)"
         )
-    x, y, z = vector / length
+    x, y, z = vector if abs(length - 1.0) < 1e-15 else vector / length  # what is one stays as it is
     return float(x), float(y), float(z)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -155,6 +155,15 @@ class Engine:
     def refresh(self) -> None:
         """Bring poses and velocities up to date with a state that was changed from outside."""
         refresh(self.plant)
+
+    def show(self, poses: Mapping[str, Pose], step: int) -> None:
+        """Put links where they were at a step, for pictures: poses in the world by name; those not named stay."""
+        nodes = self.plant.nodes
+        for name, place in self.compiled.links.items():
+            if place.node >= 0 and name in poses:
+                pose = poses[name] @ place.pose.inverse()
+                nodes["pos"][place.node], nodes["rot"][place.node] = pose.position, pose.matrix
+        self._steps[0] = step
 
     @property
     def steps(self) -> int:

@@ -20,6 +20,8 @@ from veldrain.recording.writer import METADATA, PLANNED
 if TYPE_CHECKING:
     import pandas as pd
 
+    from veldrain.recording.frames import FrameHistory
+
 
 @dataclass(frozen=True)
 class StreamInfo:
@@ -71,6 +73,11 @@ class Recording:
     def messages(self) -> dict[str, str]:
         """Message type by stream, such as ``sensor_msgs/msg/Imu``; "" where the file does not say."""
         return dict(sorted(self._scan.kinds.items()))
+
+    @property
+    def attachments(self) -> dict[str, bytes]:
+        """Files that are in the recording, by name: its world among them, as ``world.yaml``."""
+        return dict(self._scan.attachments)
 
     @cached_property
     def metadata(self) -> dict[str, Any]:
@@ -129,6 +136,19 @@ class Recording:
                 gaps=int((steps > 1.5 * period).sum()) if regular else 0,
             )
         return found
+
+    @cached_property
+    def frames(self) -> FrameHistory:
+        """Where all frames are over time, from its transforms.
+
+        Raises:
+            VeldrainError: it has none.
+        """
+        from veldrain.recording.frames import history_of
+
+        if "tf" not in self.messages and "tf_static" not in self.messages:
+            raise VeldrainError("keeps no transforms", where=str(self.path or "recording"), cure="record it anew")
+        return history_of(self.raw("tf_static"), self.raw("tf"))
 
     def raw(self, stream: str) -> list[tuple[int, bytes]]:
         """Stamps (ns) and bytes of a stream's messages; none for a stream that is not there."""

@@ -14,7 +14,7 @@ from typing import BinaryIO
 import lz4.frame
 import zstandard
 from mcap.exceptions import EndOfFile
-from mcap.records import Channel, Chunk, DataEnd, Footer, McapRecord, Message, Metadata, Schema
+from mcap.records import Attachment, Channel, Chunk, DataEnd, Footer, McapRecord, Message, Metadata, Schema
 from mcap.stream_reader import StreamReader, breakup_chunk
 from mcap.writer import MCAP0_MAGIC
 
@@ -30,6 +30,7 @@ class Scan:
         kinds: message type by stream; "" without a schema.
         stamps, raw: of each stream, ns and bytes, in the order in which they were written.
         metadata: by name.
+        attachments: bytes of the files that are in it, by name.
         is_cut: True where the file has no end.
     """
 
@@ -37,6 +38,7 @@ class Scan:
     stamps: dict[str, list[int]] = field(default_factory=dict)
     raw: dict[str, list[bytes]] = field(default_factory=dict)
     metadata: dict[str, dict[str, str]] = field(default_factory=dict)
+    attachments: dict[str, bytes] = field(default_factory=dict)
     is_cut: bool = False
     schemas: dict[int, str] = field(default_factory=dict)
     topics: dict[int, str] = field(default_factory=dict)
@@ -58,6 +60,8 @@ class Scan:
             self.topics[record.id] = record.topic
             self.stamps.setdefault(record.topic, [])
             self.raw.setdefault(record.topic, [])
+        elif isinstance(record, Attachment):
+            self.attachments[record.name] = record.data
         elif isinstance(record, Metadata):
             self.metadata[record.name] = record.metadata
 

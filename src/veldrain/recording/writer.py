@@ -3,26 +3,29 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 from functools import cached_property
 from io import BytesIO
 from pathlib import Path
 from typing import Any, BinaryIO
 
-import numpy as np
 from mcap.writer import CompressionType, Writer
 
 from veldrain.errors import VeldrainError
-from veldrain.physics.tapping import Felt
-from veldrain.pose import Array
+from veldrain.model import Message
 from veldrain.recording.interrupts import whole
-from veldrain.recording.messages import Fields, definition, header, stamped, to_bytes
-from veldrain.sampling import Reading, Samples
-from veldrain.sensing.parts import CONTACTS, contact
+from veldrain.recording.messages import definition, to_bytes
+from veldrain.recording.sinks import Sink
 
 METADATA = "veldrain"
 PLANNED = "veldrain/planned"  # the same without an outcome, at the start: what a file that was cut short still tells
+MEDIA = {".yaml": "application/yaml", ".urdf": "application/xml", ".glb": "model/gltf-binary", ".png": "image/png"}
+LATCHED = (  # of a topic whose last message late readers are given too, as ROS 2 bags note it
+    "- history: 1\n  depth: 1\n  reliability: 1\n  durability: 1\n  deadline: {sec: 2147483647, nsec: 4294967295}\n"
+    "  lifespan: {sec: 2147483647, nsec: 4294967295}\n  liveliness: 1\n"
+    "  liveliness_lease_duration: {sec: 2147483647, nsec: 4294967295}\n  avoid_ros_namespace_conventions: false\n"
+)
 CHUNK_TIME = 10**9  # ns of simulated time: all before is on the disk, and can be read from a file that was cut
 
 
@@ -30,7 +33,7 @@ class RecordingError(VeldrainError):
     """A recording cannot be written any further."""
 
 
-class Recorder:
+class Recorder(Sink):
     """Writes streams to a file, or to memory for no file.
 
     The file is called ``….part`` until it is finished, so that a file under its own name is whole. All stamps
@@ -79,22 +82,25 @@ class Recorder:
                 cure=f"make room; what was recorded until then is in {self._part}",
             ) from error
 
-    def begin(self, metadata: dict[str, Any]) -> None:
-        """Note what is going to be recorded."""
+    def begin(self, about: Mapping[str, Any], attached: Mapping[str, bytes] | None = None) -> None:
         with self._writing():
-            self._writer.add_metadata(PLANNED, _as_text(metadata))
+            self._writer.add_metadata(PLANNED, _as_text(about))
+            for name, data in (attached or {}).items():
+                kind = MEDIA.get(Path(name).suffix, "application/octet-stream")
+                self._writer.add_attachment(0, 0, name, kind, data)
 
-    def add(self, stream: str, message: str, stamp: int, fields: Fields) -> None:
-        """Write one message at a simulated time in ns."""
-        data = to_bytes(message, fields)
+    def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
+        data = to_bytes(message.type, message.fields)
         with self._writing():
             if stamp >= self._chunk_end:
                 self._chunk_end = stamp - stamp % CHUNK_TIME + CHUNK_TIME
                 self._close_chunk()
             if stream not in self._channels:
-                if message not in self._schemas:
-                    self._schemas[message] = self._writer.register_schema(message, "ros2msg", definition(message))
-                self._channels[stream] = self._writer.register_channel(stream, "cdr", self._schemas[message])
+                kind = message.type
+                if kind not in self._schemas:
+                    self._schemas[kind] = self._writer.register_schema(kind, "ros2msg", definition(kind))
+                quality = {"offered_qos_profiles": LATCHED} if latched else {}
+                self._channels[stream] = self._writer.register_channel(stream, "cdr", self._schemas[kind], quality)
             self._writer.add_message(self._channels[stream], log_time=stamp, publish_time=stamp, data=data)
 
     def _close_chunk(self) -> None:
@@ -102,50 +108,10 @@ class Recorder:
         self._writer._Writer__finalize_chunk()  # type: ignore[attr-defined]
         self._out.flush()
 
-    def sample(self, samples: Samples, reading: Reading) -> None:
-        """Write one reading of a sensor."""
-        sensor, frame = samples.sensor, samples.sensor.frame(samples.stream)
-        # A header's stamp is the time of the first beam or row.
-        stamp = reading.stamp - round(sensor.age(reading.data) * 1e9)
-        for name, message in sensor.messages(reading.data).items():
-            stream = f"{samples.stream}/{name}" if name else samples.stream
-            self.add(stream, message.type, reading.stamp, stamped(message.fields, stamp, frame))
+    def end(self, about: Mapping[str, Any]) -> None:
+        self.finish(about)
 
-    def commands(self, stream: str, stamp: int, mode: dict[str, str], values: dict[str, float]) -> None:
-        """Write the commands that hold from now on: each in the field of its motor's mode, nan elsewhere."""
-        row = {
-            field: np.array([values[j] if mode[j] == field else np.nan for j in values])
-            for field in ("position", "velocity", "effort")
-        }
-        self.add(
-            stream, "sensor_msgs/msg/JointState", stamp, Fields(header=header(stamp, ""), name=list(values), **row)
-        )
-
-    def state(self, stamp: int, coordinates: Array) -> None:
-        """Write the coordinates of everything that moves, from which pictures are made."""
-        row = Fields(label="coordinates", size=len(coordinates), stride=len(coordinates))
-        self.add(
-            "scenario/state",
-            "std_msgs/msg/Float64MultiArray",
-            stamp,
-            Fields(layout=Fields(dim=[row], data_offset=0), data=coordinates.copy()),
-        )
-
-    def contacts(self, stamp: int, felt: Felt) -> None:
-        """Write the contacts of the world since the last time, world axes."""
-        rows = [
-            contact(a, b, at, normal, force, float(gap))
-            for (a, b), at, normal, force, gap in zip(
-                felt.sides, felt.point, felt.normal, felt.force, felt.gap, strict=True
-            )
-        ]
-        self.add("scenario/contacts", CONTACTS, stamp, Fields(header=header(stamp, "world"), contacts=rows))
-
-    def event(self, stamp: int, text: str) -> None:
-        """Write what the scenario did."""
-        self.add("scenario/events", "std_msgs/msg/String", stamp, Fields(data=text))
-
-    def finish(self, metadata: dict[str, Any]) -> bytes:
+    def finish(self, metadata: Mapping[str, Any]) -> bytes:
         """Close the file with what describes the trial; gives the bytes of a recording in memory."""
         with self._writing():
             self._close_chunk()
@@ -164,5 +130,5 @@ class Recorder:
                 self._out.close()
 
 
-def _as_text(metadata: dict[str, Any]) -> dict[str, str]:
+def _as_text(metadata: Mapping[str, Any]) -> dict[str, str]:
     return {k: json.dumps(v, sort_keys=True) for k, v in metadata.items()}

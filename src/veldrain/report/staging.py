@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,10 +16,8 @@ from veldrain.model import Model, World
 from veldrain.model.volumes import bounds
 from veldrain.pose import Array, Pose
 from veldrain.recording import Recording
+from veldrain.recording.frames import FrameHistory
 from veldrain.simulation import Simulation
-
-STATE = "scenario/state"
-UP = 4  # folders above a recording in which its world's file is looked for
 
 
 @dataclass
@@ -30,34 +27,34 @@ class Stage:
     Attributes:
         name: what it is called.
         simulation: at the time that is drawn.
-        times: (n,) s of the states that a recording has.
-        states: (n, coordinates).
+        history: frames over time, of a recording.
+        now: the time that is drawn, s.
     """
 
     name: str
     simulation: Simulation
-    times: Array = field(default_factory=lambda: np.zeros(0))
-    states: Array = field(default_factory=lambda: np.zeros((0, 0)))
+    history: FrameHistory | None = None
+    now: float = 0.0
+
+    @property
+    def times(self) -> Array:
+        """Times (n,) at which a recording knows where things are, s."""
+        return self.history.times if self.history else np.zeros(0)
 
     def go_to(self, time: float) -> None:
-        """Set the scene as it was at a time, by the state recorded next to it."""
-        self._set(int(np.abs(self.times - time).argmin()))
-
-    def _set(self, row: int) -> None:
-        engine = self.simulation.engine
-        engine.plant.q[:] = self.states[row]
-        engine.plant.counts["step"] = round(self.times[row] / engine.step)
-        engine.refresh()
+        """Set the scene as it was at the recorded time that is nearest."""
+        if self.history:
+            self.now = float(self.times[np.abs(self.times - time).argmin()])
+            engine = self.simulation.engine
+            engine.show(self.history.at(self.now), round(self.now / engine.step))
 
     def trails(self) -> dict[str, Array]:
         """Where robots and bodies that move freely have been up to now, (n, 3), by name."""
         engine, found = self.simulation.engine, {}
-        if len(self.times):
-            now = engine.steps * engine.step
+        if self.history:
             for name, robot in engine.compiled.robots.items():
-                if robot.node >= 0 and engine.place_of(name).node >= 0:
-                    coord = int(engine.plant.nodes["coord"][engine.place_of(name).node])
-                    path = self.states[self.times <= now + 1e-9, coord : coord + 3]
+                if engine.place_of(name).node >= 0 and robot.root in self.history.names:
+                    path = self.history.path(robot.root)[self.times <= self.now + 1e-9]
                     if len(path) > 1 and np.ptp(path, axis=0).max() > 0.01:
                         found[name] = path
         for name, placed in self.simulation.world.placed.items():
@@ -72,7 +69,7 @@ def staged(thing: Any, time: float | None = None, world: str | Path | None = Non
     Args:
         thing: a ``Model``, ``World``, ``Simulation``, ``Scenario``, ``Study`` or ``Recording``, or the path of a file.
         time: of a recording, s; None: its end. Of others: how long they go on by themselves first.
-        world: of a recording: its world's file; None: the one that it names, beside it or above.
+        world: of a recording: its world's file; None: the one that it holds.
         posture: of a model.
 
     Raises:
@@ -125,42 +122,19 @@ def _on_ground(model: Model, posture: str | None) -> World:
 
 def _of_recording(recording: Recording, time: float | None, world: str | Path | None) -> Stage:
     where = str(recording.path or "recording")
-    if STATE not in recording.messages:
-        raise VeldrainError("keeps no states to draw", where=where, cure="record it with this version")
-    path = Path(world) if world is not None else _world_file(recording, where)
-    scenario_step = float(recording.metadata.get("step", 1e-3))
-    simulation = Simulation(load_world(path), scenario_step)
-    table = recording[STATE]
-    states = np.stack(list(table["data"])) if len(table) else np.zeros((0, 0))
-    if states.shape[1:] != simulation.engine.plant.q.shape:
+    history = recording.frames
+    step = float(recording.metadata.get("step", 1e-3))
+    simulation = Simulation(load_world(world if world is not None else recording), step)
+    known = {name for name in history.names if name in simulation.engine.compiled.links}
+    moved = {name for name, place in simulation.engine.compiled.links.items() if place.node >= 0}
+    if not moved <= known:
+        missing = ", ".join(sorted(moved - known)[:3])
         raise VeldrainError(
-            f"{path} moves in {len(simulation.engine.plant.q)} coordinates, the recording in {states.shape[-1]}",
-            where=where,
-            cure="name the world it was recorded in",
+            f"the recording does not know where {missing} is", where=where, cure="name the world it was recorded in"
         )
-    stage = Stage(Path(where).name, simulation, table["time"].to_numpy(float), states)
-    first, last = stage.times[0], stage.times[-1]
+    stage = Stage(Path(where).name, simulation, history)
+    first, last = history.times[0], history.times[-1]
     if time is not None and not first - 1e-9 <= time <= last + simulation.step + 0.06:
         raise VeldrainError(f"there is no {time:g} s in it", where=where, cure=f"give {first:g} to {last:g} s")
     stage.go_to(last if time is None else time)
     return stage
-
-
-def _world_file(recording: Recording, where: str) -> Path:
-    name = str(recording.metadata.get("world_file") or "")
-    places = _above(recording.path.resolve().parent) if name and recording.path else iter(())
-    found = next((folder / name for folder in places if name and (folder / name).is_file()), None)
-    if found is None:
-        raise VeldrainError(
-            f"its world's file {name} is not found".replace("  ", " "),
-            where=where,
-            cure="name it with --world (world= in Python)",
-        )
-    return found
-
-
-def _above(folder: Path) -> Iterator[Path]:
-    yield Path.cwd()
-    for _ in range(UP):
-        yield folder
-        folder = folder.parent

@@ -3,7 +3,7 @@
 from veldrain.scenario.actions import Action, Finish, Push
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
 from veldrain.scenario.scenario import Expectation, Scenario
-from veldrain.scenario.trial import run
+from veldrain.scenario.trial import Trial, run
 
 __all__ = [
     "Action",
@@ -12,6 +12,7 @@ __all__ = [
     "Finish",
     "Push",
     "Scenario",
+    "Trial",
     "clearance",
     "distance",
     "run",

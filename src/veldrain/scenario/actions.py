@@ -12,12 +12,14 @@ A new action is a class below ``Action`` that does the following.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
 from veldrain.errors import checked_title, told_at
+from veldrain.model.knobs import Knob, sheet_knobs
 from veldrain.sheet import Made, Maybe, Number, Row, Sheet, Text
 
 if TYPE_CHECKING:
@@ -37,6 +39,11 @@ class Action(Sheet):
     def bind(self, trial: Trial) -> Callable[[], None]:
         """The function that does it; unknown names and values that do not fit are told here."""
         raise NotImplementedError(f"{type(self).__name__}.bind")
+
+    @staticmethod
+    def knobs(path: str, get: Callable[[], Any], put: Callable[[Any], None]) -> Iterator[Knob]:
+        """Its quantities; ``get`` gives the action, and ``put`` takes the one in which a quantity is changed."""
+        return sheet_knobs(path, get, put)
 
 
 class Push(Action):
@@ -62,6 +69,14 @@ class Push(Action):
             steps = sim.steps_of(self.lasting, "lasting")
         force, torque, at = (np.array(row) for row in (self.force, self.torque, self.at))
         return lambda: sim.engine.push(self.link, force, torque, at, sim.engine.steps + steps)
+
+    @staticmethod
+    def knobs(path: str, get: Callable[[], Any], put: Callable[[Any], None]) -> Iterator[Knob]:
+        def last(value: float) -> None:  # rounded to a millisecond, the longest step that is of use
+            put(get().changed(lasting=max(round(value, 3), 1e-3)))
+
+        for knob in sheet_knobs(path, get, put):
+            yield replace(knob, set=last) if knob.path.endswith(".lasting") else knob
 
     def __str__(self) -> str:
         load = ", ".join(f"{f:.3g}" for f in self.force)

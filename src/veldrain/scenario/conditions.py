@@ -20,16 +20,16 @@ class Watching:
 
     def __init__(self, simulation: Simulation) -> None:
         self.simulation = simulation
-        self._touched: set[Pair] = set()
+        self.touched_pairs: set[Pair] = set()
 
     def take(self) -> None:
         """Watching again."""
         watches = enumerate(self.simulation.watches)
-        self._touched = {pair for k, pair in watches if self.simulation.touched(k)}
+        self.touched_pairs = {pair for k, pair in watches if self.simulation.touched(k)}
 
     def touched(self, pair: Pair) -> bool:
         """True where the two have touched since the look before."""
-        return pair in self._touched
+        return pair in self.touched_pairs
 
 
 class Condition(ABC):

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from veldrain.control.loading import argument_knobs
 from veldrain.errors import VeldrainError, checked_title, unknown
-from veldrain.model import World
+from veldrain.model import Knob, World
+from veldrain.model.knobs import of
 from veldrain.scenario.actions import Action, Finish, Push
 from veldrain.scenario.conditions import Condition
 from veldrain.units import Quantity, quantity
@@ -178,6 +180,25 @@ class Scenario:
         other = copy.copy(self)
         other.controllers = dict(controllers)
         return other
+
+    def knobs(self) -> Iterator[Knob]:
+        """All quantities that can be set by path: those of the world, of named actions, and of controllers."""
+        yield from self.world.knobs()
+        for entry in self.timeline:
+            name = entry.action.values.get("name")
+            if name:
+                yield from entry.action.knobs(name, *of(entry, "action"))
+        for path, table, key in self._controllers():
+            yield from argument_knobs(path, table, key)
+
+    def _controllers(self) -> Iterator[tuple[str, dict[str, Any], str]]:
+        """Path, table and key of each controller: ``controller`` where there is one, else ``<robot>/controller``."""
+        for robot, given in self.controllers.items():
+            path = "controller" if len(self.controllers) == 1 else f"{robot}/controller"
+            if isinstance(given, dict):
+                yield from ((f"{path}/{name}", given, name) for name in given)
+            else:
+                yield path, self.controllers, robot
 
     def pushes(self) -> dict[str, Push]:
         """All pushes by name."""

@@ -5,70 +5,25 @@ from __future__ import annotations
 import importlib.metadata
 import math
 import warnings
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from veldrain.control import Controller, Motors, Senses, fresh
+from veldrain.control.driving import ControllerFailedError, Driver, DriverState
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.physics.engine import NotFiniteError
-from veldrain.physics.plant import EFFORT, POSITION, VELOCITY
 from veldrain.randomness import checked_seed
-from veldrain.recording import Recorder, Recording
+from veldrain.recording import Recorder, Recording, Sink
+from veldrain.recording.attaching import attachments_of
 from veldrain.recording.interrupts import uninterrupted
+from veldrain.recording.publishing import Publisher
 from veldrain.sampling import Reading
-from veldrain.scenario.conditions import Condition, Watching
+from veldrain.scenario.conditions import Condition, Pair, Watching
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.scenario import Expectation, Scenario
-from veldrain.simulation import Simulation
+from veldrain.simulation import Simulation, SimulationState
 from veldrain.units import Quantity, quantity
-
-STATE_PERIOD = 0.05  # s between the states that a recording keeps
-_FIELDS = {EFFORT: "effort", VELOCITY: "velocity", POSITION: "position"}
-
-
-class _Driver:
-    """One controller at work: its ticks, senses, motors, and the commands that it leaves."""
-
-    def __init__(self, trial: Trial, robot: str, controller: Any, granted: bool) -> None:
-        sim = trial.simulation
-        if robot not in sim.world.placed:
-            raise unknown("robot", robot, sim.world.placed, "controllers")
-        self.robot = robot
-        self.controller: Controller = fresh(controller, f"controller of {robot}")
-        self.period = sim.steps_of(self.controller.period, f"controller of {robot}: period")
-        self.due = 0
-        motors = list(sim.world.placed[robot].model.motors)
-        self.motors = Motors(sim[robot], motors)
-        self.senses = Senses(robot, sim.streams, granted)
-        dofs = sim.engine.compiled.robots[robot].joints
-        self._dofs = {joint: dofs[joint] for joint in motors}
-        self._modes = {j: _FIELDS[int(sim.engine.plant.dofs[d]["mode"])] for j, d in self._dofs.items()}
-
-    def tick(self, trial: Trial) -> None:
-        sim = trial.simulation
-        try:
-            self.controller.update(sim.time, self.senses.at(sim.engine.steps), self.motors)
-        except (KeyboardInterrupt, OverLimitError):
-            raise
-        except BaseException as error:  # whatever the user's controller raises ends the trial, not the study
-            kind = "" if isinstance(error, VeldrainError) else f"{type(error).__name__}: "
-            raise TrialFailedError(f"the controller of {self.robot} raised at {sim.time:g} s: {kind}{error}") from error
-        self.due += self.period
-        self.record(sim, trial.recorder)
-
-    def record(self, sim: Simulation, recorder: Recorder) -> None:
-        """Write the commands that hold now."""
-        values = {j: float(sim.engine.plant.dofs[d]["command"]) for j, d in self._dofs.items()}
-        if values:
-            recorder.commands(f"{self.robot}/commands", sim.stamp, self._modes, values)
-
-
-class TrialFailedError(VeldrainError):
-    """A trial cannot go on."""
 
 
 @dataclass
@@ -97,50 +52,86 @@ class _Verdict:
         return {"passed": passed, "time": self.time}
 
 
-class Trial:
-    """A scenario in motion."""
+@dataclass(frozen=True)
+class TrialState:
+    """A copy of the whole state of a trial: what moves, sensors, controllers, verdicts, and what is still to happen."""
 
-    def __init__(self, scenario: Scenario, seed: int, recorder: Recorder, exact: bool = False) -> None:
-        self.scenario, self.recorder = scenario, recorder
+    simulation: SimulationState
+    drivers: tuple[DriverState, ...]
+    verdicts: tuple[tuple[bool | None, float | None], ...]
+    timed: tuple[tuple[int, int], ...]
+    waiting: tuple[int, ...]
+    touched: frozenset[Pair]
+    reason: str | None
+    happened: int
+
+
+class Trial:
+    """A scenario in motion.
+
+    Args:
+        scenario: what happens; it is not changed.
+        seed: of the sensors' noise and the controllers' random streams.
+        sinks: where streams go; they have begun.
+        exact: True lets all sensors measure without errors of their own.
+
+    Raises:
+        VeldrainError: an unknown name, or a period that is not a whole number of steps.
+
+    >>> trial = Trial(scenario, seed=7)
+    >>> trial.advance("5 s"); middle = trial.snapshot(); end = trial.run()
+    >>> trial.restore(middle); trial.run() == end
+    True
+    """
+
+    def __init__(self, scenario: Scenario, seed: int = 0, sinks: Sequence[Sink] = (), exact: bool = False) -> None:
+        self.scenario = scenario
         watches = sorted({pair for c in scenario.conditions() for pair in c.watches()})
         self.simulation = sim = Simulation(scenario.world, scenario.step, seed, scenario.integrator, watches, exact)
-        self.look = Watching(sim)
-        self.tick = sim.steps_of(scenario.check_period, "scenario: check_period")
+        self.publisher = sim.publish(sinks)
+        self.watching = Watching(sim)
+        self.check_every = sim.steps_of(scenario.check_period, "scenario: check_period")
         self.end = sim.steps_of(scenario.duration, "scenario: duration")
-        self.drivers = [
-            _Driver(self, robot, controller, robot in scenario.truth)
-            for robot, controller in scenario.controllers.items()
-        ]
+        self.drivers = list(self._drivers())
         self.reason: str | None = None
         self.timed: list[tuple[int, int]] = []  # steps, and numbers of entries, that are still to come
         self.waiting: list[int] = []  # numbers of entries whose conditions have not held yet
         self._holds: dict[int, Callable[[], bool]] = {}
         self._acts: list[Callable[[], None]] = []
+        self._happened = -1  # the step up to which all has happened
         for k, entry in enumerate(scenario.timeline):
             with told_at(entry.where):
                 self._acts.append(entry.action.bind(self))
                 if isinstance(entry.trigger, Condition):
-                    self._holds[k] = entry.trigger.bind(self.look)
+                    self._holds[k] = entry.trigger.bind(self.watching)
                     self.waiting.append(k)
                 else:
                     self.timed.append((sim.steps_of(entry.trigger, "scenario: at", least=0), k))
         self.timed.sort(key=lambda pair: pair[0])
-        self.verdicts = [_Verdict(e, e.condition.bind(self.look)) for e in scenario.expectations.values()]
+        self.verdicts = [_Verdict(e, e.condition.bind(self.watching)) for e in scenario.expectations.values()]
         self.tally = None
         if scenario.record_contacts is not None:
             self.contacts_every = sim.steps_of(scenario.record_contacts, "scenario: record_contacts")
-            self.tally = sim.engine.taps.tally(np.ones(len(sim.engine.plant.geoms), np.int64))
+            self.tally = sim.tally()
         for robot in scenario.truth - set(scenario.world.placed):
             raise unknown("robot", robot, scenario.world.placed, "scenario: truth")
-        self.state_every = max(1, round(STATE_PERIOD / sim.step))
+
+    def _drivers(self) -> Iterator[Driver]:
+        for robot, given in self.scenario.controllers.items():
+            several = given if isinstance(given, Mapping) else {"": given}
+            owners: dict[str, str] = {}
+            for name, controller in several.items():
+                yield Driver(
+                    self.simulation, robot, name, controller, robot in self.scenario.truth, owners, self.publisher
+                )
 
     def streams(self) -> list[str]:
-        """Names of the streams that the recording will have."""
+        """Names of the streams that the recording will have, but for those that controllers log."""
         return [
             *self.simulation.streams,
-            *(f"{d.robot}/commands" for d in self.drivers),
+            *self.publisher.streams(),
+            *dict.fromkeys(f"{d.robot}/commands" for d in self.drivers),
             "scenario/events",
-            "scenario/state",
             *(["scenario/contacts"] if self.tally else []),
         ]
 
@@ -151,40 +142,52 @@ class Trial:
     def tried(self, stream: str) -> Recording | None:
         """A recording with one message of a stream; None for contacts, or where none comes out."""
         recorder = Recorder()
+        publisher = Publisher(self.simulation, [recorder])
         for samples in self.simulation.streams.values():
             if stream in (samples.stream, *(s for s in self.companions() if s.startswith(f"{samples.stream}/"))):
                 data = samples.measured()
                 if data is None:
                     return None
-                recorder.sample(samples, Reading(0, data))
-        for driver in self.drivers:
-            if stream == f"{driver.robot}/commands":
-                driver.record(self.simulation, recorder)
-        if stream == "scenario/events":
-            recorder.event(0, "")
-        if stream == "scenario/state":
-            recorder.state(0, self.simulation.engine.plant.q)
+                publisher.sample(samples, Reading(0, data))
+        if stream in publisher.streams():
+            publisher.begin()
+            publisher.state()
+        elif stream == "scenario/events":
+            publisher.event("")
+        elif any(stream == f"{driver.robot}/commands" for driver in self.drivers):
+            robot = stream.rpartition("/")[0]
+            publisher.commands(stream, *self.simulation[robot].commands())
         return Recording(recorder.finish({})) if recorder.has_begun else None
 
     def run(self) -> dict[str, Any]:
         """Go to the end; gives the outcome."""
-        sim, failure = self.simulation, ""
-        for samples in sim.streams.values():
-            if samples.latest:
-                self.recorder.sample(samples, samples.latest)
-        sim.on_sample = self.recorder.sample
+        failure = ""
         try:
-            while True:
-                self._happen()
-                if self.reason is not None or sim.engine.steps >= self.end:
-                    break
-                sim.advance_to(self._next())
-        except (NotFiniteError, TrialFailedError) as error:
+            self._go(self.end)
+        except (NotFiniteError, ControllerFailedError) as error:
             failure = str(error)
-            self.recorder.event(sim.stamp, f"failed: {failure}")
+            self.publisher.event(f"failed: {failure}")
+        self.publisher.state()
         return self.outcome(failure)
 
-    def outcome(self, failure: str) -> dict[str, Any]:
+    def advance(self, seconds: Quantity) -> None:
+        """Go on for a time, a whole number of steps, or to the end of the trial if that comes first."""
+        self._go(self.simulation.steps + self.simulation.steps_of(seconds, "advance", least=0))
+
+    def _go(self, goal: int) -> None:
+        sim, goal = self.simulation, min(goal, self.end)
+        if self._happened < 0:
+            self.publisher.begin()
+            self.publisher.state()
+        while self.reason is None:
+            if self._happened < sim.steps:
+                self._happened = sim.steps
+                self._happen()
+            if self.reason is not None or sim.steps >= goal:
+                break
+            sim.advance_to(min(goal, self._next()))
+
+    def outcome(self, failure: str = "") -> dict[str, Any]:
         """How it ended; failure: why it broke off, "" where it did not."""
         verdicts = {v.expectation.name: v.summary(whole=not failure) for v in self.verdicts}
         return {
@@ -196,9 +199,41 @@ class Trial:
             "notices": self.simulation.notices,
         }
 
+    def snapshot(self) -> TrialState:
+        """A copy of the whole state; restoring it continues to the same bytes."""
+        return TrialState(
+            self.simulation.snapshot(),
+            tuple(driver.snapshot() for driver in self.drivers),
+            tuple((v.passed, v.time) for v in self.verdicts),
+            tuple(self.timed),
+            tuple(self.waiting),
+            frozenset(self.watching.touched_pairs),
+            self.reason,
+            self._happened,
+        )
+
+    def restore(self, state: TrialState) -> None:
+        """Go back to a snapshot of this trial, or of another of the same scenario.
+
+        Raises:
+            VeldrainError: it is none, or of another scenario.
+        """
+        if not isinstance(state, TrialState):
+            raise VeldrainError(f"{type(state).__name__} is not a snapshot", cure="give what snapshot() gave")
+        if len(state.drivers) != len(self.drivers) or len(state.verdicts) != len(self.verdicts):
+            raise VeldrainError("a snapshot of another scenario", cure="restore it in a trial of its own scenario")
+        self.simulation.restore(state.simulation)
+        for driver, kept in zip(self.drivers, state.drivers, strict=True):
+            driver.restore(kept)
+        for verdict, (passed, time) in zip(self.verdicts, state.verdicts, strict=True):
+            verdict.passed, verdict.time = passed, time
+        self.timed, self.waiting = list(state.timed), list(state.waiting)
+        self.watching.touched_pairs = set(state.touched)
+        self.reason, self._happened = state.reason, state.happened
+
     def _next(self) -> int:
-        now = self.simulation.engine.steps
-        periods = (self.tick, self.state_every, *([self.contacts_every] if self.tally else []))
+        now = self.simulation.steps
+        periods = (self.check_every, *([self.contacts_every] if self.tally else []))
         times = [self.end, *((now // every + 1) * every for every in periods)]
         times += [d.due for d in self.drivers]
         return min(times + [step for step, _ in self.timed[:1]])
@@ -206,13 +241,11 @@ class Trial:
     def _happen(self) -> None:
         """All that is due now: conditions and expectations, the timeline, then controllers."""
         sim = self.simulation
-        step = sim.engine.steps
-        if step % self.state_every == 0 or step == self.end:
-            self.recorder.state(sim.stamp, sim.engine.plant.q)
+        step = sim.steps
         if self.tally and step and (step % self.contacts_every == 0 or step == self.end):
-            self.recorder.contacts(sim.stamp, self.tally.take())
-        if step % self.tick == 0 or step == self.end:
-            self.look.take()
+            self.publisher.contacts(self.tally.take())
+        if step % self.check_every == 0 or step == self.end:
+            self.watching.take()
             for verdict in self.verdicts:
                 verdict.look(sim.time)
             for number in [k for k in self.waiting if self._holds[k]()]:
@@ -223,10 +256,10 @@ class Trial:
         if self.reason is None:
             for driver in self.drivers:
                 if driver.due == step:
-                    driver.tick(self)
+                    driver.tick()
 
     def _do(self, number: int) -> None:
-        self.recorder.event(self.simulation.stamp, str(self.scenario.timeline[number].action))
+        self.publisher.event(str(self.scenario.timeline[number].action))
         self._acts[number]()
 
     def finish(self, reason: str) -> None:
@@ -237,11 +270,14 @@ class Trial:
 def run(
     scenario: Scenario,
     seed: int = 0,
+    *,
     record: str | Path | None = None,
     controllers: Mapping[str, Any] | None = None,
     about: Mapping[str, Any] | None = None,
     exact: bool = False,
     limit: Quantity | None = None,
+    sinks: Sequence[Sink] = (),
+    warn: bool = True,
 ) -> Recording:
     """Run one trial.
 
@@ -253,6 +289,8 @@ def run(
         about: more to note in the file's metadata, such as drawn values.
         exact: True lets all sensors measure without errors of their own.
         limit: longest that the trial may take by the clock on the wall, s; None: any.
+        sinks: where streams go beside the recording.
+        warn: False leaves the RuntimeWarning out: for callers that look at the outcome.
 
     Returns:
         The recording. A controller that raises, a state that is no longer finite, or a limit that is over ends the
@@ -261,26 +299,6 @@ def run(
     Raises:
         VeldrainError: an unknown name, or a period that is not a whole number of steps.
     """
-    recording = carry_out(scenario, seed, record, controllers, about, exact, limit)
-    if recording.outcome["failed"]:
-        warnings.warn(
-            f"the trial broke off at {recording.outcome['time']:.4g} s: {recording.outcome['reason']}",
-            RuntimeWarning,
-            stacklevel=2,
-        )
-    return recording
-
-
-def carry_out(
-    scenario: Scenario,
-    seed: int = 0,
-    record: str | Path | None = None,
-    controllers: Mapping[str, Any] | None = None,
-    about: Mapping[str, Any] | None = None,
-    exact: bool = False,
-    limit: Quantity | None = None,
-) -> Recording:
-    """``run`` without its warning: for callers that look at the outcome."""
     seconds = wall_time(limit)
     if controllers is not None:
         scenario = scenario.driven_by(controllers)
@@ -292,7 +310,7 @@ def carry_out(
         "step": scenario.step,
         "duration": scenario.duration,
         "world_file": scenario.world.where.get("", ""),
-        "controllers": {robot: _title(c) for robot, c in scenario.controllers.items()},
+        "controllers": {robot: _titles(c) for robot, c in scenario.controllers.items()},
         **(about or {}),
     }
     trial: Trial | None = None
@@ -307,8 +325,10 @@ def carry_out(
     with uninterrupted():
         try:
             with limited(seconds):
-                trial = Trial(scenario, seed, recorder, exact)  # a mistake shows here, before there is a file
-                recorder.begin(metadata)
+                trial = Trial(scenario, seed, [recorder, *sinks], exact)  # a mistake shows before there is a file
+                attached = _attached(trial)
+                for sink in (recorder, *sinks):
+                    sink.begin(metadata, attached)
                 outcome = trial.run()
         except OverLimitError:
             now = f"at {trial.simulation.time:g} s" if trial else "while it was set up: see what its controller imports"
@@ -316,19 +336,36 @@ def carry_out(
         except KeyboardInterrupt:
             if not recorder.has_begun:
                 raise
-            _close(trial, recorder, metadata, outcome)
+            _close(trial, recorder, sinks, metadata, outcome)
             raise
         except VeldrainError:  # a recording that cannot be written, or a mistake found while it was
             recorder.abandon()
             raise
-        data = _close(trial, recorder, metadata, outcome)
+        data = _close(trial, recorder, sinks, metadata, outcome)
+    if warn and outcome["failed"]:
+        warnings.warn(
+            f"the trial broke off at {outcome['time']:.4g} s: {outcome['reason']}", RuntimeWarning, stacklevel=2
+        )
     return Recording(recorder.path or data)
 
 
-def _close(trial: Trial | None, recorder: Recorder, metadata: dict[str, Any], outcome: dict[str, Any]) -> bytes:
+def _attached(trial: Trial) -> dict[str, bytes]:
+    """The world of a trial as files; where files have no words for it, that is told."""
+    try:
+        return attachments_of(trial.scenario.world)
+    except VeldrainError as error:
+        trial.simulation.notice("world", f"the recording does not hold its world: {error}")
+        return {}
+
+
+def _close(
+    trial: Trial | None, recorder: Recorder, sinks: Sequence[Sink], metadata: dict[str, Any], outcome: dict[str, Any]
+) -> bytes:
     """Bring a recording to its end; of a trial that broke off, with what was judged until then."""
     if trial and outcome["failed"]:
         outcome |= {k: v for k, v in trial.outcome(outcome["reason"]).items() if k != "reason"}
+    for sink in sinks:
+        sink.end(metadata | {"outcome": outcome})
     return recorder.finish(metadata | {"outcome": outcome})
 
 
@@ -344,5 +381,8 @@ def wall_time(limit: Quantity | None) -> float | None:
     return seconds
 
 
-def _title(controller: Any) -> str:
+def _titles(controller: Any) -> Any:
+    """A controller's name, or the names of several."""
+    if isinstance(controller, Mapping):
+        return {name: _titles(one) for name, one in controller.items()}
     return getattr(controller, "use", None) or f"{type(controller).__module__}:{type(controller).__qualname__}"

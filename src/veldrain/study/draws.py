@@ -4,16 +4,12 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
-from veldrain.errors import VeldrainError, unknown
-from veldrain.model import GROUND, Surface
-from veldrain.pose import Pose
-from veldrain.scenario import Push, Scenario
+from veldrain.errors import VeldrainError
 from veldrain.units import Quantity, quantity
 
 
@@ -109,90 +105,6 @@ def one_of(*values: Quantity) -> Draw:
     OneOf(values=(0.2, 0.4))
     """
     return OneOf(values)
-
-
-_POSE = {"x": "length", "y": "length", "z": "length", "roll": "angle", "pitch": "angle", "yaw": "angle"}
-_SURFACE = {
-    "friction": "ratio",
-    "restitution": "ratio",
-    "rolling": "length",
-    "torsional": "length",
-    "stiffness": "linear stiffness",
-    "damping": "linear damping",
-}
-_PUSH = {f"{load}_{axis}": kind for load, kind in (("force", "force"), ("torque", "torque")) for axis in "xyz"}
-_PUSH["lasting"] = "time"
-
-
-def quantities_of(scenario: Scenario) -> dict[str, str]:
-    """Everything that can be varied, as ``thing.quantity``, with the kind of quantity."""
-    world = scenario.world
-    found = {f"{GROUND}.{q}": k for q, k in _SURFACE.items()} if world.floor else {}
-    robots = [r.name for r in world.placed.values() if not r.path]
-    for name in (*robots, *world.obstacles, *world.bodies, *world.patches):
-        found |= {f"{name}.{q}": k for q, k in _POSE.items()}
-    for name in (*world.obstacles, *world.bodies, *world.patches):
-        found |= {f"{name}.{q}": k for q, k in _SURFACE.items()}
-    for robot in world.placed.values():
-        for coordinate, (_, linear) in robot.model.coordinates().items():
-            found[f"{robot.name}/{coordinate}.position"] = "length" if linear else "angle"
-    for name in scenario.pushes():
-        found |= {f"{name}.{q}": k for q, k in _PUSH.items()}
-    return found
-
-
-def kind_of(scenario: Scenario, path: str) -> str:
-    """The kind of a quantity that can be varied.
-
-    Raises:
-        VeldrainError: there is no such quantity.
-    """
-    known = quantities_of(scenario)
-    if path not in known:
-        raise unknown("quantity to vary", path, known, "vary")
-    return known[path]
-
-
-def _with(surface: Surface, name: str, value: float) -> Surface:
-    changed: dict[str, Any] = {name: value}
-    return surface.changed(**changed)
-
-
-def set_quantity(scenario: Scenario, path: str, value: float) -> None:
-    """Put a value (SI units) in its place; the scenario is changed."""
-    thing, _, name = path.rpartition(".")
-    world = scenario.world
-    if thing == GROUND and world.floor:
-        world.floor.surface = _with(world.floor.surface, name, value)
-        return
-    if name in _PUSH and thing in scenario.pushes():
-        _set_push(scenario, thing, name, value)
-        return
-    if name == "position":
-        robot = next(r for r in world.placed.values() if thing.startswith(f"{r.name}/"))
-        robot.joints[thing.removeprefix(f"{robot.name}/")] = value
-        return
-    tables: Sequence[dict[str, Any]] = (world.placed, world.obstacles, world.bodies, world.patches)
-    found = next(table[thing] for table in tables if thing in table)
-    if name in _SURFACE:
-        found.surface = _with(found.surface, name, value)
-        return
-    xyz, rpy = found.pose.position.copy(), found.pose.rpy
-    row, at = (xyz, "xyz".index(name)) if name in "xyz" else (rpy, ("roll", "pitch", "yaw").index(name))
-    row[at] = value
-    found.pose = Pose(xyz, rpy)
-
-
-def _set_push(scenario: Scenario, push: str, name: str, value: float) -> None:
-    entry = next(e for e in scenario.timeline if isinstance(e.action, Push) and e.action.name == push)
-    if name == "lasting":
-        # A time that is drawn is rounded to a millisecond, the longest step that is of use.
-        entry.action = entry.action.changed(lasting=max(round(value, 3), 1e-3))
-        return
-    load, axis = name.split("_")
-    row = list(entry.action.values[load])
-    row["xyz".index(axis)] = value
-    entry.action = entry.action.changed(**{load: row})
 
 
 def rounded(value: float) -> float:

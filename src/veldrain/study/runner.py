@@ -13,10 +13,10 @@ from concurrent.futures import BrokenExecutor, Executor, ProcessPoolExecutor, as
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from veldrain.control.loading import load_file, loaded_files
 from veldrain.errors import VeldrainError
 from veldrain.physics.threads import VARIABLE as THREADS
 from veldrain.physics.threads import threads
+from veldrain.resolver import load_file, loaded_files
 
 if TYPE_CHECKING:
     from veldrain.study.study import TrialPlan

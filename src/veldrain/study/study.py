@@ -8,7 +8,7 @@ import importlib.metadata
 import inspect
 import json
 import logging
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
@@ -20,17 +20,17 @@ from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
 from veldrain.control import NamedController, fresh
-from veldrain.control.loading import load_named
 from veldrain.errors import VeldrainError, checked_title, told_at
 from veldrain.model import Mesh
+from veldrain.model.knobs import knob_of
 from veldrain.randomness import checked_seed
-from veldrain.recording import Recorder, Recording
+from veldrain.recording import Recording
+from veldrain.resolver import load_named
 from veldrain.scenario import Scenario
 from veldrain.scenario.limits import OverLimitError, limited
-from veldrain.scenario.trial import Trial, wall_time
-from veldrain.scenario.trial import carry_out as carry_out_trial
+from veldrain.scenario.trial import Trial, run, wall_time
 from veldrain.sheet import Sheet
-from veldrain.study.draws import Draw, kind_of, rounded, set_quantity
+from veldrain.study.draws import Draw, rounded
 from veldrain.study.metrics import AnyMetric, checked_metrics, described_metric, look_at_metric, metric_of
 from veldrain.study.plan import plan_of
 from veldrain.study.result import RESULTS, Result
@@ -66,13 +66,13 @@ class TrialPlan:
         """Run the trial, and write its recording and its row."""
         study = self.study
         drawn = study.draw(self.number)
-        recording = carry_out_trial(
-            study.drawn(drawn),
+        recording = run(
+            study.drawn(drawn, self.controller),
             seed=study.seed_of(self.number),
             record=self.stem.with_suffix(".mcap"),
-            controllers=study.controllers[self.controller],
             about={"controller": self.controller, "trial": self.number, "drawn": drawn, "units": study.units},
             limit=study.limit,
+            warn=False,
         )
         self.measure(recording)
 
@@ -140,7 +140,8 @@ class Study:
                 with suppress(OverLimitError), limited(self.limit):  # its trials will break off for the same reason
                     fresh(controller, f"controller '{name}' of {robot}")
         self.vary = dict(vary or {})
-        self._draws = {path: draw.bind(kind_of(scenario, path), path) for path, draw in self.vary.items()}
+        self._kinds = self._kinds_of(self.vary)
+        self._draws = {path: draw.bind(self._kinds[path], path) for path, draw in self.vary.items()}
         self.metrics = checked_metrics(list(metrics), self.vary)
 
     def __getstate__(self) -> dict[str, Any]:  # bound draws are functions, which do not travel
@@ -148,7 +149,18 @@ class Study:
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)
-        self._draws = {path: draw.bind(kind_of(self.scenario, path), path) for path, draw in self.vary.items()}
+        self._draws = {path: draw.bind(self._kinds[path], path) for path, draw in self.vary.items()}
+
+    def _kinds_of(self, paths: Iterable[str]) -> dict[str, str]:
+        """The kinds of quantities that are varied, which the scenario has with each controller."""
+        kinds: dict[str, str] = {}
+        if not paths:
+            return kinds
+        for name, controllers in self.controllers.items():
+            known = {knob.path: knob for knob in self.scenario.driven_by(controllers).knobs()}
+            for path in paths:
+                kinds[path] = knob_of(known.values(), path, f"vary, with controller '{name}'").kind
+        return kinds
 
     def _by_robot(self, name: str, controller: Any) -> dict[str, Any]:
         if isinstance(controller, Mapping):
@@ -164,12 +176,12 @@ class Study:
 
     def kind(self, path: str) -> str:
         """The kind of a quantity that is varied, such as ``length``."""
-        return kind_of(self.scenario, path)
+        return self._kinds[path]
 
     @property
     def units(self) -> dict[str, str]:
         """The SI unit of each quantity that is varied."""
-        return {path: SI_UNITS[kind_of(self.scenario, path)] for path in self.vary}
+        return {path: SI_UNITS[kind] for path, kind in self._kinds.items()}
 
     def draw(self, trial: int) -> dict[str, float]:
         """The drawn values of a trial, in SI units; the same for every controller."""
@@ -179,11 +191,12 @@ class Study:
         """The seed of a trial's noise; the same for every controller."""
         return randomness.child_seed(self.seed, "noise", trial)
 
-    def drawn(self, values: Mapping[str, float]) -> Scenario:
-        """The scenario with these values (SI units) in their places."""
-        scenario = copy.deepcopy(self.scenario)
+    def drawn(self, values: Mapping[str, float], controller: str | None = None) -> Scenario:
+        """The scenario with these values (SI units) in their places, driven by a controller (None: by the first)."""
+        driven = self.scenario.driven_by(self.controllers[controller or next(iter(self.controllers))])
+        scenario = copy.deepcopy(driven)
         for path, value in values.items():
-            set_quantity(scenario, path, value)
+            knob_of(scenario.knobs(), path, "vary").set(value)
         return scenario
 
     def describe(self) -> dict[str, Any]:
@@ -248,7 +261,7 @@ class Study:
         """
         for controllers in self.controllers.values():
             with suppress(OverLimitError), limited(self.limit):
-                trial = Trial(self.scenario.driven_by(controllers), 0, Recorder())
+                trial = Trial(self.scenario.driven_by(controllers))
                 for metric in self.metrics:
                     with told_at(self.where.get(f"metric {metric.name}", "")):
                         look_at_metric(metric, trial)

@@ -1,0 +1,259 @@
+"""Quantities by path: what can be varied, swept, searched, fitted, and changed in mid-trial.
+
+Each thing lists its own; a path is the thing's name, a point and the quantity, such as ``silt.friction``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from veldrain.errors import VeldrainError, unknown
+from veldrain.model.inertia import of_parts
+from veldrain.pose import Pose
+from veldrain.sheet import Maybe, Number, Row
+from veldrain.units import SI_UNITS
+
+if TYPE_CHECKING:
+    from veldrain.model.model import Model
+    from veldrain.model.pieces import Joint
+    from veldrain.model.world import Body, Placed, World
+
+AXES = ("x", "y", "z")
+TURNS = ("roll", "pitch", "yaw")
+
+
+@dataclass(frozen=True)
+class Knob:
+    """One quantity that can be set by its path.
+
+    Attributes:
+        path: such as ``crawler/scan.noise``.
+        kind: of quantity, one of ``units.SI_UNITS``.
+        get: gives its value, SI units; None where it has none.
+        set: puts a value (SI units) in its place.
+    """
+
+    path: str
+    kind: str
+    get: Callable[[], float | None]
+    set: Callable[[float], None]
+
+    @property
+    def unit(self) -> str:
+        """The SI unit."""
+        return SI_UNITS[self.kind]
+
+
+def knob_of(knobs: Iterable[Knob], path: str, where: str = "") -> Knob:
+    """One knob by its path.
+
+    Raises:
+        VeldrainError: there is none; names the nearest, and how to list all.
+    """
+    known = {knob.path: knob for knob in knobs}
+    if path not in known:
+        error = unknown("quantity", path, known, where)
+        hint = error.cure.partition("Known:")[0]
+        raise VeldrainError(error.problem, where=where, cure=f"{hint}veldrain inspect FILE --knobs lists all of them")
+    return known[path]
+
+
+Get = Callable[[], Any]
+Put = Callable[[Any], None]
+
+
+def row_knobs(path: str, kind: str, get: Get, put: Put) -> Iterator[Knob]:
+    """Three numbers of a row, one for each axis: ``path`` goes before x, y and z."""
+
+    def knob(k: int) -> Knob:
+        return Knob(f"{path}{AXES[k]}", kind, lambda: get()[k], lambda value: put((*get()[:k], value, *get()[k + 1 :])))
+
+    return (knob(k) for k in range(3))
+
+
+def sheet_knobs(path: str, get: Get, put: Put) -> Iterator[Knob]:
+    """The numbers of a data sheet; ``get`` gives the sheet, and ``put`` takes the one in which a number is changed."""
+
+    def changed(name: str) -> Put:
+        return lambda value: put(get().changed(**{name: value}))
+
+    def value(name: str) -> Get:
+        return lambda: get().values[name]
+
+    for name, field in type(get()).fields().items():
+        number = field.field if isinstance(field, Maybe) else field
+        if isinstance(number, Number):
+            yield Knob(f"{path}.{name}", number.kind, value(name), changed(name))
+        elif isinstance(number, Row) and number.count == 3 and len(number.kinds) == 1:
+            yield from row_knobs(f"{path}.{name}_", number.kinds[0], value(name), changed(name))
+
+
+def pose_knobs(path: str, get: Get, put: Put) -> Iterator[Knob]:
+    """Position and turn of a pose."""
+
+    def knob(name: str, k: int, is_turn: bool) -> Knob:
+        def read() -> float:
+            return float(get().rpy[k] if is_turn else get().position[k])
+
+        def write(value: float) -> None:
+            xyz, rpy = get().position.copy(), get().rpy
+            (rpy if is_turn else xyz)[k] = value
+            put(Pose(xyz, rpy))
+
+        return Knob(f"{path}.{name}", "angle" if is_turn else "length", read, write)
+
+    yield from (knob(name, k, False) for k, name in enumerate(AXES))
+    yield from (knob(name, k, True) for k, name in enumerate(TURNS))
+
+
+def of(thing: Any, name: str) -> tuple[Get, Put]:
+    """What gives and what sets an attribute."""
+    return lambda: getattr(thing, name), lambda value: setattr(thing, name, value)
+
+
+def entry(table: Any, key: Any) -> tuple[Get, Put]:
+    """What gives and what sets an entry of a table."""
+    return lambda: table[key], lambda value: table.__setitem__(key, value)
+
+
+def world_knobs(world: World) -> Iterator[Knob]:
+    """All quantities of a world."""
+    yield from row_knobs("gravity.", "acceleration", *of(world, "gravity"))
+    for light in ("sun", "sky", "air"):
+        yield from sheet_knobs(light, *of(world, light))
+    for k in range(len(world.lamps)):
+        yield from sheet_knobs(f"lamp{k + 1}", *entry(world.lamps, k))
+    if world.floor:
+        yield from sheet_knobs("ground", *of(world.floor, "surface"))
+        yield Knob("ground.height", "length", *of(world.floor, "height"))
+    things: list[Any] = [*world.obstacles.values(), *world.bodies.values(), *world.patches.values()]
+    for thing in things:
+        yield from pose_knobs(thing.name, *of(thing, "pose"))
+        yield from sheet_knobs(thing.name, *of(thing, "surface"))
+    for body in world.bodies.values():
+        yield _mass_knob(body)
+        yield from row_knobs(f"{body.name}.velocity_", "speed", *of(body, "velocity"))
+        yield from row_knobs(f"{body.name}.spin_", "angular speed", *of(body, "spin"))
+    for name in world.frames:
+        yield from pose_knobs(name, *entry(world.frames, name))
+    for placed in world.placed.values():
+        yield from robot_knobs(placed)
+
+
+def _mass_knob(body: Body) -> Knob:
+    def put(value: float) -> None:
+        body.mass_properties = of_parts([body.part], value)
+
+    return Knob(f"{body.name}.mass", "mass", lambda: body.mass_properties.mass, put)
+
+
+def robot_knobs(placed: Placed) -> Iterator[Knob]:
+    """All quantities of a placed model; those of the model are changed in a copy of its own."""
+    name, model = placed.name, placed.model
+    if placed.path:
+        yield from _path_knobs(placed)
+    else:
+        yield from pose_knobs(name, *of(placed, "pose"))
+    for coordinate, (_, linear) in model.coordinates().items():
+        yield _start_knob(placed, coordinate, "length" if linear else "angle")
+    for joint in model.joints.values():
+        if joint.kind not in ("fixed", "floating"):
+            yield from _joint_knobs(placed, joint)
+    for motor in model.motors:
+        yield from _motor_knobs(placed, motor)
+    for link in model.links.values():
+        yield from _link_knobs(placed, link.name, link.mass_properties.mass > 0)
+    for sensor in model.sensors:
+        yield from sheet_knobs(f"{name}/{sensor}", *_mounted(placed, sensor, "sensor"))
+        yield from pose_knobs(f"{name}/{sensor}", *_mounted(placed, sensor, "pose"))
+
+
+def _own(placed: Placed) -> Model:
+    """The model of a robot, to be changed: no other robot's."""
+    placed.model = placed.model.copy()
+    return placed.model
+
+
+def _start_knob(placed: Placed, coordinate: str, kind: str) -> Knob:
+    path = f"{placed.name}/{coordinate}.position"
+    return Knob(path, kind, lambda: placed.joints.get(coordinate, 0.0), entry(placed.joints, coordinate)[1])
+
+
+def _joint_knobs(placed: Placed, joint: Joint) -> Iterator[Knob]:
+    path, name = f"{placed.name}/{joint.name}", joint.name
+    sort, force = ("linear", "force") if joint.is_linear else ("angular", "torque")
+    position = "length" if joint.is_linear else "angle"
+
+    def knob(word: str, kind: str) -> Knob:
+        def put(value: float) -> None:
+            _own(placed).change_joint(name, **{word: value})
+
+        return Knob(f"{path}.{word}", kind, lambda: vars(placed.model.joints[name])[word], put)
+
+    def limit(k: int, word: str) -> Knob:
+        def put(value: float) -> None:
+            low, high = placed.model.joints[name].limits or (value, value)
+            _own(placed).change_joint(name, limits=(low, value) if k else (value, high))
+
+        return Knob(f"{path}.{word}", position, lambda: (placed.model.joints[name].limits or (None, None))[k], put)
+
+    kinds = {"damping": f"{sort} damping", "friction": force, "stiffness": f"{sort} stiffness", "rest": position}
+    yield from (knob(word, kind) for word, kind in kinds.items())
+    if joint.limits:
+        yield limit(0, "lower")
+        yield limit(1, "upper")
+
+
+def _motor_knobs(placed: Placed, name: str) -> Iterator[Knob]:
+    linear = placed.model.coordinates()[name][1]
+    sort, force = ("linear", "force") if linear else ("angular", "torque")
+
+    def knob(word: str, kind: str) -> Knob:
+        def put(value: float) -> None:
+            _own(placed).change_motor(name, **{word: value})
+
+        return Knob(f"{placed.name}/{name}.motor.{word}", kind, lambda: vars(placed.model.motors[name])[word], put)
+
+    kinds = {"stiffness": f"{sort} stiffness", "damping": f"{sort} damping", "limit": force}
+    return (knob(word, kind) for word, kind in kinds.items())
+
+
+def _link_knobs(placed: Placed, name: str, has_mass: bool) -> Iterator[Knob]:
+    def mass(value: float) -> None:
+        _own(placed).change_link(name, mass=value)
+
+    def surface(value: Any) -> None:
+        _own(placed).change_link(name, surface=value)
+
+    path = f"{placed.name}/{name}"
+    if has_mass:
+        yield Knob(f"{path}.mass", "mass", lambda: placed.model.links[name].mass_properties.mass, mass)
+    yield from sheet_knobs(path, lambda: placed.model.links[name].surface, surface)
+
+
+def _mounted(placed: Placed, sensor: str, word: str) -> tuple[Get, Put]:
+    """What gives and what sets a part of a mounted sensor."""
+
+    def put(value: Any) -> None:
+        table = _own(placed).sensors
+        table[sensor] = replace(table[sensor], **{word: value})
+
+    return lambda: vars(placed.model.sensors[sensor])[word], put
+
+
+def _path_knobs(placed: Placed) -> Iterator[Knob]:
+    """Of a robot that is led: where its path starts, all of it being moved along, and when."""
+
+    def move(pose: Pose) -> None:
+        shift = pose @ placed.path[0][1].inverse()
+        placed.path = tuple((time, shift @ at) for time, at in placed.path)
+        placed.pose = placed.path[0][1]
+
+    def begin(value: float) -> None:
+        first = placed.path[0][0]
+        placed.path = tuple((time - first + value, at) for time, at in placed.path)
+
+    yield from pose_knobs(placed.name, lambda: placed.path[0][1], move)
+    yield Knob(f"{placed.name}.start", "time", lambda: placed.path[0][0], begin)

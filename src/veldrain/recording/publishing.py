@@ -1,0 +1,148 @@
+"""What a simulation publishes: samples, frames, joint states, commands, contacts, events, robot descriptions."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, Protocol
+
+import numpy as np
+
+from veldrain.formats.urdf_out import description_of
+from veldrain.model import Fields, Message, World
+from veldrain.physics.tapping import Felt
+from veldrain.recording.messages import header, stamped
+from veldrain.recording.sinks import Sink
+from veldrain.sampling import FrameTree, Reading, Samples
+from veldrain.sensing.parts import CONTACTS, contact, xyz, xyzw
+from veldrain.sensing.truth import Frames, in_parents, transforms
+
+STATE_PERIOD = 0.05  # s between transforms and joint states
+
+
+class Moving(Protocol):
+    """What is published of a simulation."""
+
+    world: World
+    step: float
+
+    @property
+    def stamp(self) -> int:
+        """Simulated time in ns."""
+
+    @property
+    def frames(self) -> FrameTree:
+        """All frames of the world."""
+
+    @property
+    def streams(self) -> Mapping[str, Samples]:
+        """The sensors by the names of their streams."""
+
+    def joint_state(self, robot: str) -> tuple[Sequence[str], Any, Any, Any]:
+        """Names, positions, velocities and motor efforts of a robot's joints."""
+
+
+class Publisher:
+    """Turns what happens in a simulation into messages for sinks.
+
+    Args:
+        simulation: what is published.
+        sinks: where to.
+        track: more streams: the pose of a link, frame or thing in the world, by the name of its stream.
+    """
+
+    def __init__(self, simulation: Moving, sinks: Sequence[Sink], track: Mapping[str, str] | None = None) -> None:
+        self._sim, self.sinks, self._track = simulation, list(sinks), dict(track or {})
+        self.every = max(1, round(STATE_PERIOD / simulation.step))  # steps between transforms
+        self._robots = [name for name in simulation.world.placed if len(simulation.joint_state(name)[0])]
+        self._last = -1
+
+    def streams(self) -> list[str]:
+        """Names of the streams that are there whatever happens, but for those of sensors."""
+        found = [f"{robot}/joint_states" for robot in self._robots] + list(self._track)
+        found += [f"{robot}/robot_description" for robot in self._sim.world.placed]
+        moves = self._sim.frames.moves_in_parent
+        return [*found, *(["tf"] if moves.any() else []), *(["tf_static"] if not moves.all() else [])]
+
+    def write(self, stream: str, message: Message, latched: bool = False, stamp: int | None = None) -> None:
+        """Give a message to all sinks."""
+        for sink in self.sinks:
+            sink.write(stream, self._sim.stamp if stamp is None else stamp, message, latched)
+
+    def begin(self) -> None:
+        """What is told once: robot descriptions, fixed frames, and what sensors have measured at the start."""
+        for name, robot in self._sim.world.placed.items():
+            text = description_of(robot.model)
+            self.write(f"{name}/robot_description", Message("std_msgs/msg/String", Fields(data=text)), latched=True)
+        self._frames("tf_static", ~self._sim.frames.moves_in_parent, latched=True)
+        for samples in self._sim.streams.values():
+            if samples.latest and samples.latest.stamp == self._sim.stamp:
+                self.sample(samples, samples.latest)
+
+    def state(self) -> None:
+        """Transforms and joint states now, once for each time."""
+        stamp = self._sim.stamp
+        if stamp == self._last or not self.sinks:
+            return
+        self._last = stamp
+        self._frames("tf", self._sim.frames.moves_in_parent)
+        for robot in self._robots:
+            names, position, velocity, effort = self._sim.joint_state(robot)
+            fields = Fields(header=header(stamp, ""), name=list(names), position=position, velocity=velocity,
+                            effort=effort)  # fmt: skip
+            self.write(f"{robot}/joint_states", Message("sensor_msgs/msg/JointState", fields))
+        if self._track:
+            tree = self._sim.frames
+            at, turns = tree.positions_and_quaternions()
+            for stream, path in self._track.items():
+                k = tree.names.index(path)
+                pose = Fields(position=xyz(at[k]), orientation=xyzw(turns[k].tolist()))
+                fields = Fields(header=header(stamp, "world"), pose=pose)
+                self.write(stream, Message("geometry_msgs/msg/PoseStamped", fields))
+
+    def _frames(self, stream: str, which: Any, latched: bool = False) -> None:
+        tree = self._sim.frames
+        if not which.any():
+            return
+        all_of_them = in_parents(tree.names, tree.parents, *tree.poses())
+        kept = np.flatnonzero(which)
+        some = Frames(
+            tuple(all_of_them.names[k] for k in kept), tuple(all_of_them.parents[k] for k in kept),
+            all_of_them.positions[kept], all_of_them.orientations[kept],
+        )  # fmt: skip
+        rows = [stamped(row, self._sim.stamp, row.frame_id) for row in transforms(some)]
+        self.write(stream, Message("tf2_msgs/msg/TFMessage", Fields(transforms=rows)), latched)
+
+    def sample(self, samples: Samples, reading: Reading) -> None:
+        """One reading of a sensor."""
+        if not self.sinks:
+            return
+        sensor, frame = samples.sensor, samples.sensor.frame(samples.stream)
+        # A header's stamp is the time of the first beam or row.
+        stamp = reading.stamp - round(sensor.age(reading.data) * 1e9)
+        for name, message in sensor.messages(reading.data).items():
+            stream = f"{samples.stream}/{name}" if name else samples.stream
+            self.write(stream, Message(message.type, stamped(message.fields, stamp, frame)), stamp=reading.stamp)
+
+    def commands(self, stream: str, mode: Mapping[str, str], values: Mapping[str, float]) -> None:
+        """The commands that hold from now on: each in the field of its motor's mode, nan elsewhere."""
+        row = {
+            field: np.array([values[j] if mode[j] == field else np.nan for j in values])
+            for field in ("position", "velocity", "effort")
+        }
+        fields = Fields(header=header(self._sim.stamp, ""), name=list(values), **row)
+        self.write(stream, Message("sensor_msgs/msg/JointState", fields))
+
+    def contacts(self, felt: Felt) -> None:
+        """The contacts of the world since the last time, world axes."""
+        rows = [
+            contact(a, b, at, normal, force, float(gap))
+            for (a, b), at, normal, force, gap in zip(
+                felt.sides, felt.point, felt.normal, felt.force, felt.gap, strict=True
+            )
+        ]
+        fields = Fields(header=header(self._sim.stamp, "world"), contacts=rows)
+        self.write("scenario/contacts", Message(CONTACTS, fields))
+
+    def event(self, text: str) -> None:
+        """What the scenario did."""
+        self.write("scenario/events", Message("std_msgs/msg/String", Fields(data=text)))

@@ -1,0 +1,26 @@
+"""Where streams go: a recording, a live link, a page. A trial has any number of sinks."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from veldrain.model import Message
+
+
+class Sink:
+    """Takes all messages of a trial, in the order of their stamps.
+
+    A new sink is a class below this one. ``begin`` is called once before the first message, ``end`` after the last;
+    ``write`` must not change the message, which other sinks are given too.
+    """
+
+    def begin(self, about: Mapping[str, Any], attached: Mapping[str, bytes]) -> None:
+        """What describes the trial, and the files that go with it, by name."""
+
+    def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
+        """One message at a simulated time in ns; ``latched``: who comes later is to have it too."""
+        raise NotImplementedError(f"{type(self).__name__}.write")
+
+    def end(self, about: Mapping[str, Any]) -> None:
+        """What describes the trial, its outcome included."""

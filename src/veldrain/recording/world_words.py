@@ -1,0 +1,265 @@
+"""A world in the words of files, as ``load_world`` reads them back equal: for saving, and for recordings to hold."""
+
+from __future__ import annotations
+
+import hashlib
+import inspect
+import io
+import math
+import os
+import sys
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+import veldrain.sensing as sensing
+from veldrain.errors import VeldrainError
+from veldrain.model import HeightField, Mesh, Model, Part, Placed, Shape, Surface, World
+from veldrain.model.lights import Air, Sky, Sun
+from veldrain.pose import Pose
+from veldrain.resolver import name_of
+from veldrain.sheet import Sheet
+
+Map = dict[str, Any]
+MOST_INLINE = 2000  # triangles that are written as numbers
+
+
+class Files:
+    """Where a document is written to, and what goes beside it.
+
+    Args:
+        folder: of the document: other files are named as seen from there; None: all that it needs goes beside it.
+    """
+
+    def __init__(self, folder: Path | None) -> None:
+        self.folder = folder
+        self.beside: dict[str, bytes] = {}
+
+    def mesh(self, path: Path) -> str:
+        """How a mesh file is called."""
+        if self.folder is not None:
+            return self.seen(path)
+        data = path.read_bytes()
+        return self.keep(f"meshes/{hashlib.sha256(data).hexdigest()[:12]}{path.suffix.lower()}", data)
+
+    def picture(self, image: Any) -> str:
+        """How the file of a picture is called; one in memory is written."""
+        if self.folder is not None and isinstance(image, str | Path):
+            return self.seen(Path(image))
+        from PIL import Image
+
+        from veldrain.model.looks import picture
+
+        out = io.BytesIO()
+        Image.fromarray(picture(image)).save(out, "PNG")
+        return self.keep(f"pictures/{hashlib.sha256(out.getvalue()).hexdigest()[:12]}.png", out.getvalue())
+
+    def named(self, kind: type) -> str:
+        """How a class of the user's own is called; its source goes along where all does."""
+        use = name_of(kind, self.folder)
+        if self.folder is not None or ".py:" not in use:
+            return use
+        source = Path(str(vars(sys.modules[kind.__module__])["__file__"]))
+        data = source.read_bytes()
+        kept = self.keep(f"sources/{hashlib.sha256(data).hexdigest()[:12]}/{source.name}", data)
+        return f"{kept}:{kind.__qualname__}"
+
+    def keep(self, name: str, data: bytes) -> str:
+        """Put a file beside the document."""
+        self.beside[name] = data
+        return name
+
+    def seen(self, path: Path) -> str:
+        """A path as seen from the document's folder."""
+        return Path(os.path.relpath(path.resolve(), (self.folder or Path()).resolve())).as_posix()
+
+
+def plain(value: Any) -> Any:
+    """Numbers and rows as YAML has them."""
+    if isinstance(value, np.ndarray):
+        return plain(value.tolist())
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, Mapping):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [plain(v) for v in value]
+    return value
+
+
+def pose_words(pose: Pose) -> Map:
+    """A pose; the turn as a person would write it where that is the same to the last digit."""
+    words: Map = {"xyz": plain(pose.position)} if pose.position.any() else {}
+    if pose.rotation.magnitude() == 0:
+        return words
+    for turn in ({"yaw": pose.yaw}, {"rpy": plain(pose.rpy)}):
+        if Pose(pose.position, **turn) == pose:
+            return words | turn
+    return words | {"quaternion": plain(pose.rotation.as_quat())}
+
+
+def sheet_words(sheet: Sheet, files: Files) -> Map:
+    """What was given to a data sheet."""
+    words = {word: value for word, value in sheet.given.items() if value is not None}
+    if "image" in words:
+        words["image"] = files.picture(words["image"])
+    return {k: plain(v) for k, v in words.items()}
+
+
+def shape_words(shape: Shape, files: Files) -> Map:
+    """A shape: its word and its sizes."""
+    word = next(word for word, kind in Shape.kinds.items() if kind is type(shape))
+    if isinstance(shape, HeightField):
+        return {word: {"heights": plain(shape.heights), "spacing": shape.spacing}}
+    if isinstance(shape, Mesh):
+        return {word: mesh_words(shape, files)}
+    sizes = {name: plain(getattr(shape, name)) for name in inspect.signature(type(shape)).parameters}
+    return {word: next(iter(sizes.values())) if len(sizes) == 1 else sizes}
+
+
+def mesh_words(mesh: Mesh, files: Files) -> Map:
+    """A mesh by its file, or by its corners."""
+    how: Map = {"collide": mesh.collide, "fit": mesh.fit}
+    if mesh.path is not None and mesh.path.is_file():
+        return {"file": files.mesh(mesh.path), "scale": plain(mesh.scale), "unit": "m"} | how
+    words = {"corners": plain(mesh.corners), "triangles": plain(mesh.triangles), "name": mesh.source} | how
+    return words | ({"uv": plain(mesh.uv)} if len(mesh.uv) else {})
+
+
+def part_words(part: Part, files: Files, with_pose: bool = True) -> Map:
+    """A shape and what else a part has."""
+    words = shape_words(part.shape, files)
+    if with_pose and (pose := pose_words(part.pose)):
+        words["pose"] = pose
+    if part.role != "both":
+        words["role"] = part.role
+    if part.colour is not None:
+        words["colour"] = part.colour
+    if part.surface is not None:
+        words["surface"] = sheet_words(part.surface, files)
+    if part.look is not None:
+        words["look"] = sheet_words(part.look, files)
+    return words
+
+
+def record_words(record: Any, function: Any, files: Files, without: tuple[str, ...] = ()) -> Map:
+    """The fields of a record that a function takes, those left out that are as it has them anyway."""
+    words: Map = {}
+    for name, parameter in inspect.signature(function).parameters.items():
+        value = vars(record).get(name)
+        if name in ("self", "name", *without) or value is None or same(value, parameter.default):
+            continue
+        if isinstance(value, float) and math.isinf(value):
+            continue
+        words[name] = _word(value, files)
+    return {k: v for k, v in words.items() if not (isinstance(v, dict) and not v)}
+
+
+def _word(value: Any, files: Files) -> Any:
+    if isinstance(value, Pose):
+        return pose_words(value)
+    return sheet_words(value, files) if isinstance(value, Sheet) else plain(value)
+
+
+def same(value: Any, default: Any) -> bool:
+    """True for what need not be written: the default itself."""
+    return value is default or (isinstance(value, int | float | str | tuple) and value == default)
+
+
+def model_words(model: Model, files: Files) -> Map:
+    """A model, link by link."""
+    tables = ("links", "joints", "motors", "loops", "springs", "frames", "sensors")
+    words: dict[str, Any] = {table: {} for table in tables}
+    for name, link in model.links.items():
+        body = link.mass_properties
+        found: Map = {"parts": [part_words(part, files) for part in link.parts]}
+        words["links"][name] = found
+        if body.mass:
+            found |= {"mass": body.mass, "com": plain(body.com), "inertia": plain(body.inertia)}
+        if link.surface != Surface():
+            found["surface"] = sheet_words(link.surface, files)
+    for table, function in (("joints", Model.joint), ("loops", Model.close), ("springs", Model.spring)):
+        for name, record in getattr(model, table).items():
+            words[table][name] = record_words(record, function, files)
+    for name, motor in model.motors.items():
+        words["motors"][name] = record_words(motor, Model.motor, files, ("joint",))
+    for name, frame in model.frames.items():
+        words["frames"][name] = {"on": frame.link} | ({"pose": pose_words(frame.pose)})
+    for name, mounted in model.sensors.items():
+        kind = type(mounted.sensor)
+        own = kind.__name__ in sensing.__all__ and kind.__module__.startswith("veldrain.")
+        entry: Map = {"use": kind.__name__ if own else files.named(kind)}
+        words["sensors"][name] = entry
+        entry |= {"on": mounted.link, "pose": pose_words(mounted.pose), "with": sheet_words(mounted.sensor, files)}
+        if mounted.failures:
+            entry["failures"] = [sheet_words(failure, files) for failure in mounted.failures]
+    words["no_contact"] = plain(model.apart)
+    words["postures"] = plain(model.postures)
+    words["accept"] = [vars(accepted) for accepted in model.accepted]
+    return {section: told for section, told in words.items() if told}
+
+
+def world_words(world: World, files: Files) -> Map:
+    """A world, section by section."""
+    words: Map = {"veldrain": "world/1"}
+    if world.gravity != (0.0, 0.0, -9.81):
+        words["gravity"] = plain(world.gravity)
+    for word, plainly in (("sun", Sun()), ("sky", Sky()), ("air", Air())):
+        if (sheet := vars(world)[word]) != plainly:
+            words[word] = sheet_words(sheet, files)
+    words["lamps"] = [sheet_words(lamp, files) for lamp in world.lamps]
+    if world.floor:
+        words["ground"] = record_words(world.floor, World.ground, files)
+    words["obstacles"], words["bodies"] = {}, {}
+    for name, o in world.obstacles.items():
+        told = part_words(o.part, files, with_pose=False)
+        told |= {"pose": pose_words(o.pose @ o.part.pose), "surface": sheet_words(o.surface, files)}
+        words["obstacles"][name] = told
+    for name, b in world.bodies.items():
+        if b.part.pose != Pose():
+            raise VeldrainError(
+                "its part has a pose of its own, which files have no word for", where=name,
+                cure="give the body the pose, and the part none",
+            )  # fmt: skip
+        told = part_words(b.part, files) | {"mass": b.mass_properties.mass, "pose": pose_words(b.pose)}
+        told |= {"surface": sheet_words(b.surface, files), "velocity": plain(b.velocity), "spin": plain(b.spin)}
+        words["bodies"][name] = told
+    words["patches"] = {name: record_words(patch, World.patch, files) for name, patch in world.patches.items()}
+    words["frames"] = {name: pose_words(pose) for name, pose in world.frames.items()}
+    words["models"], words["place"] = _placed_words(world.placed, files)
+    words["no_contact"] = plain(world.apart)
+    words["accept"] = [vars(accepted) for accepted in world.accepted]
+    return {section: told for section, told in words.items() if told or section == "ground"}
+
+
+def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map]:
+    """Models, each once, and where they are placed."""
+    models: Map = {}
+    names: dict[int, str] = {}
+    places: Map = {}
+    for name, robot in placed.items():
+        model = robot.model
+        if id(model) not in names:
+            names[id(model)] = model.name if model.name not in models else name
+            models[names[id(model)]] = model_words(model, files)
+        told: Map = {"model": names[id(model)]}
+        if robot.path:
+            told["path"] = [{"at": time} | pose_words(pose) for time, pose in robot.path]
+        elif pose := pose_words(robot.pose):
+            told["pose"] = pose
+        told |= ({"fixed": True} if robot.fixed else {}) | ({"joints": plain(robot.joints)} if robot.joints else {})
+        places[name] = told
+    return models, places
+
+
+def as_yaml(words: Map) -> str:
+    """Words as the text of a file."""
+    from ruamel.yaml import YAML
+
+    yaml, out = YAML(), io.StringIO()
+    yaml.default_flow_style = None
+    yaml.width = 110
+    yaml.dump(words, out)
+    return out.getvalue()
