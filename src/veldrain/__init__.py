@@ -9,61 +9,28 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 _WHERE = {
-    "veldrain.errors": ["VeldrainError"],
-    "veldrain.pose": ["Pose"],
-    "veldrain.model": [
-        *(
-            "Air",
-            "Box",
-            "Capsule",
-            "Channel",
-            "Cone",
-            "Cylinder",
-            "Ellipsoid",
-            "Failure",
-            "HeightField",
-            "Lamp",
-            "Look",
-        ),
-        *("Mesh", "Model", "Part", "Pipe", "Ramp", "Row", "Sensor", "Sky", "Sphere", "Stairs", "Strewn", "Sun"),
-        *("Surface", "Wall", "World"),
-    ],
-    "veldrain.sensing": [
-        *("Barometer", "Camera", "Encoders", "FootForce", "ForceTorque", "Gnss"),
-        *(
-            "Imu",
-            "Infrared",
-            "Lidar",
-            "LimitSwitch",
-            "Magnetometer",
-            "MotorCurrent",
-            "Odometer",
-            "Radar",
-            "SpinningLidar",
-        ),
-        *("Touch", "TrueClearance", "TrueFrames", "TruePose", "TrueRelative", "Ultrasonic"),
-    ],
-    "veldrain.simulation": ["Simulation"],
-    "veldrain.control": ["CentreLine", "Controller", "try_controller"],
-    "veldrain.recording": ["Recording", "Sink"],
-    "veldrain.scenario": [
-        "Action",
-        "Condition",
-        "Finish",
-        "Push",
-        "Scenario",
-        "clearance",
-        "distance",
-        "run",
-        "touching",
-    ],
-    "veldrain.study": ["FinishTime", "Metric", "Result", "Study", "normal", "one_of", "uniform"],
-    "veldrain.formats": ["load_robot", "save_robot"],
-    "veldrain.check": ["Finding", "check"],
-    "veldrain.report.picture": ["look"],
-    "veldrain.documents": ["load_scenario", "load_study", "load_world", "save_scenario", "save_world"],
+    "veldrain.errors": "VeldrainError",
+    "veldrain.pose": "Pose",
+    "veldrain.model": (
+        "Air Box Capsule Channel Cone Cylinder Ellipsoid Failure HeightField Lamp Look Mesh Model Part "
+        "Pipe Ramp Row Sensor Sky Sphere Stairs Strewn Sun Surface Wall World"
+    ),
+    "veldrain.sensing": (
+        "Barometer Camera Encoders FootForce ForceTorque Gnss Imu Infrared Lidar LimitSwitch "
+        "Magnetometer MotorCurrent Odometer Radar SpinningLidar Touch TrueClearance TrueFrames TruePose "
+        "TrueRelative Ultrasonic"
+    ),
+    "veldrain.simulation": "Simulation",
+    "veldrain.control": "CentreLine Controller try_controller",
+    "veldrain.recording": "Recording Sink",
+    "veldrain.scenario": "Action Condition Finish Push Scenario Trial clearance distance run touching",
+    "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
+    "veldrain.formats": "load_robot save_robot",
+    "veldrain.check": "Finding check",
+    "veldrain.report.picture": "look",
+    "veldrain.documents": "load_scenario load_study load_world save_scenario save_world",
 }
-_MODULE_OF = {name: module for module, names in _WHERE.items() for name in names}
+_MODULE_OF = {name: module for module, names in _WHERE.items() for name in names.split()}
 
 __all__ = list(_MODULE_OF)
 

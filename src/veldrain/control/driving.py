@@ -112,5 +112,5 @@ class Driver:
 
     def restore(self, state: DriverState) -> None:
         """Go back to a copy."""
-        mine = {"log": self.log, "motors": self.motors, "senses": self.senses}
+        mine: Any = {"log": self.log, "motors": self.motors, "senses": self.senses}
         self.controller, self.due = copy.deepcopy(state.controller, mine), state.due
