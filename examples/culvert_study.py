@@ -54,7 +54,7 @@ def study(trials: int = 8) -> vd.Study:
         trials=trials,
         metrics=[
             vd.Metric("offset, RMS", "crawler/truth", "y", "rms", unit="m"),
-            vd.Metric("offset, largest", "crawler/truth", "y", "largest", unit="m"),
+            vd.Metric("offset, largest", "crawler/truth", "y", "max abs", unit="m"),
             vd.FinishTime("time to outlet", reason="reached the outlet"),
             vd.Metric("nearest wall", "crawler/clearance", "range", "least", unit="m", better="higher"),
             vd.Metric("motor torque, RMS", "crawler/encoders", "effort.*", "rms", unit="N·m"),

@@ -293,7 +293,9 @@ def cannot_be_seen(mended: bool) -> vd.World:
 
 @case("inside-a-solid", "cart/scan")
 def inside_a_solid(mended: bool) -> vd.Model:
-    return seeing(height=0.2) if mended else seeing(height=0.04).accept("sees-itself", "scan", "shown by another rule")
+    return (
+        seeing(height=0.2) if mended else seeing(height=0.04).suppress("sees-itself", "scan", "shown by another rule")
+    )
 
 
 @case("sees-itself", "cart/scan")
@@ -317,7 +319,7 @@ def near_plane(mended: bool) -> vd.Model:
     m = (
         seeing(sensor=eye)
         .link("lip", vd.Box((0.01, 0.02, 0.4)), mass=0.1)
-        .accept("sees-itself", "scan", "it is to see its lip")
+        .suppress("sees-itself", "scan", "it is to see its lip")
     )
     return m.joint("foot", "hull", "lip", "fixed", vd.Pose((0.3, 0, 0.2)))
 
@@ -358,7 +360,7 @@ def touches_nothing(mended: bool) -> vd.Model:
     m = cart().link("bumper", vd.Part(vd.Box((0.02, 0.2, 0.04)), role="both" if mended else "visual"), mass=0.1)
     m.joint("screws", "hull", "bumper", "fixed", vd.Pose((0.4, 0, 0.2)))
     if not mended:
-        m.accept("nothing-to-touch", "bumper", "shown by another rule")
+        m.suppress("nothing-to-touch", "bumper", "shown by another rule")
     return m.mount("skin", vd.Touch(), on="bumper")
 
 

@@ -40,7 +40,7 @@ class Shapes(unittest.TestCase):
         self.assertAlmostEqual(heights(w, (4.05, 3.05))[0], 2)
 
     def test_stairs_ramp_channel_and_row(self) -> None:
-        w = vd.World().build("steps", vd.Stairs(steps=3, rise=0.2, going=0.3, width=1))
+        w = vd.World().build("steps", vd.Stairs(steps=3, rise=0.2, tread=0.3, width=1))
         np.testing.assert_allclose(heights(w, (0.1, 0), (0.5, 0.4), (0.8, -0.4), (1.0, 0))[:3], (0.2, 0.4, 0.6))
         w = vd.World().build("ramp", vd.Ramp(length=2, rise=0.5), vd.Pose((1, 0, 0), yaw=math.pi / 2))
         np.testing.assert_allclose(heights(w, (1, 0.5), (1.3, 1.5)), (0.125, 0.375), atol=1e-12)
@@ -66,10 +66,10 @@ class Shapes(unittest.TestCase):
 
     def test_strewn(self) -> None:
         shapes = [vd.Box((0.3, 0.2, 0.1)), vd.Cylinder(0.1, 0.2), vd.Sphere(0.08)]
-        places = [list(vd.Strewn(shapes, 30, (4, 3), seed=seed, gap=0.05).pieces()) for seed in (1, 1, 2)]
+        places = [list(vd.Scatter(shapes, 30, (4, 3), seed=seed, gap=0.05).pieces()) for seed in (1, 1, 2)]
         self.assertEqual(places[0], places[1])
         self.assertNotEqual(places[0], places[2])
-        w = vd.World().ground().build("stones", vd.Strewn(shapes, 30, (4, 3), seed=1, gap=0.05), mass="1 kg")
+        w = vd.World().ground().build("stones", vd.Scatter(shapes, 30, (4, 3), seed=1, gap=0.05), mass="1 kg")
         self.assertEqual(len(w.bodies), 30)
         self.assertEqual([str(f) for f in vd.check(w)], [])  # none overlaps, all stand on the ground
         sim = vd.Simulation(w)
@@ -89,8 +89,8 @@ class Shapes(unittest.TestCase):
             ("2.5 of them", lambda: vd.Stairs(2.5)),
             ("rise is 0 m", lambda: vd.Ramp(1, 0)),
             ("2 sides", lambda: vd.Pipe(1, 1, sides=2)),
-            ("no room for more than", lambda: list(vd.Strewn([vd.Sphere(0.5)], 50, (2, 2)).pieces())),
-            ("no shapes", lambda: vd.Strewn([], 5, (2, 2))),
+            ("no room for more than", lambda: list(vd.Scatter([vd.Sphere(0.5)], 50, (2, 2)).pieces())),
+            ("no shapes", lambda: vd.Scatter([], 5, (2, 2))),
             ("a second thing", lambda: vd.World().build("a", vd.Stairs(1)).build("a", vd.Stairs(1))),
             ("nothing but holes", lambda: vd.HeightField(np.full((3, 3), np.nan), 1)),
             ("no such picture", lambda: vd.HeightField.of_image("gone.png", 1)),
@@ -164,7 +164,7 @@ build:
   drain: {pipe: {radius: 50 cm, length: 4 m, sides: 12}, pose: {xyz: [0, 8, 0.6]}}
   ditch: {channel: {width: 1, depth: 50 cm, length: 5}, pose: {xyz: [0, -9, 1]}}
   posts: {row: {cylinder: {radius: 5 cm, length: 1 m}, pose: {xyz: [0, 0, 50 cm]}, count: 5, step: [2 m, 0, 0]}, pose: {xyz: [0, -4, 0]}}
-  stones: {strewn: {shapes: [{box: [20 cm, 15 cm, 10 cm]}, {sphere: 8 cm}], count: 9, size: [4, 4], seed: 3}, pose: {xyz: [0, 14, 0]}, mass: 2 kg}
+  stones: {scatter: {shapes: [{box: [20 cm, 15 cm, 10 cm]}, {sphere: 8 cm}], count: 9, size: [4, 4], seed: 3}, pose: {xyz: [0, 14, 0]}, mass: 2 kg}
 obstacles:
   dike: {height_field: {rough: {size: [3, 2], height: 3 cm, length: 40 cm, seed: 5}}, pose: {xyz: [-10, 0, 0.1]}, surface: concrete}
   gap: {height_field: {heights: [[0, 0, 0], [0, 0, .nan]], spacing: 1 m}, pose: {xyz: [-20, 0, 0.1]}}
@@ -182,7 +182,7 @@ def by_hand() -> vd.World:
         "ditch", vd.Channel(1, 0.5, 5), vd.Pose((0, -9, 1))
     )
     w.build("posts", vd.Row(vd.Cylinder(0.05, 1), 5, (2, 0, 0), vd.Pose((0, 0, 0.5))), vd.Pose((0, -4, 0)))
-    stones = vd.Strewn([vd.Box((0.2, 0.15, 0.1)), vd.Sphere(0.08)], 9, (4, 4), seed=3)
+    stones = vd.Scatter([vd.Box((0.2, 0.15, 0.1)), vd.Sphere(0.08)], 9, (4, 4), seed=3)
     return w.build("stones", stones, vd.Pose((0, 14, 0)), mass=2)
 
 
@@ -203,7 +203,7 @@ class Files(unittest.TestCase):
                 (
                     "count: 9, size: [4, 4]",
                     "count: 900, size: [4, 4]",
-                    r"all\.world\.yaml:13: strewn: no room for more than",
+                    r"all\.world\.yaml:13: scatter: no room for more than",
                 ),
             ):
                 with self.subTest(new=new):

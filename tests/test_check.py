@@ -123,7 +123,7 @@ models:
     sensors:
       scan: {on: mast, pose: {xyz: [0, 0, 8 cm]}}
       imu: {with: {period: 5 ms}}
-    accept: [{rule: nothing-to-touch, at: antenna, because: it bends}]
+    suppress: [{rule: nothing-to-touch, at: antenna, because: it bends}]
 """,
         )
         left = vd.check(self.folder / "third.yaml")

@@ -161,7 +161,7 @@ class Numbers(unittest.TestCase):
             .link("b", vd.Sphere(0.1), mass=2)
             .joint("j", "a", "b", "prismatic", limits=(-1, 1))
         )
-        spring.spring("coil", "a", "b", stiffness="2 MN/m", length=0.1)
+        spring.spring("coil", "a", "b", stiffness="2 MN/m", rest_length=0.1)
         self.assertAlmostEqual(
             only(vd.World().place(spring, fixed=True), "fast-for-the-step").numbers["frequency rad/s"], 1000, 6
         )
@@ -172,7 +172,7 @@ class Numbers(unittest.TestCase):
         self.assertEqual(only(vd.World().place(joint, fixed=True), "fast-for-the-step").severity, "warning")
 
     def test_sensors(self) -> None:
-        hidden = only(seeing(height=0.02).accept("sees-itself", "scan", "shown elsewhere"), "inside-a-solid")
+        hidden = only(seeing(height=0.02).suppress("sees-itself", "scan", "shown elsewhere"), "inside-a-solid")
         self.assertAlmostEqual(hidden.numbers["depth m"], 0.03, 6)
         m = seeing().link("mast", vd.Cylinder("3 cm", "20 cm"), mass=0.3)
         blocked = only(m.joint("foot", "hull", "mast", "fixed", vd.Pose((0.25, 0, 0.15))), "sees-itself")
@@ -250,19 +250,19 @@ class Silence(unittest.TestCase):
 
     def test_accepted_with_a_reason(self) -> None:
         bad = boom(2, mode="position", stiffness=50, damping=10)
-        quiet = vd.check(bad.copy().accept("sags", "lift", because="a brace holds it"))
+        quiet = vd.check(bad.copy().suppress("sags", "lift", because="a brace holds it"))
         self.assertEqual((list(quiet), [s.because for s in quiet.silenced]), ([], ["a brace holds it"]))
         w = (
             vd.World()
             .ground()
             .place(bad, fixed=True, pose=vd.Pose((0, 0, 1)))
-            .accept("sags", "crane", because="all of it is braced")
+            .suppress("sags", "crane", because="all of it is braced")
         )
         self.assertEqual(len(vd.check(w).silenced), 1)  # a name path stands for all below it
         twice = (
             vd.World()
             .ground()
-            .place(bad.copy().accept("sags", "lift", because="braced"), "one", fixed=True, pose=vd.Pose((0, 0, 1)))
+            .place(bad.copy().suppress("sags", "lift", because="braced"), "one", fixed=True, pose=vd.Pose((0, 0, 1)))
         )
         twice.place(bad, "other", fixed=True, pose=vd.Pose((2, 0, 1)))
         self.assertEqual(
@@ -270,11 +270,11 @@ class Silence(unittest.TestCase):
             (["other/lift"], ["one/lift"]),
         )
         vain = vd.check(
-            boom(2, mode="position", stiffness=5000, damping=10).accept("sags", "lift", because="once it did")
+            boom(2, mode="position", stiffness=5000, damping=10).suppress("sags", "lift", because="once it did")
         )
-        self.assertEqual([f.rule for f in vain], ["accepted-in-vain"])
-        with self.assertRaisesRegex(vd.VeldrainError, "accepted without a reason"):
-            bad.accept("sags", "lift", because=" ")
+        self.assertEqual([f.rule for f in vain], ["suppressed-in-vain"])
+        with self.assertRaisesRegex(vd.VeldrainError, "suppressed without a reason"):
+            bad.suppress("sags", "lift", because=" ")
 
     def test_findings_are_a_sequence(self) -> None:
         found = vd.check(cart(fl_axis=(0, 0, 1), rr_z=0.2).mount("imu", vd.Imu(period="2.5 ms"), on="hull"))

@@ -15,7 +15,7 @@ import veldrain as vd
 from tests.helpers import DEMO, cart_scenario, command
 from veldrain.recording import Recorder
 from veldrain.report.layers import LAYERS
-from veldrain.report.picture import pictured
+from veldrain.report.picture import View, pictured
 from veldrain.report.staging import staged
 from veldrain.report.viewpoint import SIDES, corners_of, looking
 from veldrain.sensing.painting import Painter
@@ -66,7 +66,7 @@ class Views(unittest.TestCase):
         self.assertGreater(middle_of(pixels["left"], 2)[0], middle_of(pixels["left"], 0)[0])
 
     def test_eye_and_at(self) -> None:
-        pixels = vd.look(crates(), size=(200, 200), eye=("6 m", 0, 0.5), at=(2, 0, 0.5))
+        pixels = vd.look(crates(), size=(200, 200), look_from=("6 m", 0, 0.5), look_at=(2, 0, 0.5))
         np.testing.assert_allclose(middle_of(pixels, 0), (100, 100), atol=2)
 
     def test_edges_and_grid(self) -> None:
@@ -92,9 +92,9 @@ class Views(unittest.TestCase):
             ("no layer 'beamz'.*'beams'", {"layers": ["beamz"]}),
             ("no side 'tip'.*'top'", {"side": "tip"}),
             ("no camera's stream 'rig/eye'", {"through": "rig/eye"}),
-            ("more than one way to look", {"side": "top", "eye": (1, 1, 1)}),
+            ("more than one way to look", {"side": "top", "look_from": (1, 1, 1)}),
             ("a size of", {"size": (4, 4)}),
-            ("not an? length|cannot read", {"eye": ("1 kg", 0, 0)}),
+            ("not an? length|cannot read", {"look_from": ("1 kg", 0, 0)}),
             ("cannot be written", {"save": "/dev/null/x.png"}),
         ):
             with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
@@ -119,7 +119,7 @@ class Layers(unittest.TestCase):
 
     def test_each_draws_and_tells(self) -> None:
         stage = self.stage()
-        plain = pictured(stage, size=(320, 240)).pixels
+        plain = pictured(stage, View(size=(320, 240))).pixels
         told = {
             "collision": "collision shapes",
             "joints": "1 turning joint",
@@ -134,7 +134,7 @@ class Layers(unittest.TestCase):
         self.assertEqual(set(told), {"collision", *LAYERS})
         for layer, words in told.items():
             with self.subTest(layer):
-                made = pictured(stage, size=(320, 240), layers=[layer])
+                made = pictured(stage, View(size=(320, 240), layers=[layer]))
                 self.assertRegex("\n".join(made.told), words)
                 self.assertTrue((made.pixels != plain).any())
 
@@ -147,7 +147,7 @@ class Layers(unittest.TestCase):
         ):
             with self.subTest(layer):
                 plain, drawn = (
-                    pictured(stage, size=(640, 480), layers=some, side="front").pixels.astype(int)
+                    pictured(stage, View(size=(640, 480), layers=some, side="front")).pixels.astype(int)
                     for some in ([], [layer])
                 )
                 scene = stage.simulation.engine.scene
@@ -162,7 +162,7 @@ class Layers(unittest.TestCase):
         scene = stage.simulation.engine.scene
         scene.follow()
         self.assertAlmostEqual(float(corners_of(scene)[:, 2].min()), 0.0, places=6)
-        self.assertIn("sampling_arm", pictured(stage, size=(100, 80)).told[0])
+        self.assertIn("sampling_arm", pictured(stage, View(size=(100, 80))).told[0])
 
 
 class Recordings(unittest.TestCase):
@@ -266,11 +266,11 @@ class CommandLine(unittest.TestCase):
     def test_mistakes(self) -> None:
         world = DEMO / "worlds" / "floor.world.yaml"
         for words, told in (
-            ((world, "--eye", "1,2"), "--eye: cannot read '1,2'; write it like 2,-1.5,1"),
+            ((world, "--look-from", "1,2"), "--look-from: cannot read '1,2'; write it like 2,-1.5,1"),
             ((world, "--size", "big"), "write it like 1280x800"),
             ((world, "--movie", "x.mp4"), "has no course to show; give a recording"),
             ((world, "--movie", "x.mov"), "a movie of kind '.mov'"),
-            ((world, "--at-time", "3 kg"), "not a time"),
+            ((world, "--time", "3 kg"), "not a time"),
             (("nowhere.yaml",), "no such file"),
             ((DEMO / "worlds" / "floor.world.yaml", "--through", "rover/eye"), "no camera's stream 'rover/eye'"),
         ):

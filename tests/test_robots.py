@@ -103,7 +103,7 @@ class Urdf(Folder):
             (slide.limits, slide.damping, slide.friction, slide.effort, slide.speed), ((0, 0.8), 5, 2, 100, 0.2)
         )
         self.assertEqual((turn.axis, turn.mimic, turn.limits), ((1, 0, 0), ("raise", 2, 0.5), (-1, 2)))
-        self.assertEqual((m.motors["raise"].reduction, m.motors["raise"].limit), (50, 100))
+        self.assertEqual((m.motors["raise"].gear_ratio, m.motors["raise"].limit), (50, 100))
         self.assertEqual(m.line_of("lift/raise"), f"{self.folder / 'lift.urdf'}:19")
         self.assertEqual(
             [n.rpartition(": ")[2] for n in m.notes],
@@ -243,11 +243,21 @@ def everything() -> vd.Model:
         mass=2,
     )
     m.link("eye", vd.Capsule(0.1, 0.2), mass=1, surface=vd.Surface(stiffness=2e4, damping=3))
-    m.joint("slide", "frame", "ram", "prismatic", axis=(1, 1, 0), limits=(0, 1), stiffness=20, rest=0.1, collide=True)
+    m.joint(
+        "slide",
+        "frame",
+        "ram",
+        "prismatic",
+        axis=(1, 1, 0),
+        limits=(0, 1),
+        stiffness=20,
+        rest_position=0.1,
+        collide=True,
+    )
     m.joint("look", "frame", "eye", "ball", damping=0.1).motor(
         "slide", "position", stiffness=300, damping=4, limit=90, inertia=0.5
     )
-    m.spring("coil", "ram", "frame", stiffness=50, length=0.6, at_b=(0, 0, 0.1)).close(
+    m.spring("coil", "ram", "frame", stiffness=50, rest_length=0.6, at_b=(0, 0, 0.1)).close(
         "leash", "ram", "frame", "rope", length=2
     )
     m.no_contact("ram", "eye").frame("tip", "ram", vd.Pose((0.1, 0, 0), yaw=0.3)).posture(
@@ -509,9 +519,9 @@ models:
     attach: {tool: {model: hand, on: boom, pose: {xyz: [1 m, 0, 0]}}}
     sensors: {imu: {use: Imu, on: tool/palm, with: {period: 5 ms}}}
     postures: {out: {swing: 30 deg, tool/close: 2 cm}}
-    accept: [{rule: sags, at: swing, because: it is held by a brace}]
+    suppress: [{rule: sags, at: swing, because: it is held by a brace}]
 place: {arm: {model: arm, fixed: true, posture: out}}
-accept: [{rule: no-limits, at: arm/swing, because: a slip ring}]
+suppress: [{rule: no-limits, at: arm/swing, because: a slip ring}]
 """,
         )
         m = (
@@ -524,11 +534,11 @@ accept: [{rule: no-limits, at: arm/swing, because: a slip ring}]
         m.attach(hand(), on="boom", name="tool", pose=vd.Pose((1, 0, 0))).mount(
             "imu", vd.Imu(period="5 ms"), on="tool/palm"
         )
-        m.posture("out", {"swing": "30 deg", "tool/close": "2 cm"}).accept("sags", "swing", "it is held by a brace")
-        by_hand = vd.World().place(m, fixed=True, posture="out").accept("no-limits", "arm/swing", "a slip ring")
+        m.posture("out", {"swing": "30 deg", "tool/close": "2 cm"}).suppress("sags", "swing", "it is held by a brace")
+        by_hand = vd.World().place(m, fixed=True, posture="out").suppress("no-limits", "arm/swing", "a slip ring")
         loaded = vd.load_world(self.folder / "w.world.yaml")
         self.assertTrue(same(plain(loaded), plain(by_hand)))
-        self.assertEqual([a.rule for a in loaded.accepted], ["no-limits"])
+        self.assertEqual([a.rule for a in loaded.suppressed], ["no-limits"])
 
     def test_poses_are_those_of_the_engine(self) -> None:
         """Every kind of joint, at random positions."""
@@ -560,9 +570,9 @@ accept: [{rule: no-limits, at: arm/swing, because: a slip ring}]
             .link("ram", mass=1)
             .joint("slide", "frame", "ram", "prismatic", limits=(0, 1))
         )
-        press.spring("coil", "frame", "ram", stiffness=50).close("leash", "frame", "ram", "rope", length=2).accept(
-            "sags", "slide", "held"
-        )
+        press.spring("coil", "frame", "ram", stiffness=50).close(
+            "leash", "frame", "ram", "rope", rest_length=2
+        ).suppress("sags", "slide", "held")
         m = (
             vd.Model("cell")
             .link("floor", mass=50)
@@ -573,7 +583,7 @@ accept: [{rule: no-limits, at: arm/swing, because: a slip ring}]
             [(s.link_a, s.link_b) for s in m.springs.values()],
             [("press/frame", "press/ram"), ("second/frame", "second/ram")],
         )
-        self.assertEqual([a.at for a in m.accepted], ["press/slide", "second/slide"])
+        self.assertEqual([a.at for a in m.suppressed], ["press/slide", "second/slide"])
         self.assertEqual(list(m.scaled(3).loops["second/leash"].pose_a.position), [0, 0, 0])
         self.assertEqual(
             (m.scaled(3).loops["press/leash"].length, m.scaled(3).joints["press/slide"].limits), (6, (0, 3))

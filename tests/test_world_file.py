@@ -41,14 +41,14 @@ models:
       knee: {parent: crank, child: rod, kind: continuous, axis: [0, 1, 0], pose: {xyz: [0.2, 0, 0]}}
       pin: {parent: rod, child: ram, kind: continuous, axis: [0, 1, 0], pose: {xyz: [0.5, 0, 0]}, collide: true}
       look: {parent: frame, child: eye, kind: revolute, axis: [0, 0, 1], mimic: [drive, 0.5, 10 deg],
-             stiffness: 0.1 N*m/rad, rest: 5 deg}
+             stiffness: 0.1 N*m/rad, rest_position: 5 deg}
     motors:
       drive: {mode: velocity, damping: 20, limit: 50 N*m, inertia: 0.02}
     loops:
       guide: {link_a: ram, link_b: frame, kind: prismatic, axis: [1, 0, 0]}
       leash: {link_a: ram, link_b: frame, kind: rope, length: 2 m}
     springs:
-      coil: {link_a: ram, link_b: frame, stiffness: 50 N/m, damping: 1, length: 60 cm, at_b: [0, 0, 0.1]}
+      coil: {link_a: ram, link_b: frame, stiffness: 50 N/m, damping: 1, rest_length: 60 cm, at_b: [0, 0, 0.1]}
     no_contact: [[crank, ram]]
 place:
   press: {model: press, fixed: true, pose: {xyz: [0, 0, 1]}, joints: {drive: 20 deg}}
@@ -88,10 +88,12 @@ def by_hand(stl: Path) -> vd.World:
     m.joint("drive", "frame", "crank", "continuous", axis=y)
     m.joint("knee", "crank", "rod", "continuous", axis=y, pose=vd.Pose((0.2, 0, 0)))
     m.joint("pin", "rod", "ram", "continuous", axis=y, pose=vd.Pose((0.5, 0, 0)), collide=True)
-    m.joint("look", "frame", "eye", "revolute", mimic=("drive", 0.5, "10 deg"), stiffness=0.1, rest="5 deg")
+    m.joint("look", "frame", "eye", "revolute", mimic=("drive", 0.5, "10 deg"), stiffness=0.1, rest_position="5 deg")
     m.motor("drive", "velocity", damping=20, limit=50, inertia=0.02)
     m.close("guide", "ram", "frame", "prismatic", axis=(1, 0, 0)).close("leash", "ram", "frame", "rope", length=2)
-    m.spring("coil", "ram", "frame", stiffness=50, damping=1, length=0.6, at_b=(0, 0, 0.1)).no_contact("crank", "ram")
+    m.spring("coil", "ram", "frame", stiffness=50, damping=1, rest_length=0.6, at_b=(0, 0, 0.1)).no_contact(
+        "crank", "ram"
+    )
     w = vd.World().ground(vd.Surface(0.7, torsional=0.002, stiffness=40e3, damping=200))
     w.obstacle("belt", vd.Box((2, 0.5, 0.1)), vd.Pose((3, 0, 0.05)), vd.Surface(belt=(0.4, 0, 0)))
     w.obstacle("bump", vd.Cone(0.2, 0.1), vd.Pose((-1, 0, 0.05)))

@@ -13,7 +13,7 @@ _WHERE = {
     "veldrain.pose": "Pose",
     "veldrain.model": (
         "Air Box Capsule Channel Cone Cylinder Ellipsoid Failure HeightField Lamp Look Mesh Model Part "
-        "Pipe Ramp Row Sensor Sky Sphere Stairs Strewn Sun Surface Wall World"
+        "Pipe Ramp Row Sensor Sky Sphere Stairs Scatter Sun Surface Wall World"
     ),
     "veldrain.sensing": (
         "Barometer Camera Encoders FootForce ForceTorque Gnss Imu Infrared Lidar LimitSwitch "
@@ -65,11 +65,11 @@ if TYPE_CHECKING:
     from veldrain.model import Pipe as Pipe
     from veldrain.model import Ramp as Ramp
     from veldrain.model import Row as Row
+    from veldrain.model import Scatter as Scatter
     from veldrain.model import Sensor as Sensor
     from veldrain.model import Sky as Sky
     from veldrain.model import Sphere as Sphere
     from veldrain.model import Stairs as Stairs
-    from veldrain.model import Strewn as Strewn
     from veldrain.model import Sun as Sun
     from veldrain.model import Surface as Surface
     from veldrain.model import Wall as Wall

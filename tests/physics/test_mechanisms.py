@@ -84,7 +84,9 @@ class Kinds(unittest.TestCase):
                 spring = {} if between else {"stiffness": 800.0, "damping": 4.0, "rest": "-20 cm"}
                 m.joint("drop", "top", "weight", kind="prismatic", **spring)
                 if between:
-                    m.spring("coil", "weight", "top", stiffness="800 N/m", damping=4.0, length="20 cm", at_b=(0, 0, 0))
+                    m.spring(
+                        "coil", "weight", "top", stiffness="800 N/m", damping=4.0, rest_length="20 cm", at_b=(0, 0, 0)
+                    )
                 sim = placed(m, drop=-0.2)
                 rate, decay = math.sqrt(800 / 2 - 1), 4.0 / (2 * 2)
                 for _ in range(10):

@@ -30,7 +30,7 @@ from veldrain.documents.source import kind_of_file
 from veldrain.errors import VeldrainError
 from veldrain.formats import is_robot_file, load_robot
 from veldrain.model import Model, Placed, World
-from veldrain.model.pieces import Accepted, Fault
+from veldrain.model.pieces import Fault, Suppressed
 from veldrain.pose import Pose
 from veldrain.scenario import Scenario
 from veldrain.study import Study
@@ -74,7 +74,7 @@ def check(thing: Any, step: Quantity | None = None, posture: str | None = None) 
     for name, placed in world.placed.items():
         found += _described(placed.model, name)
         whole = whole and len(placed.model.roots()) == 1
-    accepted = [*world.accepted, *(_at(a, robot) for robot, p in world.placed.items() for a in p.model.accepted)]
+    accepted = [*world.suppressed, *(_at(a, robot) for robot, p in world.placed.items() for a in p.model.suppressed)]
     if whole:
         found += _applied(Look(world, length, integrator))
         found += sensors_that_cannot_begin(world, length)
@@ -91,7 +91,7 @@ def _check_model(model: Model, step: float, posture: str | None) -> Findings:
         world.place(model, fixed=True, posture=posture)
         found += [_of_fault(fault, model.line_of(fault.error.where)) for fault in world.faults]
         found += _applied(Look(world, step, is_bare=True))
-    return _silenced(found, [_at(a, model.name) for a in model.accepted])
+    return _silenced(found, [_at(a, model.name) for a in model.suppressed])
 
 
 def _described(model: Model, robot: str) -> list[Finding]:
@@ -148,11 +148,11 @@ def _taken_together(found: list[Finding]) -> list[Finding]:
     ]
 
 
-def _at(accepted: Accepted, robot: str) -> Accepted:
-    return Accepted(accepted.rule, f"{robot}/{accepted.at}", accepted.because)
+def _at(accepted: Suppressed, robot: str) -> Suppressed:
+    return Suppressed(accepted.rule, f"{robot}/{accepted.at}", accepted.because)
 
 
-def _silenced(found: list[Finding], accepted: list[Accepted]) -> Findings:
+def _silenced(found: list[Finding], accepted: list[Suppressed]) -> Findings:
     """The findings, less those that were accepted; one accepted for nothing is noted, so that it does not stay."""
     loud, quiet, used = [], [], set()
     for finding in found:
@@ -173,11 +173,11 @@ def _silenced(found: list[Finding], accepted: list[Accepted]) -> Findings:
         if a not in used:
             loud.append(
                 Finding(
-                    "accepted-in-vain",
+                    "suppressed-in-vain",
                     "note",
                     a.at,
-                    f"'{a.rule}' is accepted here and finds nothing",
-                    "take it out of accept",
+                    f"'{a.rule}' is suppressed here and finds nothing",
+                    "take it out of suppress",
                 )
             )
     return Findings(loud, quiet)

@@ -148,11 +148,11 @@ def look(
         list[str] | None,
         typer.Option(help="collision, joints, frames, masses, contacts, beams, fields, trails, names; repeatable."),
     ] = None,
-    at_time: Annotated[
+    time: Annotated[
         str | None, typer.Option(help="Of a recording, such as 12s (default: its end); else how long to run first.")
     ] = None,
-    eye: Annotated[str | None, typer.Option(help="Where to look from: x,y,z in m.")] = None,
-    at: Annotated[str | None, typer.Option(help="Where to look: x,y,z in m.")] = None,
+    look_from: Annotated[str | None, typer.Option(help="Where to look from: x,y,z in m.")] = None,
+    look_at: Annotated[str | None, typer.Option(help="Where to look: x,y,z in m.")] = None,
     side: Annotated[
         str | None, typer.Option("--from", help="top, front, left, right or back: a parallel view.")
     ] = None,
@@ -171,23 +171,9 @@ def look(
     from veldrain.cli import looking
 
     with _interruptible("nothing was written"):
-        looking.look(
-            file,
-            out,
-            layer or [],
-            at_time,
-            eye,
-            at,
-            side,
-            through,
-            panel or [],
-            size,
-            world,
-            posture,
-            movie,
-            rate,
-            speed,
-        )
+        view = {"layers": layer, "size": size, "look_from": look_from, "look_at": look_at, "side": side}
+        view |= {"through": through, "panels": panel}
+        looking.look(file, view, out, time, world, posture, movie, rate, speed)
 
 
 def main() -> None:

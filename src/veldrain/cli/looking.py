@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -97,7 +97,7 @@ def print_findings(file: str, findings: Findings) -> None:
                 out.print(Padding(text, (0, 0, 0, indent), expand=False))
     if findings.silenced:
         say("")
-        say(f"  {len(findings.silenced)} accepted")
+        say(f"  {len(findings.silenced)} suppressed")
         for s in findings.silenced:
             say(f"    {s.finding.path}  {s.finding.rule}: {s.because}")
     counts = {severity: sum(f.severity == severity for f in findings) for severity in MEANING}
@@ -196,15 +196,9 @@ def print_robot(robot: dict[str, Any]) -> None:
 
 def look(
     file: Path,
+    view: Mapping[str, Any],
     out_file: Path | None,
-    layers: Sequence[str],
-    at_time: str | None,
-    eye: str | None,
-    at: str | None,
-    side: str | None,
-    through: str | None,
-    panels: Sequence[str],
-    size: str,
+    time: str | None,
     world: Path | None,
     posture: str | None,
     movie_file: Path | None,
@@ -213,32 +207,29 @@ def look(
 ) -> None:
     """Draw a picture or a movie, and tell what is in it."""
     from veldrain.cli.commands import unused
-    from veldrain.report.picture import movie, pictured
+    from veldrain.report.picture import View, movie, pictured
     from veldrain.report.staging import staged
     from veldrain.units import quantity
 
-    pixels = _numbers(size.replace("x", ","), 2, "--size")
-    view: dict[str, Any] = {
-        "eye": None if eye is None else _numbers(eye, 3, "--eye"),
-        "at": None if at is None else _numbers(at, 3, "--at"),
-        "side": side,
-        "through": through,
-        "panels": panels,
-    }
+    words = {word: value for word, value in view.items() if value}
+    for word in ("look_from", "look_at"):
+        if word in words:
+            words[word] = _numbers(words[word], 3, f"--{word.replace('_', '-')}")
+    words["size"] = [round(n) for n in _numbers(words["size"].replace("x", ","), 2, "--size")]
+    how = View(**words)
     for given, option in ((out_file, "--out"), (movie_file, "--movie")):
         if given is not None and given.exists():
             raise VeldrainError("is there already", where=str(given), cure=f"name another file with {option}")
-    time = None if at_time is None else quantity(at_time, "time", "--at-time")
+    seconds = None if time is None else quantity(time, "time", "--time")
     prepare_engine(pictures=True)
-    stage = staged(file, time, world, posture)
-    size_of = (round(pixels[0]), round(pixels[1]))
+    stage = staged(file, seconds, world, posture)
     if movie_file is not None:
         with progress("Pictures") as tell:
-            made = movie(stage, movie_file, layers, size_of, rate, speed, tell, **view)
+            made = movie(stage, how, movie_file, rate, speed, tell)
         written: Path = movie_file
     else:
         written = out_file or unused(Path(f"{file.name.split('.')[0]}.png"))
-        made = pictured(stage, written, layers, size_of, **view)
+        made = pictured(stage, how, written)
     for line in made.told:
         say(line)
     say(f"Written: {written} ({made.pixels.shape[1]} × {made.pixels.shape[0]} pixels)")

@@ -69,7 +69,7 @@ class ModelText(Document):
     frames: dict[str, document(Model.frame)] = {}  # type: ignore[valid-type]
     sensors: dict[str, MountText] = {}
     postures: dict[str, dict[str, Quantity]] = {}
-    accept: list[document(Model.accept)] = []  # type: ignore[valid-type]
+    suppress: list[document(Model.suppress)] = []  # type: ignore[valid-type]
 
 
 def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], others: dict[str, Model]) -> Model:
@@ -132,7 +132,7 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
     each("frames", plain(model.frame), "frame")
     each("sensors", mount, "sensor")
     each("postures", model.posture)
-    each("accept", lambda _, entry: call(model.accept, entry, folder))
+    each("suppress", lambda _, entry: call(model.suppress, entry, folder))
     if not source.is_draft:
         model.settle()
     others[name] = model

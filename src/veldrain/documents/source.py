@@ -189,7 +189,7 @@ def kind_of_file(path: Path) -> str:
     return found[1] if found else "world"
 
 
-ADDED = ("no_contact", "accept", "defaults")
+ADDED = ("no_contact", "suppress", "defaults")
 _under_way: list[Path] = []  # files that are being read because another is based on them
 
 

@@ -55,7 +55,7 @@ class WorldText(Document):
     models: dict[str, str | ModelText] = {}
     place: dict[str, PlacedText] = {}  # type: ignore[valid-type]
     no_contact: list[tuple[str, str]] = []
-    accept: list[document(World.accept)] = []  # type: ignore[valid-type]
+    suppress: list[document(World.suppress)] = []  # type: ignore[valid-type]
 
 
 def with_names_filled(source: Source) -> Any:
@@ -145,7 +145,7 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
         make_model(source, name, text.models, models)
     each("place", place)
     each("no_contact", lambda _, pair: world.no_contact(*pair))
-    each("accept", lambda _, entry: call(world.accept, entry, folder))
+    each("suppress", lambda _, entry: call(world.suppress, entry, folder))
     world.where[""] = source.path.name
     world.faults += [Fault("file", mistake) for mistake in source.mistakes]
     return world

@@ -221,7 +221,9 @@ class UrdfReader:
             )
         own_words = self.one(e, "v:more")
         if own_words is not None:
-            more |= {word: self.number(own_words, word) for word in ("stiffness", "rest") if own_words.get(word)}
+            more |= {
+                word: self.number(own_words, word) for word in ("stiffness", "rest_position") if own_words.get(word)
+            }
             more["collide"] = own_words.get("collide") == "true"
         parent, child = (self.word(end, "link") for end in ends)
         self.m.joint(name, parent, child, kind, self.origin(e), **more)  # type: ignore[arg-type]
@@ -262,7 +264,7 @@ class UrdfReader:
             if f"motor {joint}" in self.m.where:
                 raise VeldrainError(f"a second transmission for joint '{joint}'", where=self.at(e), cure="keep one")
             self.m.where[f"motor {joint}"] = self.at(e)
-            self.m.motor(joint, reduction=ratio, **more)
+            self.m.motor(joint, gear_ratio=ratio, **more)
         for actuator in children(e, "actuator"):
             self.uses(actuator, {"name"}, {"mechanicalReduction", "hardwareInterface"})
 
@@ -283,7 +285,7 @@ class UrdfReader:
         )
 
     def spring(self, e: Any) -> None:
-        values = {word: self.number(e, word) for word in ("stiffness", "damping", "length")}
+        values = {word: self.number(e, word) for word in ("stiffness", "damping", "rest_length")}
         ends = {f"at_{s}": self.numbers(e, f"at_{s}", 3) for s in "ab"}
         self.m.spring(self.word(e, "name"), self.word(e, "link_a"), self.word(e, "link_b"), **values, **ends)  # type: ignore[arg-type]
 

@@ -59,7 +59,7 @@ class UrdfWriter:
                 "position": "PositionJointInterface",
             }[motor.mode]
             self.add(self.add(e, "joint", name=name), "hardwareInterface").text = f"hardware_interface/{interface}"
-            self.add(self.add(e, "actuator", name=f"{name}_motor"), "mechanicalReduction").text = repr(motor.reduction)
+            self.add(self.add(e, "actuator", name=f"{name}_motor"), "mechanicalReduction").text = repr(motor.gear_ratio)
             values = {word: getattr(motor, word) for word in ("stiffness", "damping", "limit", "inertia")}
             self.own(e, "motor", mode=motor.mode, **{w: repr(v) for w, v in values.items() if math.isfinite(v)})
         for frame in m.frames.values():
@@ -86,7 +86,7 @@ class UrdfWriter:
                 link_b=s.link_b,
                 stiffness=repr(s.stiffness),
                 damping=repr(s.damping),
-                length=repr(s.length),
+                rest_length=repr(s.rest_length),
                 at_a=row(s.at_a),
                 at_b=row(s.at_b),
             )
@@ -203,9 +203,13 @@ class UrdfWriter:
         if joint.mimic:
             leader, ratio, offset = joint.mimic
             self.add(e, "mimic", joint=leader, multiplier=repr(ratio), offset=repr(offset))
-        if joint.stiffness or joint.rest or joint.collide:
+        if joint.stiffness or joint.rest_position or joint.collide:
             self.own(
-                e, "more", stiffness=repr(joint.stiffness), rest=repr(joint.rest), collide=str(joint.collide).lower()
+                e,
+                "more",
+                stiffness=repr(joint.stiffness),
+                rest_position=repr(joint.rest_position),
+                collide=str(joint.collide).lower(),
             )
 
 

@@ -199,7 +199,12 @@ def _joint_knobs(placed: Placed, joint: Joint) -> Iterator[Knob]:
 
         return Knob(f"{path}.{word}", position, lambda: (placed.model.joints[name].limits or (None, None))[k], put)
 
-    kinds = {"damping": f"{sort} damping", "friction": force, "stiffness": f"{sort} stiffness", "rest": position}
+    kinds = {
+        "damping": f"{sort} damping",
+        "friction": force,
+        "stiffness": f"{sort} stiffness",
+        "rest_position": position,
+    }
     yield from (knob(word, kind) for word, kind in kinds.items())
     if joint.limits:
         yield limit(0, "lower")

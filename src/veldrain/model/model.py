@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import MassProperties, combined
-from veldrain.model.pieces import SIMPLE_KINDS, Accepted, Defaults, Joint, JointKind, Link
+from veldrain.model.pieces import SIMPLE_KINDS, Defaults, Joint, JointKind, Link, Suppressed
 from veldrain.model.scaling import scaled_shape
 from veldrain.model.shapes import Part, Shape, as_parts
 from veldrain.model.structure import Structure
@@ -21,7 +21,7 @@ from veldrain.units import Quantity, quantity
 
 _TABLES = ("links", "joints", "motors", "loops", "springs", "frames", "sensors")
 _OF_A_LINK = ("mass", "inertia", "com", "surface", "density")
-_JOINT_DEFAULTS = ("limits", "damping", "friction", "stiffness", "rest", "effort", "speed")
+_JOINT_DEFAULTS = ("limits", "damping", "friction", "stiffness", "rest_position", "effort", "speed")
 
 
 class Model(Structure):
@@ -135,7 +135,7 @@ class Model(Structure):
         self.apart += [(f"{name}/{a}", f"{name}/{b}") for a, b in other.apart]
         for posture, joints in other.postures.items():
             self.postures[f"{name}/{posture}"] = {f"{name}/{j}": value for j, value in joints.items()}
-        self.accepted += [replace(a, at=f"{name}/{a.at}") for a in other.accepted]
+        self.suppressed += [replace(a, at=f"{name}/{a.at}") for a in other.suppressed]
         self.notes += other.notes
         for fault in other.faults:
             at = fault.error.where.partition("/")[2]
@@ -244,7 +244,7 @@ class Model(Structure):
             joints: a pattern of names, such as ``"*_wheel"``.
             kind: of joints, such as ``"revolute"``; None: all.
             motor: what ``motor`` takes: joints that fit and have no motor get one.
-            values: ``limits``, ``damping``, ``friction``, ``stiffness``, ``rest``, ``effort``, ``speed``.
+            values: ``limits``, ``damping``, ``friction``, ``stiffness``, ``rest_position``, ``effort``, ``speed``.
 
         >>> m = Model("arm").defaults(kind="revolute", damping=0.2).link("base", mass=4).link("boom", mass=2)
         >>> m.joint("swing", "base", "boom", kind="revolute").joints["swing"].damping
@@ -262,15 +262,17 @@ class Model(Structure):
                     self.change_motor(joint.name)
         return self
 
-    def accept(self, rule: str, at: str, because: str) -> Self:
+    def suppress(self, rule: str, at: str, because: str) -> Self:
         """Silence a rule of the check for a link, joint, motor or sensor, with the reason why.
 
-        >>> Model("probe").accept("no-mass", at="tip", because="it stands for a thread").accepted[0].rule
+        >>> Model("probe").suppress("no-mass", at="tip", because="it stands for a thread").suppressed[0].rule
         'no-mass'
         """
         if not because.strip():
-            raise VeldrainError("a finding accepted without a reason", where=f"{self.name}/{at}", cure="give because=")
-        self.accepted.append(Accepted(rule, at, because))
+            raise VeldrainError(
+                "a finding suppressed without a reason", where=f"{self.name}/{at}", cure="give because="
+            )
+        self.suppressed.append(Suppressed(rule, at, because))
         return self
 
     def copy(self, name: str | None = None) -> Self:
@@ -313,15 +315,17 @@ class Model(Structure):
             limits = joint.limits
             if limits and slide:
                 limits = (limits[0] * factor, limits[1] * factor)
-            rest = joint.rest * factor if slide else joint.rest
-            made.joints[joint.name] = replace(joint, pose=at(joint.pose), limits=limits, rest=rest, mimic=mimic)
+            rest = joint.rest_position * factor if slide else joint.rest_position
+            made.joints[joint.name] = replace(
+                joint, pose=at(joint.pose), limits=limits, rest_position=rest, mimic=mimic
+            )
         for loop in self.loops.values():
             made.loops[loop.name] = replace(
                 loop, pose_a=at(loop.pose_a), pose_b=at(loop.pose_b), length=loop.length * factor
             )
         for spring in self.springs.values():
             a, b = (tuple(factor * x for x in end) for end in (spring.at_a, spring.at_b))
-            made.springs[spring.name] = replace(spring, length=spring.length * factor, at_a=a, at_b=b)  # type: ignore[arg-type]
+            made.springs[spring.name] = replace(spring, rest_length=spring.rest_length * factor, at_a=a, at_b=b)  # type: ignore[arg-type]
         for frame in self.frames.values():
             made.frames[frame.name] = replace(frame, pose=at(frame.pose))
         for sensor in self.sensors.values():

@@ -50,7 +50,7 @@ class Joint:
     damping: float
     friction: float
     stiffness: float
-    rest: float
+    rest_position: float
     mimic: tuple[str, float, float] | None
     collide: bool
     effort: float = math.inf
@@ -101,7 +101,7 @@ class Spring:
     link_b: str
     stiffness: float
     damping: float
-    length: float
+    rest_length: float
     at_a: Triple
     at_b: Triple
 
@@ -116,7 +116,7 @@ class Motor:
     damping: float
     limit: float
     inertia: float
-    reduction: float = 1.0
+    gear_ratio: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -169,7 +169,7 @@ class Defaults:
 
 
 @dataclass(frozen=True)
-class Accepted:
+class Suppressed:
     """A finding that is none, and why: a rule of the check, and the name path it is silent about."""
 
     rule: str

@@ -17,7 +17,6 @@ from veldrain.model.pieces import (
     LOOP_KINDS,
     MOTOR_MODES,
     SIMPLE_KINDS,
-    Accepted,
     Defaults,
     Fault,
     Frame,
@@ -30,6 +29,7 @@ from veldrain.model.pieces import (
     MotorMode,
     Mounted,
     Spring,
+    Suppressed,
 )
 from veldrain.model.sensor import Failure, Sensor, checked_sensor
 from veldrain.model.shapes import Part, Shape, Surface, as_parts
@@ -62,7 +62,7 @@ class Structure:
         self.frames: dict[str, Frame] = {}
         self.sensors: dict[str, Mounted] = {}
         self.postures: dict[str, dict[str, float]] = {}
-        self.accepted: list[Accepted] = []
+        self.suppressed: list[Suppressed] = []
         self._defaults: list[Defaults] = []
         self._given: dict[str, set[str]] = {}  # what "joint lift" or "motor lift" were given themselves
 
@@ -160,7 +160,7 @@ class Structure:
         friction: Quantity | None = None,
         mimic: tuple[str, float, Quantity] | None = None,
         stiffness: Quantity | None = None,
-        rest: Quantity | None = None,
+        rest_position: Quantity | None = None,
         collide: bool = False,
         effort: Quantity | None = None,
         speed: Quantity | None = None,
@@ -180,7 +180,7 @@ class Structure:
             friction: Coulomb friction in the joint, N·m, or N when prismatic or planar (of each slide).
             mimic: another joint, a ratio and an offset: this joint's position is ratio · the other's + offset.
             stiffness: of a spring in the joint, N·m/rad, or N/m when prismatic.
-            rest: the position at which that spring is at rest.
+            rest_position: the position at which that spring is at rest.
             collide: True lets the two links touch each other.
             effort: the largest that a motor may give it, N·m, or N when prismatic. None: any.
             speed: the largest it is made for, rad/s, or m/s when prismatic: for ``check``; nothing holds it.
@@ -207,7 +207,7 @@ class Structure:
             "damping": damping,
             "friction": friction,
             "stiffness": stiffness,
-            "rest": rest,
+            "rest_position": rest_position,
             "effort": effort,
             "speed": speed,
         }
@@ -219,7 +219,7 @@ class Structure:
 
         def number(key: str, of: str, otherwise: float = 0.0) -> float:
             value = otherwise if values[key] is None else quantity(values[key], of, where)
-            return value if key == "rest" else _not_negative(value, key, where)
+            return value if key == "rest_position" else _not_negative(value, key, where)
 
         limits = None
         swapped = {"joints": {name: {"limits": list(values["limits"] or ())[::-1] or None}}}
@@ -245,7 +245,7 @@ class Structure:
             damping=number("damping", f"{sort} damping"),
             friction=number("friction", force),
             stiffness=number("stiffness", f"{sort} stiffness"),
-            rest=number("rest", position),
+            rest_position=number("rest_position", position),
             mimic=follows,
             collide=collide,
             effort=number("effort", force, np.inf),
@@ -352,7 +352,7 @@ class Structure:
         link_b: str,
         stiffness: Quantity = 0.0,
         damping: Quantity = 0.0,
-        length: Quantity = 0.0,
+        rest_length: Quantity = 0.0,
         at_a: Sequence[Quantity] = (0.0, 0.0, 0.0),
         at_b: Sequence[Quantity] = (0.0, 0.0, 0.0),
     ) -> Self:
@@ -364,12 +364,12 @@ class Structure:
             link_b: the other.
             stiffness: N/m.
             damping: N·s/m.
-            length: at which it is at rest, m.
+            rest_length: at which it gives no force, m.
             at_a: its point on link a, in the link.
             at_b: its point on link b.
 
         >>> m = Model("m").link("a", mass=1).link("b", mass=1).joint("j", "a", "b", kind="prismatic")
-        >>> m.spring("coil", "a", "b", stiffness="2 kN/m", length="10 cm").springs["coil"].stiffness
+        >>> m.spring("coil", "a", "b", stiffness="2 kN/m", rest_length="10 cm").springs["coil"].stiffness
         2000.0
         """
         where = f"{self.name}/{name}"
@@ -378,7 +378,7 @@ class Structure:
         c = _not_negative(quantity(damping, "linear damping", where), "damping", where)
         if k + c == 0.0:
             raise VeldrainError("a spring without stiffness and damping", where=where, cure="give one of them")
-        rest = _not_negative(quantity(length, "length", where), "length", where)
+        rest = _not_negative(quantity(rest_length, "length", where), "rest_length", where)
         at = triple(at_a, "length", where), triple(at_b, "length", where)
         self._add(self.springs, name, Spring(name, link_a, link_b, k, c, rest, *at), "spring")
         return self
@@ -412,7 +412,7 @@ class Structure:
         damping: Quantity | None = None,
         limit: Quantity | None = None,
         inertia: Quantity | None = None,
-        reduction: float | None = None,
+        gear_ratio: float | None = None,
     ) -> Self:
         """Put a motor on a joint.
 
@@ -427,7 +427,7 @@ class Structure:
             damping: N·m·s/rad, or N·s/m when prismatic.
             limit: largest effort, N·m, or N when prismatic. None: what the joint's ``effort`` allows.
             inertia: of the rotor, as the joint feels it (times the square of the gear's ratio), kg·m², or kg.
-            reduction: turns of the motor for one of the joint: for the record; all other figures are the joint's.
+            gear_ratio: turns of the motor for one of the joint: for the record; all other figures are the joint's.
 
         Raises:
             VeldrainError: an unknown joint or mode, a gain missing or negative, a second motor.
@@ -455,7 +455,7 @@ class Structure:
             "damping": damping,
             "limit": limit,
             "inertia": inertia,
-            "reduction": reduction,
+            "gear_ratio": gear_ratio,
         }
         given = {key: value for key, value in values.items() if value is not None}
         standard: dict[str, Any] = {
@@ -464,7 +464,7 @@ class Structure:
             "damping": 0.0,
             "limit": held.effort,
             "inertia": 0.0,
-            "reduction": 1.0,
+            "gear_ratio": 1.0,
         }
         values = standard | self._default_values(joint, held.kind, "motor") | given
         asked: Any = values["mode"]
@@ -480,7 +480,7 @@ class Structure:
             _not_negative(quantity(values["damping"], f"{sort} damping", where), "damping", where),
             _not_negative(quantity(values["limit"], "force" if linear else "torque", where), "limit", where),
             _not_negative(quantity(values["inertia"], "mass" if linear else "inertia", where), "inertia", where),
-            quantity(values["reduction"], "ratio", where),
+            quantity(values["gear_ratio"], "ratio", where),
         )
         needed = {"velocity": motor.damping, "position": motor.stiffness}.get(asked, 1.0)
         if needed == 0.0:

@@ -92,21 +92,21 @@ class Stairs(Built):
     Args:
         steps: how many.
         rise: of a step, m.
-        going: depth of a step, m.
+        tread: depth of a step, m.
         width: along y, m.
 
     >>> [shape.size[2] for shape, _ in Stairs(steps=2, rise="20 cm").pieces()]
     [0.2, 0.4]
     """
 
-    def __init__(self, steps: int, rise: Quantity = 0.17, going: Quantity = 0.29, width: Quantity = 1.0) -> None:
+    def __init__(self, steps: int, rise: Quantity = 0.17, tread: Quantity = 0.29, width: Quantity = 1.0) -> None:
         self.steps = _count("stairs", steps)
-        self.rise, self.going, self.width = _above_zero("stairs", rise=rise, going=going, width=width)
+        self.rise, self.tread, self.width = _above_zero("stairs", rise=rise, tread=tread, width=width)
 
     def pieces(self) -> Iterator[Piece]:
         for k in range(self.steps):
             top = (k + 1) * self.rise
-            yield Box((self.going, self.width, top)), Pose(((k + 0.5) * self.going, 0, top / 2))
+            yield Box((self.tread, self.width, top)), Pose(((k + 0.5) * self.tread, 0, top / 2))
 
 
 class Ramp(Built):
@@ -209,7 +209,7 @@ class Row(Built):
             yield self.shape, Pose(k * np.array(self.step)) @ self.pose
 
 
-class Strewn(Built):
+class Scatter(Built):
     """Shapes strewn over a rectangle about the origin, standing on z = 0, each turned its own way; none overlap.
 
     Args:
@@ -222,7 +222,7 @@ class Strewn(Built):
     Raises:
         VeldrainError: there is no room for so many.
 
-    >>> stones = Strewn([Box((0.2, 0.1, 0.1))], count=9, size=(4, 4), seed=3)
+    >>> stones = Scatter([Box((0.2, 0.1, 0.1))], count=9, size=(4, 4), seed=3)
     >>> len(list(stones.pieces())), list(stones.pieces())[0][1] == list(stones.pieces())[0][1]
     (9, True)
     """
@@ -230,10 +230,10 @@ class Strewn(Built):
     def __init__(
         self, shapes: Sequence[Shape], count: int, size: Sequence[Quantity], seed: int = 0, gap: Quantity = 0.0
     ) -> None:
-        self.shapes, self.count, self.seed = list(shapes), _count("strewn", count), seed
-        self.size, self.gap = quantities(size, "length", "strewn", 2), quantity(gap, "length", "strewn")
+        self.shapes, self.count, self.seed = list(shapes), _count("scatter", count), seed
+        self.size, self.gap = quantities(size, "length", "scatter", 2), quantity(gap, "length", "scatter")
         if not self.shapes:
-            raise VeldrainError("no shapes", where="strewn", cure="give one or more")
+            raise VeldrainError("no shapes", where="scatter", cure="give one or more")
 
     def pieces(self) -> Iterator[Piece]:
         random = np.random.default_rng(self.seed)
@@ -250,7 +250,7 @@ class Strewn(Built):
                 edges = " × ".join(f"{edge:g}" for edge in self.size)
                 raise VeldrainError(
                     f"no room for more than {k} of {self.count} on {edges} m",
-                    where="strewn",
+                    where="scatter",
                     cure="give fewer, or a larger size",
                 )
             taken.append((x, y, reach))

@@ -13,7 +13,7 @@ from veldrain.model.knobs import Knob, world_knobs
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
-from veldrain.model.pieces import Accepted, Fault
+from veldrain.model.pieces import Fault, Suppressed
 from veldrain.model.shapes import Box, Part, Shape, Surface
 from veldrain.model.structure import checked_name
 from veldrain.model.structures import Built
@@ -102,7 +102,7 @@ class World:
         self.apart: list[tuple[str, str]] = []
         self.draft = draft
         self.faults: list[Fault] = []
-        self.accepted: list[Accepted] = []
+        self.suppressed: list[Suppressed] = []
         self.where: dict[str, str] = {}  # file and line by name; the file's name by ""
 
     def ground(self, surface: Surface | None = None, height: Quantity = 0.0, look: Look | None = None) -> World:
@@ -324,15 +324,15 @@ class World:
         """All quantities of the world that can be set by path."""
         return world_knobs(self)
 
-    def accept(self, rule: str, at: str, because: str) -> World:
+    def suppress(self, rule: str, at: str, because: str) -> World:
         """Silence a rule of the check for a name path, with the reason why.
 
-        >>> World().accept("nothing-below", at="probe", because="it is dropped on purpose").accepted[0].at
+        >>> World().suppress("nothing-below", at="probe", because="it is dropped on purpose").suppressed[0].at
         'probe'
         """
         if not because.strip():
-            raise VeldrainError("a finding accepted without a reason", where=at, cure="give because=")
-        self.accepted.append(Accepted(rule, at, because))
+            raise VeldrainError("a finding suppressed without a reason", where=at, cure="give because=")
+        self.suppressed.append(Suppressed(rule, at, because))
         return self
 
     def names(self) -> Iterator[str]:

@@ -210,7 +210,7 @@ class _Builder:
             else:
                 dof = {"damping": joint.damping, "friction": joint.friction}
             dof |= {"coord": coord if kind != p.BALL else -1, "node": node, "low": low, "high": high}
-            dof |= {"spring": joint.stiffness, "rest": joint.rest}
+            dof |= {"spring": joint.stiffness, "rest": joint.rest_position}
             motor = model.motors.get(name)
             if motor:
                 dof |= {"mode": _MODES[motor.mode], "stiffness": motor.stiffness, "gain": motor.damping}
@@ -550,7 +550,7 @@ class _RobotBuilder:
                 f"{self.name}/{spring.name}",
                 *sides,
                 kind=p.SPRING,
-                length=spring.length,
+                length=spring.rest_length,
                 stiffness=spring.stiffness,
                 damping=spring.damping,
                 **ends(spring),

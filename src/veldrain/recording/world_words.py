@@ -197,7 +197,7 @@ def model_words(model: Model, files: Files) -> Map:
             entry["failures"] = [sheet_words(failure, files) for failure in mounted.failures]
     words["no_contact"] = plain(model.apart)
     words["postures"] = plain(model.postures)
-    words["accept"] = [vars(accepted) for accepted in model.accepted]
+    words["suppress"] = [vars(accepted) for accepted in model.suppressed]
     return {section: told for section, told in words.items() if told}
 
 
@@ -230,7 +230,7 @@ def world_words(world: World, files: Files) -> Map:
     words["frames"] = {name: pose_words(pose) for name, pose in world.frames.items()}
     words["models"], words["place"] = _placed_words(world.placed, files)
     words["no_contact"] = plain(world.apart)
-    words["accept"] = [vars(accepted) for accepted in world.accepted]
+    words["suppress"] = [vars(accepted) for accepted in world.suppressed]
     return {section: told for section, told in words.items() if told or section == "ground"}
 
 

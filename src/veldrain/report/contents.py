@@ -128,7 +128,7 @@ def _motor(motor: Motor, joint: Joint) -> str:
     says += [f"{motor.stiffness:.4g} {unit[0]}"] if motor.stiffness else []
     says += [f"{motor.damping:.4g} {unit[1]}"] if motor.damping else []
     says += [f"up to {motor.limit:.4g} {unit[2]}"] if math.isfinite(motor.limit) else []
-    says += [f"{motor.reduction:g}:1"] if motor.reduction != 1 else []
+    says += [f"{motor.gear_ratio:g}:1"] if motor.gear_ratio != 1 else []
     return ", ".join(says)
 
 

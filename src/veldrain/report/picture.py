@@ -22,7 +22,8 @@ from veldrain.report.staging import Stage, staged
 from veldrain.report.viewpoint import SIDES, Viewpoint, corners_of, looking
 from veldrain.sensing.camera import Camera
 from veldrain.sensing.painting import Painter, developed
-from veldrain.units import Quantity, quantity, triple
+from veldrain.sheet import Made, Maybe, Names, Row, Sheet, Text
+from veldrain.units import Quantity, quantity
 
 COLLISION = "collision"
 KNOWN = (COLLISION, *LAYERS)
@@ -41,37 +42,71 @@ class Picture:
     told: tuple[str, ...]
 
 
+class View(Sheet):
+    """How a thing is looked at, and what is drawn over it.
+
+    >>> View(side="top", layers=["trails"]).size
+    (1280, 800)
+    """
+
+    layers: Names = Names(
+        default=(),
+        doc="what to draw over it: ``collision`` shapes, ``joints``, ``frames``, ``masses``, ``contacts``, ``beams``, "
+        "``fields``, ``trails``, ``names``",
+    )
+    size: Made[Sequence[int], tuple[int, ...]] = Made(
+        lambda value, where: tuple(value), default=(1280, 800), doc="(width, height) in pixels of the whole"
+    )
+    look_from: Maybe[Sequence[Quantity], tuple[float, ...]] = Maybe(
+        Row("length"), default=None, doc="where to look from; None: from where most can be seen"
+    )
+    look_at: Maybe[Sequence[Quantity], tuple[float, ...]] = Maybe(
+        Row("length"), default=None, doc="where to look; None: at all of it"
+    )
+    side: Maybe[str, str] = Maybe(
+        Text(), default=None, doc="``top``, ``front``, ``left``, ``right`` or ``back``: a parallel view"
+    )
+    through: Maybe[str, str] = Maybe(Text(), default=None, doc="name of a camera's stream: what that camera sees")
+    panels: Names = Names(
+        default=(), doc="several pictures in one: of each ``around``, a side, or the name of a camera's stream"
+    )
+
+    def check(self) -> None:
+        for layer in self.layers:
+            if layer not in KNOWN:
+                raise unknown("layer", layer, KNOWN, "look")
+        if len(self.size) != 2 or not all(16 <= n <= 8192 for n in self.size):
+            raise VeldrainError(
+                f"a size of {self.size!r} pixels", where="look", cure="give (width, height), 16 to 8192"
+            )
+        ways = [way is not None for way in (self.look_from, self.side, self.through)]
+        if sum(ways) > 1 or (self.panels and any(ways)):
+            raise VeldrainError(
+                "more than one way to look", where="look", cure="give one of look_from, side, through and panels"
+            )
+        if self.side is not None and self.side not in SIDES:
+            raise unknown("side", self.side, SIDES, "look")
+
+
 def look(
     thing: Any,
-    save: str | Path | None = None,
+    out: str | Path | None = None,
     *,
-    layers: Sequence[str] = (),
-    size: Sequence[int] = (1280, 800),
-    eye: Sequence[Quantity] | None = None,
-    at: Sequence[Quantity] | None = None,
-    side: str | None = None,
-    through: str | None = None,
-    panels: Sequence[str] = (),
     time: Quantity | None = None,
     posture: str | None = None,
     world: str | Path | None = None,
+    **view: Any,
 ) -> NDArray[np.uint8]:
     """A picture of a thing.
 
     Args:
         thing: a ``Model``, ``World``, ``Simulation``, ``Scenario``, ``Study`` or ``Recording``, or the path of a file.
-        save: PNG or JPEG file to write.
-        layers: what to draw over it: ``collision`` shapes, ``joints``, ``frames``, ``masses``, ``contacts``, ``beams``,
-            ``fields``, ``trails``, ``names``.
-        size: (width, height) in pixels of the whole.
-        eye: where to look from, m; None: from where most can be seen.
-        at: where to look, m; None: at all of it.
-        side: ``top``, ``front``, ``left``, ``right`` or ``back``: a parallel view.
-        through: name of a camera's stream: what that camera sees.
-        panels: several pictures in one: of each ``around``, a side, or the name of a camera's stream.
+        out: PNG or JPEG file to write.
         time: of a recording, s (None: its end); of others, how long they go on by themselves first.
         posture: of a model.
-        world: of a recording: its world's file.
+        world: of a recording: its world's file; None: the world that it holds.
+        view: how to look, see ``View``: ``layers``, ``size``, ``look_from``, ``look_at``, ``side``, ``through``,
+            ``panels``.
 
     Returns:
         Pixels (h, w, 3), uint8.
@@ -83,46 +118,26 @@ def look(
     >>> look(World().ground().obstacle("crate", Box((1, 1, 1))), size=(160, 100)).shape
     (100, 160, 3)
     """
-    return pictured(
-        staged(thing, _seconds(time), world, posture), save, layers, size, eye, at, side, through, panels
-    ).pixels
+    how = View(**view)
+    return pictured(staged(thing, _seconds(time), world, posture), how, out).pixels
 
 
 def _seconds(time: Quantity | None) -> float | None:
     return None if time is None else quantity(time, "time", "look time")
 
 
-def pictured(
-    stage: Stage,
-    save: str | Path | None = None,
-    layers: Sequence[str] = (),
-    size: Sequence[int] = (1280, 800),
-    eye: Sequence[Quantity] | None = None,
-    at: Sequence[Quantity] | None = None,
-    side: str | None = None,
-    through: str | None = None,
-    panels: Sequence[str] = (),
-) -> Picture:
+def pictured(stage: Stage, view: View, out: str | Path | None = None) -> Picture:
     """The picture of a stage, and what was drawn."""
-    for layer in layers:
-        if layer not in KNOWN:
-            raise unknown("layer", layer, KNOWN, "look")
-    if len(size) != 2 or not all(16 <= n <= 8192 for n in size):
-        raise VeldrainError(f"a size of {size!r} pixels", where="look", cure="give (width, height), 16 to 8192")
-    if sum(given is not None for given in (eye, side, through)) > 1 or (panels and (eye or side or through)):
-        raise VeldrainError("more than one way to look", where="look", cure="give one of eye, side, through and panels")
-    if side is not None and side not in SIDES:
-        raise unknown("side", side, SIDES, "look")
-    wanted = list(panels) or [through or side or "around"]
+    size = view.size
+    wanted = list(view.panels) or [view.through or view.side or "around"]
     columns = math.ceil(math.sqrt(len(wanted)))
     rows = math.ceil(len(wanted) / columns)
     each = (size[0] // columns, size[1] // rows)
     whole = np.full((each[1] * rows, each[0] * columns, 3), 255, np.uint8)
     told: list[str] = []
     for k, word in enumerate(wanted):
-        place = None if eye is None else np.array(triple(eye, "length", "look eye"))
-        aim = None if at is None else np.array(triple(at, "length", "look at"))
-        part, lines = _panel(stage, word, each, layers, place, aim, len(wanted) > 1)
+        eye, aim = (None if place is None else np.array(place) for place in (view.look_from, view.look_at))
+        part, lines = _panel(stage, word, each, view.layers, eye, aim, len(wanted) > 1)
         top, left = k // columns * each[1], k % columns * each[0]
         whole[top : top + each[1], left : left + each[0]] = part
         told += lines
@@ -130,8 +145,8 @@ def pictured(
         whole[:, k * each[0] - 1 : k * each[0] + 1] = 255
     for k in range(1, rows):
         whole[k * each[1] - 1 : k * each[1] + 1] = 255
-    if save is not None:
-        written(whole, Path(save))
+    if out is not None:
+        written(whole, Path(out))
     return Picture(whole, tuple(told))
 
 
@@ -312,13 +327,11 @@ def _length(metres: float) -> str:
 
 def movie(
     stage: Stage,
+    view: View,
     path: Path,
-    layers: Sequence[str] = (),
-    size: Sequence[int] = (960, 600),
     frames: float = 20.0,
     speed: float = 1.0,
     progress: Callable[[int, int, str], None] | None = None,
-    **view: Any,
 ) -> Picture:
     """A recording as an MP4 or GIF file; the last picture comes back with what was drawn.
 
@@ -333,15 +346,16 @@ def movie(
         raise VeldrainError(
             f"{frames:g} pictures a second at {speed:g} times the speed", where="movie", cure="give numbers above zero"
         )
-    even = (int(size[0]) // 2 * 2, int(size[1]) // 2 * 2)
+    even = (view.size[0] // 2 * 2, view.size[1] // 2 * 2)
     times = np.arange(stage.times[0], stage.times[-1] + 1e-9, speed / frames)
     writer = _Mp4(path, even, frames) if path.suffix.lower() == ".mp4" else _Gif(path, frames)
-    if not (view.get("eye") or view.get("side") or view.get("through") or view.get("panels")):
+    view = view.changed(size=even)
+    if not (view.look_from or view.side or view.through or view.panels):
         stage.go_to(float(stage.times[-1]))
-        view = {"eye": _standing_eye(stage, even)}
+        view = view.changed(look_from=_standing_eye(stage, even))
     for k, time in enumerate(times):
         stage.go_to(float(time))
-        made = pictured(stage, None, layers, even, **view)
+        made = pictured(stage, view)
         writer.add(made.pixels)
         if progress:
             progress(k + 1, len(times), f"{time:.1f} s")

@@ -87,7 +87,7 @@ def looking(
     if eye is not None:
         forward = (middle if at is None else at) - eye
         if np.linalg.norm(forward) < 1e-9:
-            raise VeldrainError("the eye is where it looks at", where="look", cure="give another eye= or at=")
+            raise VeldrainError("the eye is where it looks at", where="look", cure="give another look_from= or at=")
         return Viewpoint("eye", eye, axes_along(forward), camera)
     if at is not None:
         corners = corners - middle + at

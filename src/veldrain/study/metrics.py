@@ -19,9 +19,9 @@ Better = Literal["lower", "higher"]
 STATISTICS = {
     "mean": lambda v: float(v.mean()),
     "rms": lambda v: float(np.sqrt((v**2).mean())),
-    "largest": lambda v: float(np.abs(v).max()),
-    "least": lambda v: float(v.min()),
-    "most": lambda v: float(v.max()),
+    "max abs": lambda v: float(np.abs(v).max()),
+    "min": lambda v: float(v.min()),
+    "max": lambda v: float(v.max()),
     "last": lambda v: float(v[-1]),
 }
 
@@ -34,7 +34,7 @@ class Metric:
         name: what it is called in tables and pages.
         stream: the stream, such as ``crawler/truth``.
         column: the column, such as ``y``, or a pattern such as ``effort.*`` for several together.
-        statistic: ``mean``, ``rms``, ``largest`` (size, whatever the sign), ``least``, ``most`` or ``last``.
+        statistic: ``mean``, ``rms``, ``max abs``, ``min``, ``max`` or ``last``.
         unit: of the metric, for tables and pages.
         better: ``lower`` or ``higher``.
         matters: the smallest difference that matters, in the metric's unit or with its own; less is no verdict.

@@ -367,7 +367,7 @@ def digest(data: Any) -> str:
 
 
 # What tells how something was described, not what it is.
-_HOW_IT_CAME_ABOUT = ("folder", "where", "draft", "faults", "notes", "accepted", "_given", "_defaults")
+_HOW_IT_CAME_ABOUT = ("folder", "where", "draft", "faults", "notes", "suppressed", "_given", "_defaults")
 
 
 def plain(thing: Any) -> Any:
