@@ -11,8 +11,8 @@ from pathlib import Path
 import veldrain as vd
 from tests.check_cases import CASES, cart, on_ground, source
 from tests.helpers import DEMO, ROOT, command
-from veldrain.check import RULES
-from veldrain.check.rules import FAULTS
+from veldrain.review import RULES
+from veldrain.review.rules import FAULTS
 
 
 class Rules(unittest.TestCase):

@@ -13,10 +13,10 @@ from ruamel.yaml import YAML
 
 import veldrain as vd
 from tests.check_cases import FLAT, WHEEL, boom, cart, on_ground, seeing, tube
-from veldrain.check.balance import beyond
-from veldrain.check.fixing import overlay
-from veldrain.check.look import figure, mm
 from veldrain.model.fitting import least_ball, least_rectangle
+from veldrain.review.balance import beyond
+from veldrain.review.fixing import overlay
+from veldrain.review.look import figure, mm
 
 G = 9.81
 
@@ -286,11 +286,13 @@ class Silence(unittest.TestCase):
         self.assertEqual(str(found[0]), f"cart/fl: {found[0].problem} [wheel-axis]; {found[0].cure}")
 
     def test_the_package_is_the_function(self) -> None:
-        """Once anything has imported ``veldrain.check`` that name is the package: it can be called all the same."""
-        import veldrain.check
+        """Once anything has imported ``veldrain.review`` that name is the package: it can be called all the same."""
+        import veldrain.review
 
-        self.assertEqual([f.rule for f in veldrain.check(boom(2, mode="position", stiffness=50, damping=10))], ["sags"])
-        self.assertEqual(veldrain.check.RULES["sags"].family, "motors")
+        self.assertEqual(
+            [f.rule for f in veldrain.review(boom(2, mode="position", stiffness=50, damping=10))], ["sags"]
+        )
+        self.assertEqual(veldrain.review.RULES["sags"].family, "motors")
 
     def test_fixes_are_words_of_a_world_file(self) -> None:
         """Those of several findings go over one another; lists of pairs go on."""

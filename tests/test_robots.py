@@ -570,9 +570,9 @@ suppress: [{rule: no-limits, at: arm/swing, because: a slip ring}]
             .link("ram", mass=1)
             .joint("slide", "frame", "ram", "prismatic", limits=(0, 1))
         )
-        press.spring("coil", "frame", "ram", stiffness=50).close(
-            "leash", "frame", "ram", "rope", rest_length=2
-        ).suppress("sags", "slide", "held")
+        press.spring("coil", "frame", "ram", stiffness=50).close("leash", "frame", "ram", "rope", length=2).suppress(
+            "sags", "slide", "held"
+        )
         m = (
             vd.Model("cell")
             .link("floor", mass=50)

@@ -26,7 +26,7 @@ _WHERE = {
     "veldrain.scenario": "Action Condition Finish Push Scenario Trial clearance distance run touching",
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_robot save_robot",
-    "veldrain.check": "Finding check",
+    "veldrain.review": "Finding check",
     "veldrain.report.picture": "look",
     "veldrain.documents": "load_scenario load_study load_world save_scenario save_world",
 }
@@ -35,8 +35,6 @@ _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names
 __all__ = list(_MODULE_OF)
 
 if TYPE_CHECKING:
-    from veldrain.check import Finding as Finding
-    from veldrain.check import check as check
     from veldrain.control import CentreLine as CentreLine
     from veldrain.control import Controller as Controller
     from veldrain.control import try_controller as try_controller
@@ -78,6 +76,8 @@ if TYPE_CHECKING:
     from veldrain.recording import Recording as Recording
     from veldrain.recording import Sink as Sink
     from veldrain.report.picture import look as look
+    from veldrain.review import Finding as Finding
+    from veldrain.review import check as check
     from veldrain.scenario import Action as Action
     from veldrain.scenario import Condition as Condition
     from veldrain.scenario import Finish as Finish

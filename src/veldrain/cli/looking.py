@@ -16,7 +16,7 @@ from veldrain.cli.output import out, prepare_engine, progress, say
 from veldrain.errors import VeldrainError
 
 if TYPE_CHECKING:
-    from veldrain.check import Findings
+    from veldrain.review import Findings
 
 # Readable on dark and on light.
 COLOURS = {"error": "red", "warning": "magenta", "note": "blue"}
@@ -33,9 +33,9 @@ def check(
     twice: bool = False,
 ) -> bool:
     """Check files and print the findings; False where one has an error, or does not run the same twice."""
-    from veldrain.check import check as check_thing
-    from veldrain.check.fixing import overlay, start_of, sure
     from veldrain.formats import is_robot_file, load_robot
+    from veldrain.review import check as check_thing
+    from veldrain.review.fixing import overlay, start_of, sure
 
     if fix is not None and len(files) != 1:
         raise VeldrainError(f"corrections for {len(files)} files", where="--fix", cure="give one file")
@@ -72,8 +72,8 @@ def check(
 
 def _same_twice(file: Path) -> bool:
     """Run the first trial of a scenario or study twice, and say which stream first differs."""
-    from veldrain.check.repeating import first_difference
     from veldrain.documents.source import kind_of_file
+    from veldrain.review.repeating import first_difference
 
     if kind_of_file(file) not in ("scenario", "study"):
         raise VeldrainError("runs no trial", where=str(file), cure="name a scenario or study file with --twice")

@@ -10,12 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from veldrain.check.finding import Finding, Findings
 from veldrain.documents.source import kind_of_file, laid_over
 from veldrain.errors import VeldrainError
 from veldrain.formats import is_robot_file, load_robot
 from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Mesh, Part, Sphere
 from veldrain.pose import Pose
+from veldrain.review.finding import Finding, Findings
 
 
 def tidy(value: float) -> float:

@@ -7,10 +7,10 @@ from contextlib import suppress
 from types import SimpleNamespace
 from typing import Any
 
-from veldrain.check.finding import Finding
 from veldrain.control import fresh
 from veldrain.errors import VeldrainError
 from veldrain.model import World
+from veldrain.review.finding import Finding
 from veldrain.sampling import Samples
 from veldrain.scenario import Scenario
 from veldrain.scenario.conditions import Watching

@@ -9,14 +9,14 @@ from typing import Any
 
 import numpy as np
 
-from veldrain.check.look import Look, RobotLook, mm
-from veldrain.check.rules import Found, found, rule
-from veldrain.check.shapes import is_filled
 from veldrain.errors import VeldrainError
 from veldrain.model import GROUND
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.physics.engine import Engine
 from veldrain.pose import Array, Pose
+from veldrain.review.look import Look, RobotLook, mm
+from veldrain.review.rules import Found, found, rule
+from veldrain.review.shapes import is_filled
 
 SLIGHT = 1e-5  # m of overlap that nobody sees
 DEEP = 1e-3  # m of overlap that throws things apart

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import ConvexHull, QhullError
 
-from veldrain.check.look import RobotLook, mm
-from veldrain.check.rules import Found, found, rule
-from veldrain.check.touching import deepest_overlap, things_of
 from veldrain.errors import VeldrainError
 from veldrain.pose import Array, Pose, z_to
+from veldrain.review.look import RobotLook, mm
+from veldrain.review.rules import Found, found, rule
+from veldrain.review.touching import deepest_overlap, things_of
 
 AIR = 1e-3  # m between a wheel and the ground
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from veldrain.check.look import RobotLook, model_change, round_axis
-from veldrain.check.rules import Found, found, rule
 from veldrain.model.volumes import bounds_of
+from veldrain.review.look import RobotLook, model_change, round_axis
+from veldrain.review.rules import Found, found, rule
 
 
 @rule("wheel-axis", "error", "joints")

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from veldrain.check.finding import Finding, Severity
-from veldrain.check.look import Look, RobotLook
+from veldrain.review.finding import Finding, Severity
+from veldrain.review.look import Look, RobotLook
 
 Found = Iterator[Finding]
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
-from veldrain.check.look import Look, RobotLook
-from veldrain.check.rules import Found, found, rule
 from veldrain.model import Surface
+from veldrain.review.look import Look, RobotLook
+from veldrain.review.rules import Found, found, rule
 
 RESOLVED = 0.5  # frequency · step up to which an oscillation is followed
 STABLE_RK4 = 2.8  # and up to which rk4 does not grow

@@ -7,8 +7,16 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from veldrain.documents import load_scenario, load_study, load_world
+from veldrain.documents.source import kind_of_file
+from veldrain.errors import VeldrainError
+from veldrain.formats import is_robot_file, load_robot
+from veldrain.model import Model, Placed, World
+from veldrain.model.pieces import Fault, Suppressed
+from veldrain.pose import Pose
+
 # Each of these registers its rules.
-from veldrain.check import (  # noqa: F401
+from veldrain.review import (  # noqa: F401
     balance,
     driving,
     instruments,
@@ -21,17 +29,10 @@ from veldrain.check import (  # noqa: F401
     surroundings,
     touching,
 )
-from veldrain.check.finding import Finding, Findings, Silenced
-from veldrain.check.look import Look, RobotLook
-from veldrain.check.rehearsing import sensors_that_cannot_begin, what_cannot_run
-from veldrain.check.rules import RULES
-from veldrain.documents import load_scenario, load_study, load_world
-from veldrain.documents.source import kind_of_file
-from veldrain.errors import VeldrainError
-from veldrain.formats import is_robot_file, load_robot
-from veldrain.model import Model, Placed, World
-from veldrain.model.pieces import Fault, Suppressed
-from veldrain.pose import Pose
+from veldrain.review.finding import Finding, Findings, Silenced
+from veldrain.review.look import Look, RobotLook
+from veldrain.review.rehearsing import sensors_that_cannot_begin, what_cannot_run
+from veldrain.review.rules import RULES
 from veldrain.scenario import Scenario
 from veldrain.study import Study
 from veldrain.units import Quantity, quantity

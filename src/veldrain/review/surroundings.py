@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from veldrain.check.look import Look, Solids, mm
-from veldrain.check.rules import Found, found, rule
 from veldrain.model import Surface
 from veldrain.model.volumes import bounds_of, touched
 from veldrain.pose import Array
+from veldrain.review.look import Look, Solids, mm
+from veldrain.review.rules import Found, found, rule
 
 
 @rule("nothing-below", "error", "world", world=True)

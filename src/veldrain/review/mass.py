@@ -7,11 +7,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from veldrain.check.look import RobotLook, extent, figure, mm, model_change, solid_volume
-from veldrain.check.rules import Found, found, rule
 from veldrain.model import Mesh, Part
 from veldrain.model.inertia import is_solid, of_parts
 from veldrain.model.volumes import bounds_of
+from veldrain.review.look import RobotLook, extent, figure, mm, model_change, solid_volume
+from veldrain.review.rules import Found, found, rule
 
 DENSEST, LIGHTEST = 12e3, 10.0  # kg/m³: lead, and a light foam
 FAR = 5.0  # times an even spread's inertia: a hollow ball has 1.7, all mass in a rod's ends 3
@@ -153,7 +153,7 @@ def _what(part: Part) -> str:
 
 
 def _scaled_fix(robot: RobotLook, name: str, k: int, scale: float) -> dict[str, object]:
-    from veldrain.check.fixing import part_words
+    from veldrain.review.fixing import part_words
 
     parts = list(robot.links[name].parts)
     shape = parts[k].shape

@@ -6,11 +6,11 @@ import math
 
 import numpy as np
 
-from veldrain.check.look import RobotLook, figure, mm
-from veldrain.check.rules import Found, found, rule
 from veldrain.model import Joint
 from veldrain.model.volumes import bounds_of
 from veldrain.pose import Array
+from veldrain.review.look import RobotLook, figure, mm
+from veldrain.review.rules import Found, found, rule
 from veldrain.sensing import Gnss, Imu, Magnetometer, Odometer
 
 WIDE = 0.1  # share by which an odometer's track may be narrower than the wheels, and wider on two wheels

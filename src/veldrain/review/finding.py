@@ -51,7 +51,7 @@ class Findings(Sequence[Finding]):
     """All that the check says of a thing, the grave first.
 
     >>> from veldrain.model import World
-    >>> from veldrain.check import check
+    >>> from veldrain.review import check
     >>> check(World().ground()).errors
     []
     """

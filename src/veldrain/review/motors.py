@@ -7,11 +7,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from veldrain.check.look import RobotLook, figure
-from veldrain.check.rules import Found, found, rule
 from veldrain.model import Joint, Motor
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.pose import Array
+from veldrain.review.look import RobotLook, figure
+from veldrain.review.rules import Found, found, rule
 
 SAG = {True: 5e-3, False: math.radians(2.0)}  # m where it slides, rad where it turns
 SLOW = 1.0  # s

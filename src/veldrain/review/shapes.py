@@ -4,12 +4,22 @@ from __future__ import annotations
 
 import numpy as np
 
-from veldrain.check.fixing import flow, part_words
-from veldrain.check.look import RobotLook, closed, figure, hull_volume, mm, model_change, overlap, round_axis, round_fit
-from veldrain.check.rules import Found, found, rule
 from veldrain.model import Box, Cylinder, Mesh, Part, Shape, Sphere
 from veldrain.model.volumes import bounds_of
 from veldrain.pose import Pose
+from veldrain.review.fixing import flow, part_words
+from veldrain.review.look import (
+    RobotLook,
+    closed,
+    figure,
+    hull_volume,
+    mm,
+    model_change,
+    overlap,
+    round_axis,
+    round_fit,
+)
+from veldrain.review.rules import Found, found, rule
 
 ALIKE = 0.5  # intersection over union
 HOLLOW = 0.3  # share of the hull that is empty

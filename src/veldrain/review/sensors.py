@@ -7,12 +7,12 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from veldrain.check.look import RobotLook, figure, mm
-from veldrain.check.rules import Found, found, rule
 from veldrain.model import Mounted, Sight
 from veldrain.model.inertia import combined
 from veldrain.model.volumes import Grid, bounds, bounds_of, filled
 from veldrain.pose import Array, Pose
+from veldrain.review.look import RobotLook, figure, mm
+from veldrain.review.rules import Found, found, rule
 from veldrain.sensing import Lidar
 
 FAR = 1e3  # m

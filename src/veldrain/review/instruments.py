@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from veldrain.check.look import Look, RobotLook, figure, mm
-from veldrain.check.rules import Found, found, rule
-from veldrain.check.sensors import cast_from, looking
 from veldrain.model import GROUND, HeightField
 from veldrain.model.volumes import bounds_of
 from veldrain.pose import Pose
+from veldrain.review.look import Look, RobotLook, figure, mm
+from veldrain.review.rules import Found, found, rule
+from veldrain.review.sensors import cast_from, looking
 from veldrain.sensing import (
     Camera,
     Encoders,
