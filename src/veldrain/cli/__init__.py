@@ -47,6 +47,18 @@ def demo(
 
 
 @app.command()
+def new(
+    folder: Annotated[Path, typer.Argument(help="Folder to write; it must not hold anything yet.")],
+    robot: Annotated[Path | None, typer.Option(help="Robot file (URDF, xacro) to build it around.")] = None,
+    kind: Annotated[str, typer.Option(help="Template: cart, arm, car or walker.")] = "cart",
+) -> None:
+    """Write a small project of your own that runs at once: world, scenario, study, controller, test, README."""
+    from veldrain.cli import commands
+
+    commands.new(folder, robot, kind)
+
+
+@app.command()
 def run(
     scenario: Annotated[Path, typer.Argument(help="Scenario file.")],
     controller: Annotated[str | None, typer.Option(help="Instead of the file's: module:Name or file.py:Name.")] = None,

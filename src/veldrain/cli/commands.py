@@ -41,6 +41,25 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
 
 
+def new(folder: Path, robot: Path | None, kind: str) -> None:
+    """Write a project, and say what is in it, what was guessed and what the check says."""
+    from veldrain.cli.looking import print_findings
+    from veldrain.cli.output import prepare_engine, say
+    from veldrain.documents import load_scenario
+    from veldrain.review import check
+    from veldrain.starting import start, told
+
+    started = start(folder, kind, robot)
+    for line in told(started):
+        say(line)
+    say("")
+    prepare_engine()
+    scenario = folder / "trip.scenario.yaml"
+    print_findings(str(scenario), check(load_scenario(scenario)))
+    say("")
+    say(f"To go on: cd {folder}, and see README.md")
+
+
 def check_counts(workers: int, trials: int | None) -> None:
     """Refuse numbers of workers and trials that are not above zero."""
     for option, count in (("--workers", workers), ("--trials", trials)):

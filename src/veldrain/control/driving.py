@@ -79,7 +79,7 @@ class Driver:
         if isinstance(kinds, Mapping):
             self.controller.inputs = Inputs(kinds, self.title)  # type: ignore[attr-defined]
         start = getattr(self.controller, "start", None)
-        if start is not None:
+        if callable(start):
             random = randomness.stream(simulation.seed, f"{robot}/controller{f'/{name}' if name else ''}")
             self._guarded(lambda: start(Body(robot, model), random, self.log))
 

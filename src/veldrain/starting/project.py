@@ -1,0 +1,311 @@
+"""Writes a project of one's own: from a template, or around a robot file."""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from veldrain.documents import load_world
+from veldrain.errors import VeldrainError, unknown
+from veldrain.files import write_text
+from veldrain.formats import load_robot
+from veldrain.model import Joint, Model
+from veldrain.model.inertia import combined
+from veldrain.model.volumes import bounds_of, seen, touched
+from veldrain.recording.world_words import as_yaml
+
+KINDS = ("cart", "arm", "car", "walker")
+SWING = 3.0  # Hz: natural frequency of a proposed position motor
+RATIO = 0.7  # its damping ratio
+WORLD = """# {title}
+veldrain: world/1
+ground: {{surface: {{friction: 0.8}}, look: {{colour: "#cfd6cf", checker: "#c3cbc3", tile: 1 m}}}}
+obstacles:
+  wall: {{box: [10 cm, 3 m, 80 cm], pose: {{xyz: [3 m, 0, 40 cm]}}, colour: "#a3a29b"}}
+frames:
+  goal: {{xyz: [1.5 m, 0, 0]}}
+"""
+
+
+@dataclass(frozen=True)
+class Started:
+    """What was written, and what was guessed."""
+
+    folder: Path
+    robot: str
+    files: tuple[str, ...]
+    guesses: tuple[str, ...]
+
+
+def start(folder: Path, kind: str = "cart", robot: Path | None = None) -> Started:
+    """Write a project that runs at once.
+
+    Args:
+        folder: where; made if missing, and empty.
+        kind: ``cart``, ``arm``, ``car`` or ``walker``.
+        robot: a robot file (URDF, xacro) to build it around instead.
+
+    Raises:
+        VeldrainError: no such kind, a folder that holds something, a robot file that cannot be read.
+    """
+    if kind not in KINDS:
+        raise unknown("kind of project", kind, KINDS, "new")
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise VeldrainError(
+            "is not empty", where=str(folder), cure="name a new folder: nobody's files are written over"
+        )
+    guesses: tuple[str, ...] = ()
+    if robot is None:
+        template = files("veldrain.starting").joinpath(f"{kind}.yaml").read_text(encoding="utf-8")
+        title, _, body = template.partition("\n")
+        world = WORLD.format(title=title.removeprefix("# ")) + body
+    else:
+        world, guesses = around(robot, folder)
+    write_text(folder / "yard.world.yaml", world)
+    made = load_world(folder / "yard.world.yaml")
+    (name,) = made.placed
+    model = made.placed[name].model
+    texts = {
+        "controller.py": controller_text(model),
+        "trip.scenario.yaml": SCENARIO.format(robot=name, root=pushed(model, made.placed[name].fixed)),
+        "speeds.study.yaml": STUDY.format(robot=name),
+        "test_trip.py": TEST.format(robot=name),
+        "README.md": README.format(robot=name, title=folder.resolve().name),
+    }
+    for file, text in texts.items():
+        write_text(folder / file, text)
+    return Started(folder, name, ("yard.world.yaml", *texts), guesses)
+
+
+def around(robot: Path, folder: Path) -> tuple[str, tuple[str, ...]]:
+    """The text of a world around a robot file, and what was guessed about the robot."""
+    model, guesses = load_robot(robot), []
+    root = model.root()
+    words: dict[str, Any] = {"file": Path(os.path.relpath(robot.resolve(), folder.resolve())).as_posix()}
+    motors = dict(proposed_motors(model))
+    if motors:
+        words["motors"] = motors
+        guesses.append(
+            f"motors on {', '.join(motors)}: {SWING:g} Hz, damping ratio {RATIO:g}, from the inertia they move"
+        )
+    words["sensors"] = {
+        "joints": {"use": "Encoders", "on": root},
+        "imu": {"use": "Imu", "on": root, "with": {"gyro_noise": "0.2 deg/s", "accel_noise": "0.03 m/s^2"}},
+        "truth": {"use": "TruePose", "on": root},
+    }
+    guesses.append(f"encoders at all joints, an IMU and the true pose on {root}")
+    wheels = [j.name for j in model.joints.values() if j.kind == "continuous"]
+    poses = model.poses()
+    feet = {name for name, link in model.links.items() if not any(j.parent == name for j in model.joints.values())}
+    fixed = not wheels and len(feet) < 3
+    guesses.append(f"{root} is {'fixed: it looks like an arm' if fixed else 'free: it looks like a vehicle or walker'}")
+    shapes = [
+        (s, poses[name] @ p)
+        for name, link in model.links.items()
+        for part in link.parts
+        for s, p in (*touched(part), *seen(part))
+    ]
+    low = float(bounds_of(shapes)[0][2]) if shapes else 0.0
+    guesses.append(f"its lowest point, {-low + 0.0:.3g} m below {root}, stands on the ground")
+    guesses.append("surfaces as the file has them, else a friction of 0.8")
+    place = {"model": model.name, "pose": {"xyz": [0.0, 0.0, round(-low, 6)]}} | ({"fixed": True} if fixed else {})
+    text = as_yaml({"models": {model.name: words}, "place": {model.name: place}})
+    return WORLD.format(title=f"A yard for {model.name}.") + text, tuple(guesses)
+
+
+def pushed(model: Model, is_fixed: bool) -> str:
+    """A link to push: the root, or the last that moves where the root is fixed."""
+    moved = [j.child for j in model.joints.values() if j.kind != "fixed"]
+    return moved[-1] if is_fixed and moved else model.root()
+
+
+def proposed_motors(model: Model) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Motors for joints that have none: wheels turn at a speed, other joints go to a position."""
+    for joint in model.joints.values():
+        if joint.name in model.motors or joint.kind not in ("continuous", "revolute", "prismatic") or joint.mimic:
+            continue
+        inertia = max(inertia_at(model, joint), 1e-6)
+        limit = (
+            {}
+            if math.isfinite(joint.effort) and joint.effort > 0
+            else {"limit": "50 N" if joint.is_linear else "20 N*m"}
+        )
+        pace = 2 * math.pi * SWING
+        damping = float(f"{2 * RATIO * pace * inertia:.2g}")
+        if joint.kind == "continuous":
+            yield joint.name, {"mode": "velocity", "damping": max(damping * 5, 0.1)} | limit
+        else:
+            yield (
+                joint.name,
+                {"mode": "position", "stiffness": float(f"{pace**2 * inertia:.2g}"), "damping": damping} | limit,
+            )
+
+
+def inertia_at(model: Model, joint: Joint) -> float:
+    """Inertia (kg·m², or kg where it slides) of all that hangs on a joint about its axis, joints at 0."""
+    poses = model.poses()
+    below = {joint.child}
+    for _ in model.joints:
+        below |= {j.child for j in model.joints.values() if j.parent in below}
+    whole = combined([model.links[n].mass_properties.moved(poses[n]) for n in below])
+    if joint.is_linear:
+        return float(whole.mass)
+    pose = poses[joint.child]
+    axis, arm = pose.rotation.apply(joint.axis), whole.com - pose.position
+    return float(axis @ whole.inertia @ axis + whole.mass * (arm @ arm - (arm @ axis) ** 2))
+
+
+def controller_text(model: Model) -> str:
+    """A controller that names the robot's real sensors and motors, and moves it a little."""
+    sensors = [
+        f'        #   senses["{m.name}"]  {type(m.sensor).__name__} on {m.link}, every {1e3 * m.sensor.period:g} ms'
+        for m in model.sensors.values()
+        if not m.sensor.truth
+    ]
+    moves: dict[str, list[str]] = {"velocity": [], "position": [], "effort": []}
+    for name, motor in model.motors.items():
+        moves[motor.mode].append(name)
+    body: list[str] = []
+    if moves["velocity"]:
+        body += [
+            f"        for joint in {listed(moves['velocity'])}:",
+            "            motors[joint].velocity = self.speed",
+        ]
+    if moves["position"]:
+        body += [
+            "        if self.home is None and senses[ENCODERS] is not None:",
+            "            reading = senses[ENCODERS]",
+            "            self.home = dict(zip(reading.name, reading.position, strict=True))",
+            f"        for joint in {listed(moves['position'])}:",
+            "            if self.home is not None:",
+            "                motors[joint].position = self.home[joint] + 0.1 * math.sin(self.speed * now)",
+        ]
+    if moves["effort"]:
+        body += [f"        for joint in {listed(moves['effort'])}:", "            motors[joint].effort = 0.0"]
+    encoders = next((m.name for m in model.sensors.values() if type(m.sensor).__name__ == "Encoders"), "")
+    return CONTROLLER.format(
+        sensors="\n".join(sensors) or "        #   (none)",
+        motors="\n".join(
+            f'        #   motors["{name}"].{motor.mode} = …  ' + unit(model, name, motor.mode)
+            for name, motor in model.motors.items()
+        ),
+        body="\n".join(body) or "        pass",
+        encoders=encoders,
+        uses_math="import math\n\n" if moves["position"] else "",
+        name=f'ENCODERS = "{encoders}"\n\n\n' if moves["position"] else "\n",
+    )
+
+
+def listed(names: Sequence[str]) -> str:
+    """Names as a row in Python."""
+    return "(" + ", ".join(f'"{name}"' for name in names) + ("," if len(names) == 1 else "") + ")"
+
+
+def unit(model: Model, coordinate: str, mode: str) -> str:
+    """The unit of a motor's command."""
+    linear = model.coordinates()[coordinate][1]
+    return {"effort": "N" if linear else "N·m", "velocity": "m/s" if linear else "rad/s"}.get(
+        mode, "m" if linear else "rad"
+    )
+
+
+CONTROLLER = '''"""The controller: change it, run it, compare it."""
+
+{uses_math}{name}class Controller:
+    """Moves the robot a little. A trial works on a copy of it."""
+
+    def __init__(self, speed: float = 3.0, period: float = 0.02) -> None:
+        self.speed, self.period = speed, period
+        self.home = None
+
+    def update(self, now, senses, motors):
+        # What it is given: the newest readings that have arrived (None before the first), and motors to command.
+{sensors}
+{motors}
+{body}
+'''
+SCENARIO = """# What happens, and what is expected.
+veldrain: scenario/1
+
+world: yard.world.yaml
+duration: 4 s
+
+controllers:
+  {robot}: {{use: "controller.py:Controller"}}
+
+timeline:
+  - at: 2 s
+    push: {{name: shove, link: {robot}/{root}, force: [0, 5 N, 0], lasting: 100 ms}}
+
+expect:
+  - name: off the wall
+    never: {{touching: [{robot}, wall]}}
+"""
+STUDY = """# Which speed is better? The same trials for both.
+veldrain: study/1
+
+scenario: trip.scenario.yaml
+trials: 6
+seed: 1
+
+controllers:
+  slow: {{use: "controller.py:Controller", with: {{speed: 2.0}}}}
+  fast: {{use: "controller.py:Controller", with: {{speed: 4.0}}}}
+
+vary:
+  ground.friction: {{uniform: [0.5, 1.0]}}
+  shove.force_y: {{uniform: [-8 N, 8 N]}}
+
+metrics:
+  - {{name: "path, x", stream: {robot}/truth, column: x, statistic: last, unit: m, better: higher}}
+  - {{name: "sideways, max", stream: {robot}/truth, column: y, statistic: max abs, unit: m}}
+"""
+TEST = '''"""Run with: python -m unittest"""
+
+import unittest
+from pathlib import Path
+
+import veldrain as vd
+
+HERE = Path(__file__).parent
+
+
+class Trip(unittest.TestCase):
+    def test_it_runs_and_stays_off_the_wall(self):
+        recording = vd.run(vd.load_scenario(HERE / "trip.scenario.yaml"), seed=1)
+        self.assertTrue(recording.outcome["passed"], recording.outcome["reason"])
+        self.assertGreater(len(recording["{robot}/truth"]), 100)
+
+    def test_nothing_grave_is_found(self):
+        found = vd.check(vd.load_world(HERE / "yard.world.yaml"))
+        self.assertEqual([str(f) for f in found if f.severity == "error"], [])
+
+
+if __name__ == "__main__":
+    unittest.main()
+'''
+README = """# {title}
+
+A world with {robot} in it, a scenario, a study, a controller and a test. Five commands to try:
+
+    veldrain check trip.scenario.yaml          # what would go wrong
+    veldrain look yard.world.yaml --layer joints --layer names
+    veldrain run trip.scenario.yaml --out trip.mcap
+    veldrain study speeds.study.yaml           # compares the controllers over paired trials
+    python -m unittest                         # the test
+
+Then change `controller.py`. `veldrain inspect trip.scenario.yaml --knobs` lists all that a study can vary.
+"""
+
+
+def told(started: Started) -> Sequence[str]:
+    """Lines that say what was written and guessed."""
+    lines = [f"Written to {started.folder}: {', '.join(started.files)}"]
+    if started.guesses:
+        lines += ["", "Guessed, so look at it:", *(f"  {guess}" for guess in started.guesses)]
+    return lines
