@@ -56,7 +56,7 @@ def study(trials: int = 8) -> vd.Study:
             vd.Metric("offset, RMS", "crawler/truth", "y", "rms", unit="m"),
             vd.Metric("offset, largest", "crawler/truth", "y", "max abs", unit="m"),
             vd.FinishTime("time to outlet", reason="reached the outlet"),
-            vd.Metric("nearest wall", "crawler/clearance", "range", "least", unit="m", better="higher"),
+            vd.Metric("nearest wall", "crawler/clearance", "range", "min", unit="m", better="higher"),
             vd.Metric("motor torque, RMS", "crawler/encoders", "effort.*", "rms", unit="N·m"),
         ],
         seed=1,

@@ -8,8 +8,10 @@ import math
 import os
 import pickle
 import pkgutil
+import re
 import subprocess
 import sys
+import tempfile
 import unittest
 from pathlib import Path
 
@@ -174,6 +176,34 @@ class Readme(unittest.TestCase):
         self.assertRegex(
             done.stdout, r"(?m)^1\.0 s  trolley 0\.4\d\d m  swing [+-]0\.\d{3} rad  gyro [+-]0\.\d\d rad/s$"
         )
+
+
+class Pages(unittest.TestCase):
+    def test_the_code_of_pages_and_the_examples_run(self) -> None:
+        """What a page shows goes on from block to block; of the examples at most 40 lines each are needed."""
+        root = Path(__file__).parent.parent
+        codes = {p.name: p.read_text(encoding="utf-8") for p in sorted((root / "examples").glob("own_*.py"))}
+        for name, code in codes.items():
+            self.assertLessEqual(code.count("\n"), 40, name)
+        for page in ("tour.md", "growing.md"):
+            blocks = re.findall(r"```python\n(.*?)```", (root / "docs" / page).read_text(encoding="utf-8"), re.DOTALL)
+            codes[page] = "\n".join(blocks)
+        told = {
+            "own_action.py": "turned",
+            "own_controller.py": "'velocity': 0.6",
+            "own_metric.py": "settling time",
+            "own_sensor.py": " deg",
+            "tour.md": "verdict='better'",
+            "growing.md": "'tf': 21",
+        }
+        self.assertEqual(set(told), set(codes))
+        with tempfile.TemporaryDirectory() as folder:
+            for name, code in codes.items():
+                with self.subTest(name):
+                    done = subprocess.run(
+                        [sys.executable, "-c", code], cwd=folder, capture_output=True, text=True, check=False
+                    )
+                    self.assertIn(told[name], done.stdout, done.stderr)
 
 
 class Import(unittest.TestCase):

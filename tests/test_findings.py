@@ -285,15 +285,6 @@ class Silence(unittest.TestCase):
         self.assertEqual(found.as_data()["errors"], len(found.errors))
         self.assertEqual(str(found[0]), f"cart/fl: {found[0].problem} [wheel-axis]; {found[0].cure}")
 
-    def test_the_package_is_the_function(self) -> None:
-        """Once anything has imported ``veldrain.review`` that name is the package: it can be called all the same."""
-        import veldrain.review
-
-        self.assertEqual(
-            [f.rule for f in veldrain.review(boom(2, mode="position", stiffness=50, damping=10))], ["sags"]
-        )
-        self.assertEqual(veldrain.review.RULES["sags"].family, "motors")
-
     def test_fixes_are_words_of_a_world_file(self) -> None:
         """Those of several findings go over one another; lists of pairs go on."""
         m = cart(fl_axis=(0, 0, 1)).link("left", vd.Sphere(0.08), mass=1).link("right", vd.Sphere(0.08), mass=1)

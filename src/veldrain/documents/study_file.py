@@ -93,10 +93,10 @@ def load_study(path: str | Path, draft: bool = False, limit: Quantity | None = N
     for thing, draw in text.vary.items():
         with source.at("vary", thing):
             vary[thing] = draw.make()
-            knob = known.get(thing)
-            vary[thing].bind(knob.kind if knob else "ratio", thing)  # a mistake is told with its line
-            if knob is None and not thing.partition(".")[0].endswith("controller"):
-                knob_of(known.values(), thing, "vary")
+            # The study's own controllers may have quantities that the scenario's has not: the study looks at them.
+            is_theirs = thing not in known and thing.partition(".")[0].endswith("controller")
+            kind = "ratio" if is_theirs else knob_of(known.values(), thing, "vary").kind
+            vary[thing].bind(kind, thing)  # a mistake is told with its line
     metrics = []
     for k, metric in enumerate(text.metrics):
         with source.at("metrics", k):
