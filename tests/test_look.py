@@ -95,7 +95,7 @@ class Views(unittest.TestCase):
             ("more than one way to look", {"side": "top", "look_from": (1, 1, 1)}),
             ("a size of", {"size": (4, 4)}),
             ("not an? length|cannot read", {"look_from": ("1 kg", 0, 0)}),
-            ("cannot be written", {"save": "/dev/null/x.png"}),
+            ("cannot be written", {"out": "/dev/null/x.png"}),
         ):
             with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
                 vd.look(crates(), **{"size": (80, 60)} | how)  # type: ignore[arg-type]

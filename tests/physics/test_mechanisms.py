@@ -81,7 +81,7 @@ class Kinds(unittest.TestCase):
         for between in (False, True):
             with self.subTest(between=between):
                 m = vd.Model("m").link("top").link("weight", mass=2)
-                spring = {} if between else {"stiffness": 800.0, "damping": 4.0, "rest": "-20 cm"}
+                spring = {} if between else {"stiffness": 800.0, "damping": 4.0, "rest_position": "-20 cm"}
                 m.joint("drop", "top", "weight", kind="prismatic", **spring)
                 if between:
                     m.spring(
