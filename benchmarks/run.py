@@ -26,24 +26,10 @@ from scipy.spatial.transform import Rotation
 import veldrain as vd
 import veldrain.demo
 from veldrain.physics.engine import prepare
-from veldrain.recording import Recorder
 from veldrain.scenario.trial import Trial
 
 DEMO = Path(veldrain.demo.__path__[0])
 Figure = tuple[str, float, str, str]  # name, value, unit, target
-
-
-class Silent(Recorder):
-    """Records nothing: what a trial costs without its recording."""
-
-    def add(self, *_: object) -> None:
-        pass
-
-    def sample(self, *_: object) -> None:
-        pass
-
-    def commands(self, *_: object) -> None:
-        pass
 
 
 def seconds(act: Callable[[], object]) -> float:
@@ -59,7 +45,7 @@ def trials(repeats: int) -> Iterator[Figure]:
     scenario.duration = 10.0
     bare, whole = [], []
     for _ in range(repeats + 1):
-        bare.append(seconds(Trial(scenario, 1, Silent()).run))
+        bare.append(seconds(Trial(scenario, 1).run))
         whole.append(seconds(lambda: vd.run(scenario, seed=1)))
     bare, whole = bare[1:], whole[1:]  # the first of each warms up
     yield "real-time factor, sensors, no recording", 10.0 / statistics.median(bare), "×", "≥ 30"
@@ -86,6 +72,15 @@ def engine(repeats: int) -> Iterator[Figure]:
             found.append(seconds(lambda sim=sim: sim.engine.advance(2000)) / 2000)  # type: ignore[misc]
         yield f"step: {name}", 1e6 * statistics.median(found), "µs", target
     sim.restore(snapshot)
+    robot = culvert(0.0)["crawler"]
+    for name, act in (
+        ("pose", lambda: robot.pose("mast")),
+        ("velocity", lambda: robot.velocity("mast")),
+        ("push", lambda: robot.push((0.0, 1.0, 0.0))),
+        ("poses of six links", lambda: robot.poses()),
+    ):
+        act()
+        yield f"a handle's {name}", 1e6 * seconds(lambda act=act: [act() for _ in range(2000)]) / 2000, "µs", "≤ 5"  # type: ignore[misc]
     calls = seconds(lambda: [sim.engine.advance(0) for _ in range(2000)]) / 2000
     yield "call of advance, no steps", 1e6 * calls, "µs", "≤ 25"
 

@@ -47,7 +47,7 @@ class Pose:
     [1.0, 0.5, 0.0]
     """
 
-    __slots__ = ("position", "rotation")
+    __slots__ = ("_matrix", "_rotation", "position")
 
     def __init__(
         self,
@@ -66,7 +66,23 @@ class Pose:
             rotation = Rotation.from_euler("xyz", [_angle(a, "rpy") for a in triple(rpy, "angle", "rpy")])
         elif yaw is not None:
             rotation = Rotation.from_euler("z", _angle(quantity(yaw, "angle", "yaw"), "yaw"))
-        self.rotation: Rotation = rotation if rotation is not None else Rotation.identity()
+        self._rotation: Rotation | None = rotation if rotation is not None else Rotation.identity()
+        self._matrix: Array | None = None
+
+    @classmethod
+    def of(cls, position: Array, matrix: Array) -> Pose:
+        """The pose of a position (3,), m, and a rotation matrix (3, 3): for many of them, as nothing is checked."""
+        made = cls.__new__(cls)
+        made.position, made._matrix, made._rotation = position, matrix, None
+        return made
+
+    @property
+    def rotation(self) -> Rotation:
+        """The turn."""
+        if self._rotation is None:
+            assert self._matrix is not None
+            self._rotation = Rotation.from_matrix(self._matrix)
+        return self._rotation
 
     @property
     def rpy(self) -> Array:
@@ -83,7 +99,7 @@ class Pose:
     @property
     def matrix(self) -> Array:
         """The 3 × 3 rotation matrix, columns are this frame's axes."""
-        return np.asarray(self.rotation.as_matrix())
+        return np.asarray(self.rotation.as_matrix()) if self._matrix is None else self._matrix.copy()
 
     def __matmul__(self, other: Pose) -> Pose:
         """The pose of what is at ``other`` in this frame."""

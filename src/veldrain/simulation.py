@@ -16,10 +16,10 @@ from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Surroundings, World
-from veldrain.physics.compiling import Robot
+from veldrain.physics.compiling import LinkPlace, Robot
 from veldrain.physics.engine import Engine, Snapshot
 from veldrain.physics.mechanics import Mechanics
-from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY
+from veldrain.physics.plant import EFFORT, NO_MOTOR, NOW, POSITION, VELOCITY, Ints
 from veldrain.physics.tapping import Tallies
 from veldrain.pose import Array, Pose
 from veldrain.randomness import checked_seed
@@ -36,6 +36,16 @@ _MODES = {"effort": EFFORT, "velocity": VELOCITY, "position": POSITION}
 _MODE_NAMES = {number: name for name, number in _MODES.items()}
 
 
+NOWHERE = (0.0, 0.0, 0.0)
+
+
+def numbers(values: Sequence[Quantity], kind: str, where: str) -> Array:
+    """Three quantities as an array; plain floats are taken as they are, for calls at every step."""
+    if len(values) == 3 and all(type(value) is float and math.isfinite(value) for value in values):
+        return np.array(values)
+    return np.array(triple(values, kind, where))
+
+
 class RobotInMotion:
     """A placed robot or body in a simulation."""
 
@@ -45,6 +55,9 @@ class RobotInMotion:
         self._dofs = np.array(list(robot.joints.values()), np.int64)
         self._read_positions = positions_of(simulation.engine, robot, tuple(robot.joints))
         self._mechanics = Mechanics(simulation.engine, robot)
+        self._places: dict[str | None, LinkPlace] = {}
+        self._pushed: dict[str | None, tuple[LinkPlace, int]] = {}
+        self._groups: dict[tuple[str, ...], tuple[Ints, Array, Array]] = {}
 
     @property
     def joints(self) -> tuple[str, ...]:
@@ -101,11 +114,26 @@ class RobotInMotion:
 
     def pose(self, link: str | None = None) -> Pose:
         """Pose of a link or frame in the world; None: of the root."""
-        return self._sim.engine.pose(self._path(link))
+        return self._sim.engine.pose_at(self._place(link))
+
+    def poses(self, links: Sequence[str] | None = None) -> tuple[Array, Array]:
+        """Positions (n, 3), m, and axes (n, 3, 3), as columns, of links or frames in the world; None: of all links."""
+        model = self._robot.model
+        names = tuple(links if links is not None else model.links if model else (self.name,))
+        if names not in self._groups:
+            places = [self._place(name if model else None) for name in names]
+            at, axes = (np.array([place.arrays[k] for place in places]) for k in range(2))
+            self._groups[names] = np.array([place.node for place in places], np.int64), at, axes
+        return self._sim.engine.poses_at(*self._groups[names])
+
+    def _place(self, link: str | None) -> LinkPlace:
+        if link not in self._places:
+            self._places[link] = self._sim.engine.place_of(self._path(link))
+        return self._places[link]
 
     def velocity(self, link: str | None = None) -> tuple[Array, Array]:
         """Linear velocity (3,) of a link's origin and its angular velocity (3,), world axes, m/s and rad/s."""
-        return self._sim.engine.motion(self._sim.engine.place_of(self._path(link)))[:2]
+        return self._sim.engine.velocity_at(self._place(link))
 
     def move_to(
         self, pose: Pose, velocity: Sequence[Quantity] = (0.0, 0.0, 0.0), spin: Sequence[Quantity] = (0.0, 0.0, 0.0)
@@ -236,7 +264,13 @@ class RobotInMotion:
             link: name of the link; None: the root.
             at: point of the link's frame where the force acts, m; None: its origin.
         """
-        self._sim.push(self._path(link), force, torque, at, self._sim.step)
+        if link not in self._pushed:
+            path, engine = self._path(link), self._sim.engine
+            self._pushed[link] = engine.pushed(path), engine.link_number(path)
+        place, number = self._pushed[link]
+        pull, turn = numbers(force, "force", self.name), numbers(torque, "torque", self.name)
+        point = numbers(at or NOWHERE, "length", self.name)
+        self._sim.engine.push_at(place, number, pull, turn, point, self._sim.steps + 1)
 
     def read(self, sensor: str) -> Reading | None:
         """The latest reading of a sensor, with its stamp; None before the first."""

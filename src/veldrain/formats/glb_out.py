@@ -48,7 +48,7 @@ def _seen(world: World) -> Iterator[tuple[str, Part, Pose]]:
 
 def triangles_of(shape: Shape) -> tuple[Any, Any]:
     """Corners (n, 3) and triangles (m, 3) of a shape."""
-    return (shape.corners, shape.triangles) if isinstance(shape, Mesh) else _made(shape)
+    return shape.triangles_of() if isinstance(shape, Mesh) else _made(shape)
 
 
 @lru_cache(maxsize=256)

@@ -117,6 +117,36 @@ class Mesh(Shape):
         made._take(self.corners, self.triangles, collide, fit, self.uv)
         return made
 
+    def triangles_of(self) -> tuple[Array, NDArray[Any]]:
+        return self.corners, self.triangles
+
+    def bounds(self, pose: Pose) -> tuple[Array, Array]:
+        at = self.corners @ pose.matrix.T + pose.position
+        return at.min(axis=0), at.max(axis=0)
+
+    def holds(self, points: Array) -> NDArray[np.bool_]:
+        planes = np.unique(np.round(self.hull.equations, 9), axis=0)  # each plane once
+        return np.asarray((points @ planes[:, :3].T + planes[:, 3] <= 0).all(axis=1))
+
+    def rim(self) -> Array:
+        return self.corners
+
+    @property
+    def said(self) -> str:
+        return f"mesh {self.source.rpartition('/')[2]}, {len(self.triangles)} triangles"
+
+    @property
+    def collides_as(self) -> str:
+        """What is touched of it, in words."""
+        told = {"triangles": "its exact triangles", "hull": "its convex hull"}
+        if self.collide == "parts":
+            return f"{len(self.touched)} convex parts"
+        return told.get(self.collide) or self.touched[0][0].said
+
+    @property
+    def has_texture(self) -> bool:
+        return len(self.uv) > 0
+
     def scaled(self, factor: float) -> Mesh:
         """The same mesh with all its lengths times a factor."""
         made = Mesh.of(self.corners * factor, self.triangles, self.collide, self.source, self.fit, self.uv)  # type: ignore[arg-type]

@@ -13,7 +13,6 @@ from scipy.spatial.transform import Rotation
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import MassProperties, combined
 from veldrain.model.pieces import SIMPLE_KINDS, Defaults, Joint, JointKind, Link, Suppressed
-from veldrain.model.scaling import scaled_shape
 from veldrain.model.shapes import Part, Shape, as_parts
 from veldrain.model.structure import Structure
 from veldrain.pose import Pose, z_to
@@ -302,7 +301,7 @@ class Model(Structure):
 
         for link in self.links.values():
             body = link.mass_properties
-            parts = tuple(replace(p, shape=scaled_shape(p.shape, factor), pose=at(p.pose)) for p in link.parts)
+            parts = tuple(replace(p, shape=p.shape.scaled(factor), pose=at(p.pose)) for p in link.parts)
             body = MassProperties(body.mass * heavier, body.com * factor, body.inertia * heavier * factor**2)
             made.links[link.name] = replace(link, parts=parts, mass_properties=body)
         for joint in self.joints.values():

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError
 from veldrain.model.looks import GREY, Look
@@ -15,6 +16,12 @@ from veldrain.pose import Array, Pose
 from veldrain.sheet import Number, Row, Sheet
 from veldrain.units import Quantity, quantity, triple, worded
 
+TURN = np.linspace(0, 2 * np.pi, 24, endpoint=False)
+CIRCLE = np.stack([np.cos(TURN), np.sin(TURN), np.zeros(len(TURN))], axis=1)
+CORNERS = np.array([(x, y, z) for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)])
+BALL = np.array(
+    [(np.cos(a) * c, np.sin(a) * c, z) for a in TURN for z in np.linspace(-1, 1, 9) for c in [np.sqrt(1 - z * z)]]
+)
 Role = Literal["both", "visual", "collision"]
 ROLES = ("both", "visual", "collision")
 
@@ -75,12 +82,56 @@ class Shape:
         """Inertia (3, 3) about the centre for a mass of 1 kg spread evenly, in m²."""
         raise NotImplementedError
 
-    def triangles_of(self) -> tuple[Array, Array]:
+    def triangles_of(self) -> tuple[Array, NDArray[Any]]:
         """Corners (n, 3) and triangles (m, 3) that show it, to some 1 % of its size."""
         raise NotImplementedError
 
+    def span(self, turn: Array) -> Array:
+        """Half the edges (3,) of the box around it when it is turned by a matrix (3, 3); it is centred."""
+        raise NotImplementedError
 
-def _shown(kind: str, **sizes: Any) -> tuple[Array, Array]:
+    def bounds(self, pose: Pose) -> tuple[Array, Array]:
+        """Least and largest coordinates (3,) at a pose."""
+        span = self.span(pose.matrix)
+        return pose.position - span, pose.position + span
+
+    def holds(self, points: Array) -> NDArray[np.bool_]:
+        """True for points (n, 3) of its frame that are inside of it."""
+        raise NotImplementedError
+
+    def rim(self) -> Array:
+        """Points (n, 3) of it whose hull is as good as its own, for outlines."""
+        raise NotImplementedError
+
+    @property
+    def sizes(self) -> dict[str, Any]:
+        """What it is made with, by the names of the arguments."""
+        return dict(vars(self))
+
+    def scaled(self, factor: float) -> Shape:
+        """The same shape with all its lengths times a factor."""
+        return type(self)(
+            **{n: tuple(factor * x for x in v) if isinstance(v, tuple) else factor * v for n, v in self.sizes.items()}
+        )
+
+    @property
+    def said(self) -> str:
+        """It and its sizes, in words."""
+        told = [f"{name.replace('_', ' ')} {value:.3g} m" for name, value in self.sizes.items()]
+        return ", ".join([type(self).__name__.lower(), *told])
+
+    @property
+    def touched(self) -> tuple[tuple[Shape, Pose], ...]:
+        """The shapes that are touched, with their poses in its frame."""
+        return ((self, Pose()),)
+
+    @property
+    def has_texture(self) -> bool:
+        """True where a picture has a place on it."""
+        return False
+
+
+def _shown(kind: str, **sizes: Any) -> tuple[Array, NDArray[Any]]:
     """Corners and triangles of a shape as trimesh makes them."""
     import trimesh
 
@@ -120,7 +171,24 @@ class Box(Shape):
         """Volume in m³."""
         return float(np.prod(self.size))
 
-    def triangles_of(self) -> tuple[Array, Array]:
+    def span(self, turn: Array) -> Array:
+        return np.abs(turn) @ (np.array(self.size) / 2)
+
+    def holds(self, points: Array) -> NDArray[np.bool_]:
+        return np.asarray((np.abs(points) <= np.array(self.size) / 2).all(axis=1))
+
+    def rim(self) -> Array:
+        return np.asarray(CORNERS * np.array(self.size) / 2)
+
+    @property
+    def said(self) -> str:
+        return "box " + " × ".join(f"{edge:.3g}" for edge in self.size) + " m"
+
+    @property
+    def has_texture(self) -> bool:
+        return True
+
+    def triangles_of(self) -> tuple[Array, NDArray[Any]]:
         return _shown("box", extents=self.size)
 
     def unit_inertia(self) -> Array:
@@ -146,7 +214,16 @@ class Sphere(Shape):
         """Volume in m³."""
         return 4.0 / 3.0 * np.pi * self.radius**3
 
-    def triangles_of(self) -> tuple[Array, Array]:
+    def span(self, turn: Array) -> Array:
+        return np.full(3, self.radius)
+
+    def holds(self, points: Array) -> NDArray[np.bool_]:
+        return np.asarray(points[:, 0] ** 2 + points[:, 1] ** 2 + points[:, 2] ** 2 <= self.radius**2)
+
+    def rim(self) -> Array:
+        return BALL * self.radius
+
+    def triangles_of(self) -> tuple[Array, NDArray[Any]]:
         return _shown("icosphere", subdivisions=3, radius=self.radius)
 
     def unit_inertia(self) -> Array:
@@ -178,7 +255,19 @@ class Cylinder(_Round):
         """Volume in m³."""
         return np.pi * self.radius**2 * self.length
 
-    def triangles_of(self) -> tuple[Array, Array]:
+    def span(self, turn: Array) -> Array:
+        along = np.abs(turn[:, 2])
+        return along * self.length / 2 + self.radius * np.sqrt(np.maximum(0.0, 1.0 - along**2))
+
+    def holds(self, points: Array) -> NDArray[np.bool_]:
+        r2 = points[:, 0] ** 2 + points[:, 1] ** 2
+        return np.asarray((np.abs(points[:, 2]) <= self.length / 2) & (r2 <= self.radius**2))
+
+    def rim(self) -> Array:
+        end = np.array((0.0, 0.0, self.length / 2))
+        return np.concatenate([CIRCLE * self.radius - end, CIRCLE * self.radius + end])
+
+    def triangles_of(self) -> tuple[Array, NDArray[Any]]:
         return _shown("cylinder", radius=self.radius, height=self.length, sections=32)
 
     def unit_inertia(self) -> Array:
@@ -198,7 +287,18 @@ class Capsule(_Round):
         """Volume in m³."""
         return np.pi * self.radius**2 * (self.length + 4.0 / 3.0 * self.radius)
 
-    def triangles_of(self) -> tuple[Array, Array]:
+    def span(self, turn: Array) -> Array:
+        return np.abs(turn[:, 2]) * self.length / 2 + self.radius
+
+    def holds(self, points: Array) -> NDArray[np.bool_]:
+        beyond = np.maximum(np.abs(points[:, 2]) - self.length / 2, 0.0)
+        return np.asarray(points[:, 0] ** 2 + points[:, 1] ** 2 + beyond**2 <= self.radius**2)
+
+    def rim(self) -> Array:
+        end = np.array((0.0, 0.0, self.length / 2))
+        return np.concatenate([BALL * self.radius + end, BALL * self.radius - end])
+
+    def triangles_of(self) -> tuple[Array, NDArray[Any]]:
         corners, triangles = _shown("capsule", radius=self.radius, height=self.length, count=[24, 24])
         return corners - (0.0, 0.0, (corners[:, 2].max() + corners[:, 2].min()) / 2), triangles
 
@@ -226,7 +326,20 @@ class Cone(_Round):
     def centre(self) -> Array:
         return np.array((0.0, 0.0, -self.length / 4.0))
 
-    def triangles_of(self) -> tuple[Array, Array]:
+    def span(self, turn: Array) -> Array:
+        along = np.abs(turn[:, 2])
+        return along * self.length / 2 + self.radius * np.sqrt(np.maximum(0.0, 1.0 - along**2))
+
+    def holds(self, points: Array) -> NDArray[np.bool_]:
+        z, half = points[:, 2], self.length / 2
+        radius = self.radius * (half - z) / self.length
+        return np.asarray((np.abs(z) <= half) & (points[:, 0] ** 2 + points[:, 1] ** 2 <= radius**2))
+
+    def rim(self) -> Array:
+        end = np.array((0.0, 0.0, self.length / 2))
+        return np.concatenate([CIRCLE * self.radius - end, end[None]])
+
+    def triangles_of(self) -> tuple[Array, NDArray[Any]]:
         corners, triangles = _shown("cone", radius=self.radius, height=self.length, sections=32)
         return corners - (0.0, 0.0, self.length / 2), triangles
 
@@ -254,7 +367,20 @@ class Ellipsoid(Shape):
         """Volume in m³."""
         return float(4.0 / 3.0 * np.pi * np.prod(self.half_axes))
 
-    def triangles_of(self) -> tuple[Array, Array]:
+    def span(self, turn: Array) -> Array:
+        return np.asarray(np.linalg.norm(turn * np.array(self.half_axes), axis=1))
+
+    def holds(self, points: Array) -> NDArray[np.bool_]:
+        return np.asarray(((points / np.array(self.half_axes)) ** 2).sum(axis=1) <= 1)
+
+    def rim(self) -> Array:
+        return np.asarray(BALL * np.array(self.half_axes))
+
+    @property
+    def said(self) -> str:
+        return "ellipsoid " + " × ".join(f"{a:.3g}" for a in self.half_axes) + " m (half axes)"
+
+    def triangles_of(self) -> tuple[Array, NDArray[Any]]:
         corners, triangles = _shown("icosphere", subdivisions=3, radius=1.0)
         return corners * self.half_axes, triangles
 
@@ -292,8 +418,7 @@ class Part:
         if self.role not in ROLES:
             raise VeldrainError(f"no role '{self.role}'", where="part", cure=f"Known: {', '.join(ROLES)}")
 
-        has_place = isinstance(self.shape, Box) or len(getattr(self.shape, "uv", ()))
-        if self.look is not None and self.look.image is not None and not has_place:
+        if self.look is not None and self.look.image is not None and not self.shape.has_texture:
             raise VeldrainError(
                 f"a picture on a {type(self.shape).__name__} without texture coordinates",
                 where="part",

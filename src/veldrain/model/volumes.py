@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.model.meshes import HeightField, Mesh
-from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere
+from veldrain.model.shapes import Part, Shape
 from veldrain.pose import Array, Pose
 
 Bools = NDArray[np.bool_]
@@ -49,22 +49,7 @@ class Grid:
 
 def bounds(shape: Shape, pose: Pose) -> tuple[Array, Array]:
     """Least and largest coordinates (3,) of a shape at a pose."""
-    R = pose.matrix
-    if isinstance(shape, Mesh):
-        at = shape.corners @ R.T + pose.position
-        return at.min(axis=0), at.max(axis=0)
-    if isinstance(shape, Box):
-        reach = np.abs(R) @ (np.array(shape.size) / 2)
-    elif isinstance(shape, Sphere):
-        reach = np.full(3, shape.radius)
-    elif isinstance(shape, Ellipsoid):
-        reach = np.linalg.norm(R * np.array(shape.half_axes), axis=1)
-    else:
-        assert isinstance(shape, Cylinder | Capsule | Cone)
-        along = np.abs(R[:, 2])
-        across = np.sqrt(np.maximum(0.0, 1.0 - along**2))
-        reach = along * shape.length / 2 + shape.radius * (1.0 if isinstance(shape, Capsule) else across)
-    return pose.position - reach, pose.position + reach
+    return shape.bounds(pose)
 
 
 def bounds_of(parts: Sequence[tuple[Shape, Pose]]) -> tuple[Array, Array]:
@@ -82,8 +67,7 @@ def touched(part: Part) -> list[tuple[Shape, Pose]]:
     """What is touched of a part: a mesh's hull, convex parts or fitted shape."""
     if part.role == "visual":
         return []
-    shapes = part.shape.touched if isinstance(part.shape, Mesh) else ((part.shape, Pose()),)
-    return [(shape, part.pose @ pose) for shape, pose in shapes]
+    return [(shape, part.pose @ pose) for shape, pose in part.shape.touched]
 
 
 def filled(parts: Sequence[tuple[Shape, Pose]], grid: Grid, solid_hulls: bool = False) -> Bools:
@@ -98,29 +82,8 @@ def filled(parts: Sequence[tuple[Shape, Pose]], grid: Grid, solid_hulls: bool = 
         else:
             back = pose.inverse()
             points = grid.points.reshape(-1, 3) @ back.matrix.T + back.position
-            inside |= _within(shape, points).reshape(grid.counts)
+            inside |= shape.holds(points).reshape(grid.counts)
     return inside
-
-
-def _within(shape: Shape, at: Array) -> Bools:
-    """True for points (n, 3) of the shape's frame inside of it."""
-    z, r2 = at[:, 2], at[:, 0] ** 2 + at[:, 1] ** 2
-    if isinstance(shape, Mesh):
-        planes = np.unique(np.round(shape.hull.equations, 9), axis=0)  # each plane once
-        return np.asarray((at @ planes[:, :3].T + planes[:, 3] <= 0).all(axis=1))
-    if isinstance(shape, Box):
-        return np.asarray((np.abs(at) <= np.array(shape.size) / 2).all(axis=1))
-    if isinstance(shape, Sphere):
-        return np.asarray(r2 + z**2 <= shape.radius**2)
-    if isinstance(shape, Ellipsoid):
-        return np.asarray(((at / np.array(shape.half_axes)) ** 2).sum(axis=1) <= 1)
-    assert isinstance(shape, Cylinder | Capsule | Cone)
-    half = shape.length / 2
-    if isinstance(shape, Capsule):
-        beyond = np.maximum(np.abs(z) - half, 0.0)
-        return np.asarray(r2 + beyond**2 <= shape.radius**2)
-    radius = shape.radius * (half - z) / shape.length if isinstance(shape, Cone) else shape.radius
-    return (np.abs(z) <= half) & (r2 <= radius**2)
 
 
 def _enclosed(mesh: Mesh, pose: Pose, grid: Grid) -> Bools:

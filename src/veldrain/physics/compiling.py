@@ -4,33 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Container
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
-from veldrain.model import (
-    GROUND,
-    Box,
-    Capsule,
-    Cone,
-    Cylinder,
-    Ellipsoid,
-    MassProperties,
-    Mesh,
-    Model,
-    Part,
-    Placed,
-    Shape,
-    Sphere,
-    Spring,
-    Surface,
-    World,
-)
+from veldrain.model import GROUND, MassProperties, Mesh, Model, Part, Placed, Shape, Spring, Surface, World
 from veldrain.model.inertia import combined
 from veldrain.model.pieces import Joint, Loop
 from veldrain.physics import plant as p
+from veldrain.physics.kinds import code_of
 from veldrain.physics.paths import table_of_path
 from veldrain.physics.scene import Sight
 from veldrain.physics.solids import Solids
@@ -46,6 +31,11 @@ class LinkPlace:
 
     node: int
     pose: Pose
+
+    @cached_property
+    def arrays(self) -> tuple[Array, Array]:
+        """Position (3,) and axes (3, 3) of the pose."""
+        return self.pose.position, self.pose.matrix
 
 
 @dataclass
@@ -125,7 +115,7 @@ class _Builder:
         if part.role == "visual":
             return []
         made = []
-        for shape, turn in part.shape.touched if isinstance(part.shape, Mesh) else ((part.shape, Pose()),):
+        for shape, turn in part.shape.touched:
             fields, at = _shape_fields(shape, place @ turn, self.solids)
             made.append(self.add_shape(name, node, fields, at, surface))
             self.sights.append(Sight(name, node, place @ turn, shape, part, is_touched=True))
@@ -365,19 +355,8 @@ def _shape_fields(shape: Shape, pose: Pose, solids: Solids) -> tuple[dict[str, A
     if isinstance(shape, Mesh):
         fields, origin = solids.add(shape)
         return fields, pose @ Pose(origin)
-    if isinstance(shape, Box):
-        return {"kind": p.BOX, "size": np.array(shape.size) / 2}, pose
-    if isinstance(shape, Sphere):
-        return {"kind": p.SPHERE, "size": (shape.radius, 0.0, 0.0)}, pose
-    if isinstance(shape, Cylinder | Capsule):
-        kind = p.CYLINDER if isinstance(shape, Cylinder) else p.CAPSULE
-        return {"kind": kind, "size": (shape.radius, shape.length / 2, 0.0)}, pose
-    if isinstance(shape, Cone):
-        r, h = shape.radius, shape.length
-        return {"kind": p.CONE, "size": (r, h / 2, r * h / (r + np.hypot(r, h)))}, pose
-    if isinstance(shape, Ellipsoid):
-        return {"kind": p.ELLIPSOID, "size": shape.half_axes}, pose
-    raise VeldrainError(f"the engine has no shape {type(shape).__name__}", cure="use Box, Sphere, Cylinder, Mesh, …")
+    code, size = code_of(shape)
+    return {"kind": code, "size": size}, pose
 
 
 def compile_world(world: World, step: float, watches: int = 0) -> Compiled:

@@ -15,11 +15,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.errors import unknown
-from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Look, Mesh, Part, Shape, Sphere
+from veldrain.model import HeightField, Look, Mesh, Part, Shape
 from veldrain.physics import plant as p
 from veldrain.physics.fields import corner, meet_field
 from veldrain.physics.hierarchy import DEPTH, WIDE, Hierarchy, grown, refit
 from veldrain.physics.kernel import entry, inlined, kernel, vector_entry
+from veldrain.physics.kinds import code_of
 from veldrain.physics.plant import FIELD, MESH, PLANE
 from veldrain.physics.rays import meet, meet_three
 from veldrain.physics.spatial import add, cross, dot, minus, multiply, put, scaled, triple, turned, turned_back
@@ -224,15 +225,7 @@ def _plain(shape: Shape | None) -> tuple[int, tuple[float, ...]]:
     """Kind and size of a shape with a closed form."""
     if shape is None:
         return PLANE, (0.0, 0.0, 0.0)
-    if isinstance(shape, Box):
-        return p.BOX, tuple(np.array(shape.size) / 2)
-    if isinstance(shape, Sphere):
-        return p.SPHERE, (shape.radius, 0.0, 0.0)
-    if isinstance(shape, Ellipsoid):
-        return p.ELLIPSOID, shape.half_axes
-    assert isinstance(shape, Cylinder | Capsule | Cone)
-    kind = {Cylinder: p.CYLINDER, Capsule: p.CAPSULE, Cone: p.CONE}[type(shape)]
-    return kind, (shape.radius, shape.length / 2, 0.0)
+    return code_of(shape)
 
 
 def _extent(shape: Shape | None, record: Any) -> tuple[Array, Array]:

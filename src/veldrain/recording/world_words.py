@@ -115,7 +115,7 @@ def shape_words(shape: Shape, files: Files) -> Map:
         return {word: {"heights": plain(shape.heights), "spacing": shape.spacing}}
     if isinstance(shape, Mesh):
         return {word: mesh_words(shape, files)}
-    sizes = {name: plain(getattr(shape, name)) for name in inspect.signature(type(shape)).parameters}
+    sizes = plain(shape.sizes)
     return {word: next(iter(sizes.values())) if len(sizes) == 1 else sizes}
 
 

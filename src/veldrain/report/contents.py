@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from veldrain.errors import unknown
-from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, Joint, Mesh, Model, Motor, Part, Shape, Sphere
+from veldrain.model import Joint, Mesh, Model, Motor, Part
 from veldrain.model.volumes import bounds_of, seen, touched
 
 
@@ -135,29 +135,5 @@ def _motor(motor: Motor, joint: Joint) -> str:
 def _part(part: Part) -> str:
     role = {"both": "", "visual": "visual: ", "collision": "collision: "}[part.role]
     shape = part.shape
-    if not isinstance(shape, Mesh):
-        return role + _shape(shape)
-    file = shape.source.rpartition("/")[2]
-    collides = "" if part.role == "visual" else f", collides as {_collision(shape)}"
-    return f"{role}mesh {file}, {len(shape.triangles)} triangles{collides}"
-
-
-def _collision(mesh: Mesh) -> str:
-    if mesh.collide == "triangles":
-        return "its exact triangles"
-    if mesh.collide == "hull":
-        return "its convex hull"
-    if mesh.collide == "parts":
-        return f"{len(mesh.touched)} convex parts"
-    return _shape(mesh.touched[0][0])
-
-
-def _shape(shape: Shape) -> str:
-    if isinstance(shape, Box):
-        return "box " + " × ".join(f"{edge:.3g}" for edge in shape.size) + " m"
-    if isinstance(shape, Sphere):
-        return f"sphere, radius {shape.radius:.3g} m"
-    if isinstance(shape, Ellipsoid):
-        return "ellipsoid " + " × ".join(f"{a:.3g}" for a in shape.half_axes) + " m (half axes)"
-    assert isinstance(shape, Cylinder | Capsule | Cone)
-    return f"{type(shape).__name__.lower()}, radius {shape.radius:.3g} m, length {shape.length:.3g} m"
+    collides = f", collides as {shape.collides_as}" if isinstance(shape, Mesh) and part.role != "visual" else ""
+    return f"{role}{shape.said}{collides}"

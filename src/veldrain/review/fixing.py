@@ -13,9 +13,10 @@ import numpy as np
 from veldrain.documents.source import kind_of_file, laid_over
 from veldrain.errors import VeldrainError
 from veldrain.formats import is_robot_file, load_robot
-from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, HeightField, Mesh, Part, Sphere
+from veldrain.model import Mesh, Part
 from veldrain.pose import Pose
 from veldrain.review.finding import Finding, Findings
+from veldrain.units import worded
 
 
 def tidy(value: float) -> float:
@@ -37,23 +38,15 @@ def pose_words(pose: Pose) -> dict[str, Any]:
 def part_words(part: Part) -> dict[str, Any]:
     """A part as a file says it."""
     shape, words = part.shape, dict[str, Any]()
-    if isinstance(shape, Box):
-        words["box"] = [tidy(edge) for edge in shape.size]
-    elif isinstance(shape, Sphere):
-        words["sphere"] = tidy(shape.radius)
-    elif isinstance(shape, Ellipsoid):
-        words["ellipsoid"] = [tidy(a) for a in shape.half_axes]
-    elif isinstance(shape, Cylinder | Capsule | Cone):
-        words[type(shape).__name__.lower()] = {"radius": tidy(shape.radius), "length": tidy(shape.length)}
-    elif isinstance(shape, HeightField):
-        raise TypeError("a height field on a link")
-    else:
-        assert isinstance(shape, Mesh)
+    if isinstance(shape, Mesh):
         mesh: dict[str, Any] = {"file": str(shape.path or shape.source)}
         scale = [tidy(s / shape.file_unit) for s in shape.scale]
         if scale != [1.0, 1.0, 1.0]:
             mesh["scale"] = scale[0] if len(set(scale)) == 1 else scale
         words["mesh"] = mesh | ({"collide": shape.collide} if shape.collide != "hull" else {})
+    else:
+        sizes = {n: [tidy(x) for x in v] if isinstance(v, tuple) else tidy(v) for n, v in shape.sizes.items()}
+        words[worded(type(shape).__name__)] = next(iter(sizes.values())) if len(sizes) == 1 else sizes
     if pose_words(part.pose):
         words["pose"] = pose_words(part.pose)
     if part.role != "both":

@@ -23,6 +23,7 @@ from veldrain.control import NamedController, fresh
 from veldrain.errors import VeldrainError, checked_title, told_at
 from veldrain.model import Mesh
 from veldrain.model.knobs import knob_of
+from veldrain.pose import Pose
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recording
 from veldrain.resolver import load_named
@@ -388,6 +389,8 @@ def plain(thing: Any) -> Any:
         return [repr(x) for x in thing.ravel().tolist()]
     if isinstance(thing, np.generic):
         return repr(thing.item())
+    if isinstance(thing, Pose):
+        return [plain(thing.position), plain(thing.rotation)]
     if isinstance(thing, Rotation):
         return plain(thing.as_quat(canonical=True))
     if isinstance(thing, Mapping):
