@@ -25,7 +25,7 @@ from scipy.spatial.transform import Rotation
 
 import veldrain as vd
 import veldrain.demo
-from veldrain.physics.engine import prepare
+from veldrain.physics.preparing import prepare
 from veldrain.scenario.trial import Trial
 
 DEMO = Path(veldrain.demo.__path__[0])
@@ -287,7 +287,7 @@ def sensors(repeats: int) -> Iterator[Figure]:
 def compiling(repeats: int) -> Iterator[Figure]:
     """All kernels compiled into an empty cache, in a process of its own."""
     with tempfile.TemporaryDirectory() as folder:
-        words = [sys.executable, "-c", "from veldrain.physics.engine import prepare; prepare()"]
+        words = [sys.executable, "-c", "from veldrain.physics.preparing import prepare; prepare()"]
         env = {**os.environ, "XDG_CACHE_HOME": folder}
         for name, target in (("compiling all kernels, once a machine", "≤ 60"), ("loading them from the cache", "")):
             yield name, seconds(lambda: subprocess.run(words, check=True, env=env)), "s", target

@@ -93,8 +93,8 @@ class Shapes(unittest.TestCase):
             ("no shapes", lambda: vd.Scatter([], 5, (2, 2))),
             ("a second thing", lambda: vd.World().build("a", vd.Stairs(1)).build("a", vd.Stairs(1))),
             ("nothing but holes", lambda: vd.HeightField(np.full((3, 3), np.nan), 1)),
-            ("no such picture", lambda: vd.HeightField.of_image("gone.png", 1)),
-            ("is no picture", lambda: vd.HeightField.of_image(__file__, 1)),
+            ("no such image", lambda: vd.HeightField.of_image("gone.png", 1)),
+            ("is not an image", lambda: vd.HeightField.of_image(__file__, 1)),
             ("0.5 × 2 m with heights 1 m apart", lambda: vd.HeightField.of_function(lambda x, y: x, (0.5, 2), 1)),
         ):
             with self.subTest(pattern=pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):

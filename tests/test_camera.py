@@ -331,7 +331,7 @@ class Pictures(unittest.TestCase):
                 ("no output 'colour'", lambda: vd.Camera(output="colour")),
                 ("depth cannot be encoded", lambda: vd.Camera(output="depth", encoding="png")),
                 ("is not an image; give a PNG", lambda: vd.Look(image=text)),
-                ("no such picture", lambda: vd.Look(image="nowhere.png")),
+                ("no such image", lambda: vd.Look(image="nowhere.png")),
                 ("is not an image", lambda: vd.Look(image=np.zeros((3, 3)))),
                 (
                     "a picture on a Sphere",

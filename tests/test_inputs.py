@@ -217,7 +217,7 @@ class Scenarios(unittest.TestCase):
                 vd.run(cart_scenario(controller))
 
     def test_at_the_command_line(self) -> None:
-        """A hanging controller breaks off, and what was not judged is not called met."""
+        """A hanging controller is aborted, and what was not judged is not called met."""
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             (folder / "hang.py").write_text("class H:\n  period=0.1\n  def update(self, *_):\n    while True: pass\n")
@@ -233,7 +233,7 @@ class Scenarios(unittest.TestCase):
                 "run", folder / "s.yaml", "--limit", "1s", "--out", folder / "r.mcap", PYTHONPATH=str(Path.cwd())
             )
             self.assertEqual(done.returncode, 1, done.stderr)
-            self.assertRegex(done.stdout, "broke off at 0 s: the limit of 1 s is over at 0 s\n +not judged off")
+            self.assertRegex(done.stdout, "aborted at 0 s: the limit of 1 s is over at 0 s\n +not judged off")
 
 
 class Simulations(unittest.TestCase):

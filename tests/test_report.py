@@ -101,7 +101,7 @@ class Pages(unittest.TestCase):
             for who in ("a", "broken"):
                 self.assertRegex(table, rf"place \(m\) +{who} ")
             self.assertRegex(table, r"broken +0 of 3")
-            self.assertEqual(printed(output.print_failures, result).count("broke off: broken trial"), 3)
+            self.assertEqual(printed(output.print_failures, result).count("aborted: broken trial"), 3)
 
     def test_one_controller(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

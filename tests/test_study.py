@@ -21,7 +21,7 @@ from scipy import stats
 import veldrain as vd
 from tests.helpers import DEMO, EXAMPLES, Faulty, Hold, cart, cart_scenario
 from veldrain.control import NamedController
-from veldrain.model.knobs import knob_of
+from veldrain.model.knobs import knob_of, world_knobs
 from veldrain.report.page import write_page
 from veldrain.study.statistics import TOO_FEW, UNCLEAR, compare, holm, median_interval, signed_rank_p
 from veldrain.study.study import locked
@@ -124,7 +124,7 @@ class Pairing(unittest.TestCase):
     def test_two_robots_of_one_model_are_changed_one_by_one(self) -> None:
         m = cart()
         w = vd.World().place(m, "one", fixed=True).place(m, "two", pose=vd.Pose((0, 3, 0)), fixed=True)
-        knob_of(w.knobs(), "two/scan.noise").set(0.5)
+        knob_of(world_knobs(w), "two/scan.noise").set(0.5)
         noises = [w.placed[name].model.sensors["scan"].sensor.noise for name in ("one", "two")]
         self.assertEqual(noises, [0.01, 0.5])
 

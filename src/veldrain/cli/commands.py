@@ -7,6 +7,7 @@ from importlib.resources import as_file, files
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from veldrain.cli.output import unused
 from veldrain.errors import VeldrainError
 
 if TYPE_CHECKING:
@@ -65,14 +66,6 @@ def check_counts(workers: int, trials: int | None) -> None:
     for option, count in (("--workers", workers), ("--trials", trials)):
         if count is not None and count < 1:
             raise VeldrainError(f"{count} is too few", where=option, cure="give 1 or more")
-
-
-def unused(wanted: Path) -> Path:
-    """The wanted path, or the first with a number behind its name where nothing is yet."""
-    path, number = wanted, 2
-    while path.exists():
-        path, number = wanted.with_stem(f"{wanted.stem}-{number}"), number + 1
-    return path
 
 
 def copy_demo(folder: Path) -> None:

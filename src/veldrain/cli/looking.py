@@ -12,7 +12,7 @@ from rich.padding import Padding
 from rich.text import Text
 from rich.tree import Tree
 
-from veldrain.cli.output import out, prepare_engine, progress, say
+from veldrain.cli.output import out, prepare_engine, progress, say, unused
 from veldrain.errors import VeldrainError
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 # Readable on dark and on light.
 COLOURS = {"error": "red", "warning": "magenta", "note": "blue"}
-MEANING = {"error": "it will not do what is meant", "warning": "it hardly will", "note": "worth knowing"}
+MEANING = {"error": "it will not do what is meant", "warning": "probably wrong", "note": "worth knowing"}
 
 
 def check(
@@ -138,13 +138,16 @@ def knobs(file: Path, search: Sequence[Path], like: str, as_json: bool) -> None:
     from veldrain.documents.source import kind_of_file
     from veldrain.formats import is_robot_file, load_robot
     from veldrain.model import World
+    from veldrain.model.knobs import world_knobs
 
     if is_robot_file(file.name):
         thing: Any = World().place(load_robot(file, search))
     else:
         load: Any = {"study": load_study, "scenario": load_scenario}.get(kind_of_file(file), load_world)
         thing = load(file)
-    found = [knob for knob in getattr(thing, "scenario", thing).knobs() if like in knob.path]
+    scenario = getattr(thing, "scenario", thing)
+    all_of_them = world_knobs(scenario) if isinstance(scenario, World) else scenario.knobs()
+    found = [knob for knob in all_of_them if like in knob.path]
     if not found:
         raise VeldrainError(f"no path has '{like}' in it", where=str(file), cure="leave --like out to see all")
     rows = [(knob.path, knob.get(), knob.unit) for knob in found]
@@ -206,7 +209,6 @@ def look(
     speed: float,
 ) -> None:
     """Draw a picture or a movie, and tell what is in it."""
-    from veldrain.cli.commands import unused
     from veldrain.report.picture import View, movie, pictured
     from veldrain.report.staging import staged
     from veldrain.units import quantity

@@ -7,6 +7,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rich.box import SIMPLE_HEAD
@@ -82,9 +83,9 @@ def print_single(result: Result) -> None:
 
 
 def print_failures(result: Result) -> None:
-    """Trials that broke off, with the reason."""
+    """Trials that was aborted, with the reason."""
     for row in result.trials[result.trials["failed"]].to_dict("records"):
-        say(f"broke off: {row['controller']} trial {row['trial']}: {row['reason']}")
+        say(f"aborted: {row['controller']} trial {row['trial']}: {row['reason']}")
 
 
 def print_notices(result: Result) -> None:
@@ -97,7 +98,7 @@ def print_notices(result: Result) -> None:
 def print_outcome(recording: Recording) -> None:
     """How a trial ended."""
     outcome = recording.outcome
-    word = "broke off" if outcome["failed"] else "passed" if outcome["passed"] else "did not pass"
+    word = "aborted" if outcome["failed"] else "passed" if outcome["passed"] else "did not pass"
     say(f"{word} at {outcome['time']:.4g} s: {outcome['reason']}")
     words = {True: "met", False: "broken", None: "not judged"}
     width = max((len(words[v["passed"]]) for v in outcome["expectations"].values()), default=0)
@@ -154,8 +155,8 @@ def progress(title: str) -> Iterator[Callable[[int, int, str], None]]:
 
 def prepare_engine(*worlds: World, pictures: bool = False) -> None:
     """Compile what this machine has not compiled yet, and say so: the engine, and what paints where there is a need."""
-    from veldrain.physics.engine import prepare
     from veldrain.physics.kernel import is_compiled
+    from veldrain.physics.preparing import prepare
     from veldrain.sensing.painting import prepare_painting
 
     pictures = pictures or any(
@@ -173,3 +174,11 @@ def prepare_engine(*worlds: World, pictures: bool = False) -> None:
             with err.status(f"Preparing the {what}: compiling its kernels, once on this machine …"):
                 act()
             err.print(f"The {what} is compiled, in {time.perf_counter() - begun:.0f} s; kept for the next time.")
+
+
+def unused(wanted: Path) -> Path:
+    """The wanted path, or the first with a number behind its name where nothing is yet."""
+    path, number = wanted, 2
+    while path.exists():
+        path, number = wanted.with_stem(f"{wanted.stem}-{number}"), number + 1
+    return path

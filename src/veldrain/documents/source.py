@@ -60,7 +60,7 @@ class Source:
         except YAMLError as error:
             raise VeldrainError(f"not YAML: {error}", where=str(path)) from error
         except (ValueError, TypeError, KeyError, IndexError, OverflowError, AttributeError, AssertionError) as error:
-            # what its scalars raise: dates and numbers that are none
+            # what its scalars raise: dates and numbers that are invalid
             said = " ".join(str(error).split()) or type(error).__name__
             raise VeldrainError(
                 f"not YAML that can be read: {said}", where=str(path), cure="put what is no plain value in quotes"

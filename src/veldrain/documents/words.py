@@ -175,7 +175,7 @@ def document(kind: Any, without: tuple[str, ...] = (), changes: bool = False) ->
     Args:
         kind: the function or class.
         without: parameters that are no words.
-        changes: True: every word may be left out, and an empty one takes away.
+        changes: True: every word may be left out, and an empty one removes.
     """
     fields: dict[str, Any] = {}
     base: type[Words] = Words

@@ -7,18 +7,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import of_parts
+from veldrain.model.model import Model
+from veldrain.model.pieces import Joint
+from veldrain.model.world import Body, Placed, World
 from veldrain.pose import Pose
 from veldrain.sheet import Maybe, Number, Row
 from veldrain.units import SI_UNITS
-
-if TYPE_CHECKING:
-    from veldrain.model.model import Model
-    from veldrain.model.pieces import Joint
-    from veldrain.model.world import Body, Placed, World
 
 AXES = ("x", "y", "z")
 TURNS = ("roll", "pitch", "yaw")

@@ -72,5 +72,5 @@ def picture(image: str | Path | NDArray[Any]) -> Picture:
         with Image.open(image) as opened:
             return np.asarray(opened.convert("RGB"))
     except (OSError, UnidentifiedImageError, Image.DecompressionBombError) as error:
-        said = "no such picture" if isinstance(error, FileNotFoundError) else "is not an image"
+        said = "no such image" if isinstance(error, FileNotFoundError) else "is not an image"
         raise VeldrainError(said, where=str(image), cure="give a PNG or JPEG file") from error

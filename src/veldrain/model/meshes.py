@@ -22,7 +22,7 @@ FITS = ("volume", "overlap")
 
 
 class Mesh(Shape):
-    """A shape from a mesh of triangles, whose corners turn left seen from outside.
+    """A shape from a mesh of triangles, with counter-clockwise winding seen from outside.
 
     What is seen of it is always the exact triangles; what is touched is said by ``collide``:
 
@@ -363,7 +363,7 @@ class HeightField(Mesh):
                 deep = picture.mode.startswith("I")
                 levels = np.asarray(picture if deep else picture.convert("L"), float) / (65535 if deep else 255)
         except (OSError, UnidentifiedImageError) as error:
-            said = "no such picture" if isinstance(error, FileNotFoundError) else "is no picture"
+            said = "no such image" if isinstance(error, FileNotFoundError) else "is not an image"
             raise VeldrainError(said, where=str(path), cure="give a PNG or JPEG file") from error
         return cls(levels[::-1, ::-1] * quantity(height, "length", "height"), spacing)
 

@@ -237,7 +237,7 @@ class Model(Structure):
     def defaults(
         self, joints: str = "*", kind: JointKind | None = None, motor: Mapping[str, Any] | None = None, **values: Any
     ) -> Self:
-        """Say what joints have where their own description leaves it out; of several that fit the last counts.
+        """Say what joints have where their own description leaves it out; the last match wins.
 
         Args:
             joints: a pattern of names, such as ``"*_wheel"``.

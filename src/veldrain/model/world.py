@@ -9,7 +9,6 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
-from veldrain.model.knobs import Knob, world_knobs
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
@@ -319,10 +318,6 @@ class World:
         self._claim(name)
         self.placed[name] = Placed(name, model, steps[0][1] if steps else pose or Pose(), fixed, start, steps)
         return self
-
-    def knobs(self) -> Iterator[Knob]:
-        """All quantities of the world that can be set by path."""
-        return world_knobs(self)
 
     def suppress(self, rule: str, at: str, because: str) -> World:
         """Silence a rule of the check for a name path, with the reason why.

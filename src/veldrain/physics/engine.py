@@ -506,19 +506,3 @@ class Engine:
             stretch = np.linalg.norm(ends[0] - ends[1]) - spring["length"]
             potential += 0.5 * spring["stiffness"] * stretch**2
         return float(kinetic), float(potential)
-
-
-def prepare() -> None:
-    """Compile all kernels, or load them from the cache: a tiny world is stepped, measured and seen once."""
-    from veldrain.model import Box, HeightField
-    from veldrain.physics.mechanics import Mechanics
-
-    world = World().ground().body("box", Box((1.0, 1.0, 1.0)), mass=1.0, pose=Pose((0.0, 0.0, 0.5)))
-    world.obstacle("dike", HeightField(np.zeros((2, 2)), 1.0), pose=Pose((9.0, 0.0, 0.0)))
-    engine = Engine(world, 1e-3)
-    engine.advance(1)
-    Mechanics(engine, engine.compiled.robots["box"]).warm_up()
-    engine.clearance(engine.geoms_of("box"), engine.geoms_of("ground"))
-    up = np.array([[0.0, 0.0, 1.0]])
-    engine.scene.cast(np.zeros((1, 3)), up, 1.0)
-    engine.scene.sweep(np.zeros((6, 3)), up, np.zeros(1), 1.0, np.ones(len(engine.scene.sights)))

@@ -163,8 +163,8 @@ def trails(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
         canvas.line(path, colour, 2.2)
         canvas.dots(path[:1], colour, 4)
         length = float(np.linalg.norm(np.diff(path, axis=0), axis=1).sum())
-        notes.append((colour, f"{name}: {length:.3g} m of way"))
-    return notes or [(None, "no way yet" if len(stage.times) else "no trails: draw a recording")]
+        notes.append((colour, f"{name}: path length {length:.3g} m"))
+    return notes or [(None, "no path yet" if len(stage.times) else "no trails: draw a recording")]
 
 
 def things(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:

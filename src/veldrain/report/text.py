@@ -59,7 +59,7 @@ def remarks(comparison: Comparison) -> list[str]:
         for lost, who in ((d.lost_other, d.controller), (d.lost_baseline, comparison.baseline)):
             if lost:
                 found.append(
-                    f"{d.metric}: {lost} pairs lost, as {who} has no value there (broke off or did not finish)."
+                    f"{d.metric}: {lost} pairs lost, as {who} has no value there (aborted, or did not finish)."
                 )
         if d.skewed:
             found.append(

@@ -16,7 +16,7 @@ class Finding:
 
     Attributes:
         rule: which rule found it.
-        severity: ``error``: it will not do what is meant; ``warning``: it hardly will; ``note``: worth knowing.
+        severity: ``error``: it will not do what is meant; ``warning``: probably wrong; ``note``: worth knowing.
         path: name path of the thing.
         problem: what is wrong, in numbers.
         cure: what to do.

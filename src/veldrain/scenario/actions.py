@@ -14,16 +14,23 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar, Protocol
 
 import numpy as np
 
 from veldrain.errors import checked_title, told_at
 from veldrain.model.knobs import Knob, sheet_knobs
 from veldrain.sheet import Made, Maybe, Number, Row, Sheet, Text
+from veldrain.simulation import Simulation
 
-if TYPE_CHECKING:
-    from veldrain.scenario.trial import Trial
+
+class Trial(Protocol):
+    """What an action is bound to: a trial before its first step."""
+
+    simulation: Simulation
+
+    def finish(self, reason: str) -> None:
+        """End the trial for a reason."""
 
 
 class Action(Sheet):

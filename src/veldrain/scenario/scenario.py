@@ -10,7 +10,7 @@ from typing import Any
 from veldrain.control.loading import argument_knobs
 from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.model import Knob, World
-from veldrain.model.knobs import of
+from veldrain.model.knobs import of, world_knobs
 from veldrain.scenario.actions import Action, Finish, Push
 from veldrain.scenario.conditions import Condition
 from veldrain.units import Quantity, quantity
@@ -183,7 +183,7 @@ class Scenario:
 
     def knobs(self) -> Iterator[Knob]:
         """All quantities that can be set by path: those of the world, of named actions, and of controllers."""
-        yield from self.world.knobs()
+        yield from world_knobs(self.world)
         for entry in self.timeline:
             name = entry.action.values.get("name")
             if name:

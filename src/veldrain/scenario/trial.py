@@ -47,7 +47,7 @@ class _Verdict:
             self.passed, self.time = False, now
 
     def summary(self, whole: bool) -> dict[str, Any]:
-        """The verdict; None where the trial was not whole and nothing was decided before it broke off."""
+        """The verdict; None where the trial was not whole and nothing was decided before it was aborted."""
         passed = self.passed if self.passed is not None or not whole else self.expectation.eventually is None
         return {"passed": passed, "time": self.time}
 
@@ -188,7 +188,7 @@ class Trial:
             sim.advance_to(min(goal, self._next()))
 
     def outcome(self, failure: str = "") -> dict[str, Any]:
-        """How it ended; failure: why it broke off, "" where it did not."""
+        """How it ended; failure: why it was aborted, "" where it did not."""
         verdicts = {v.expectation.name: v.summary(whole=not failure) for v in self.verdicts}
         return {
             "passed": not failure and all(v["passed"] for v in verdicts.values()),
@@ -344,7 +344,7 @@ def run(
         data = _close(trial, recorder, sinks, metadata, outcome)
     if warn and outcome["failed"]:
         warnings.warn(
-            f"the trial broke off at {outcome['time']:.4g} s: {outcome['reason']}", RuntimeWarning, stacklevel=2
+            f"the trial was aborted at {outcome['time']:.4g} s: {outcome['reason']}", RuntimeWarning, stacklevel=2
         )
     return Recording(recorder.path or data)
 
@@ -361,7 +361,7 @@ def _attached(trial: Trial) -> dict[str, bytes]:
 def _close(
     trial: Trial | None, recorder: Recorder, sinks: Sequence[Sink], metadata: dict[str, Any], outcome: dict[str, Any]
 ) -> bytes:
-    """Bring a recording to its end; of a trial that broke off, with what was judged until then."""
+    """Bring a recording to its end; of a trial that was aborted, with what was judged until then."""
     if trial and outcome["failed"]:
         outcome |= {k: v for k, v in trial.outcome(outcome["reason"]).items() if k != "reason"}
     for sink in sinks:

@@ -55,8 +55,8 @@ class _Lidar(Sensor):
     """What all lidars have: beams, echoes, and what a data sheet says goes wrong with them."""
 
     period: Number = Number("period", default=0.1, above=0.0, kw_only=False, doc="of a turn, or its rate")
-    min_range: Number = Number("length", default=0.05, least=0.0, doc="what is nearer gives inf")
-    max_range: Number = Number("length", default=10.0, above=0.0, doc="what is farther gives inf")
+    min_range: Number = Number("length", default=0.05, least=0.0, doc="nearer targets read inf")
+    max_range: Number = Number("length", default=10.0, above=0.0, doc="farther targets read inf")
     reference_reflectivity: Maybe[Quantity, float] = Maybe(
         Number("ratio", least=0.0, most=1.0),
         default=None,

@@ -152,8 +152,8 @@ class Ultrasonic(_Cone):
 
     period: Number = Number("period", default=0.05, above=0.0, kw_only=False, doc="time between samples, or their rate")
     field_of_view: Number = Number("angle", default="30 deg", above=0.0, most=3.14, doc="full angle of the cone")
-    min_range: Number = Number("length", default=0.02, least=0.0, doc="what is nearer gives inf")
-    max_range: Number = Number("length", default=4.0, above=0.0, doc="what is farther gives inf")
+    min_range: Number = Number("length", default=0.02, least=0.0, doc="nearer targets read inf")
+    max_range: Number = Number("length", default=4.0, above=0.0, doc="farther targets read inf")
     max_incidence: Number = Number(
         "angle", default="35 deg", least=0.0, doc="angle of incidence beyond which a wall reflects the sound away"
     )
@@ -181,8 +181,8 @@ class Infrared(_Cone):
 
     period: Number = Number("period", default=0.04, above=0.0, kw_only=False, doc="time between samples, or their rate")
     field_of_view: Number = Number("angle", default="4 deg", above=0.0, most=3.14, doc="full angle of the cone")
-    min_range: Number = Number("length", default=0.1, least=0.0, doc="what is nearer gives inf")
-    max_range: Number = Number("length", default=0.8, above=0.0, doc="what is farther gives inf")
+    min_range: Number = Number("length", default=0.1, least=0.0, doc="nearer targets read inf")
+    max_range: Number = Number("length", default=0.8, above=0.0, doc="farther targets read inf")
     rays: Whole = Whole(default=13, least=1, doc="over the cone")
 
     def sent_back(self, look: Look) -> float:

@@ -108,5 +108,5 @@ def one_of(*values: Quantity) -> Draw:
 
 
 def rounded(value: float) -> float:
-    """A value to nine digits: what is noted in files is what was used, to the letter."""
+    """A value to nine digits: what is noted in files is exactly what was used."""
     return float(f"{value:.9g}") if math.isfinite(value) else value

@@ -138,7 +138,7 @@ def checked_metrics(metrics: list[AnyMetric], vary: Iterable[str] = ()) -> list[
 
 
 def metric_of(metric: AnyMetric, recording: Recording) -> float:
-    """A metric's value of a trial; nan where a trial that broke off has not recorded what it needs."""
+    """A metric's value of a trial; nan where a trial that was aborted has not recorded what it needs."""
     try:
         return float(metric.of(recording))
     except VeldrainError:

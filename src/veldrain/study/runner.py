@@ -11,15 +11,31 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import BrokenExecutor, Executor, ProcessPoolExecutor, as_completed
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from veldrain.errors import VeldrainError
 from veldrain.physics.threads import VARIABLE as THREADS
 from veldrain.physics.threads import threads
 from veldrain.resolver import load_file, loaded_files
 
-if TYPE_CHECKING:
-    from veldrain.study.study import TrialPlan
+
+class TrialPlan(Protocol):
+    """One trial, ready to be run in any process."""
+
+    @property
+    def controller(self) -> str:
+        """Name of the controller."""
+
+    @property
+    def number(self) -> int:
+        """Of the trial."""
+
+    @property
+    def row_path(self) -> Path:
+        """Of the trial's row."""
+
+    def run(self) -> None:
+        """Run the trial, and write its recording and its row."""
 
 
 def write_whole(path: Path, text: str) -> None:

@@ -4,16 +4,34 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.model import GROUND, World
 from veldrain.physics.engine import Engine
+from veldrain.scenario import Scenario
+from veldrain.study.draws import Draw
 
-if TYPE_CHECKING:
-    from veldrain.study.study import Study
+
+class Study(Protocol):
+    """What is looked at of a study."""
+
+    scenario: Scenario
+    vary: dict[str, Draw]
+    trials: int
+    where: dict[str, str]
+
+    def draw(self, trial: int) -> dict[str, float]:
+        """The drawn values of a trial."""
+
+    def drawn(self, values: Mapping[str, float]) -> Scenario:
+        """The scenario with these values in their places."""
+
+    def kind(self, path: str) -> str:
+        """The kind of a quantity that is varied."""
+
 
 DRAWS = 20  # first trials that are looked at
 MOST_CORNERS = 16

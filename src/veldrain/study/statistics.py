@@ -30,7 +30,7 @@ class Difference:
     """One controller against the baseline in one metric.
 
     Attributes:
-        pairs: trials in which both have a value. A trial that broke off has none.
+        pairs: trials in which both have a value. A trial that was aborted has none.
         lost_baseline, lost_other: trials that only the other of the two has a value in.
         baseline, other: means over these pairs.
         difference: median of other − baseline (Hodges and Lehmann's: of the means of all two pairs); low and high are
@@ -193,7 +193,7 @@ def compare(
 
 
 def _values(trials: pd.DataFrame, metric: str) -> pd.DataFrame:
-    """A metric by trial and controller; a trial that broke off has no value, whatever was measured until then."""
+    """A metric by trial and controller; a trial that was aborted has no value, whatever was measured until then."""
     values = trials[metric].astype(float)
     own = trials.assign(value=values.mask(trials["failed"].astype(bool)) if "failed" in trials else values)
     return own.pivot(index="trial", columns="controller", values="value")

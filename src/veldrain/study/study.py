@@ -106,7 +106,7 @@ class Study:
         trials: how many for each controller.
         metrics: what is read from each recording.
         seed: of all draws.
-        limit: longest that a trial may take by the clock on the wall, s; then it breaks off, and the study goes on.
+        limit: longest that a trial may take by the clock on the wall, s; then it is aborted, and the study goes on.
         where: files and lines of what is varied and of the metrics, by name, for messages.
 
     Raises:
