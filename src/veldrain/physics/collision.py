@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.physics.kernel import kernel, shared
 from veldrain.physics.nearest import nearest_cores
 from veldrain.physics.outlines import bounding_box, feature, rounding, skin, thickness
 from veldrain.physics.patches import face_height, overlap, spread
@@ -303,7 +303,7 @@ def surface_at(g, patches, point):
     return six(g.surface)
 
 
-@kernel
+@shared
 def find_contacts(a, h):
     """All contacts of the coming step, in the order of their keys; a: the plant."""
     bound_geoms(a.trees, a.nodes, a.geoms, a.corners, h)

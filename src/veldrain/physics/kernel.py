@@ -8,14 +8,19 @@ The folder can be deleted at any time; the next run compiles again.
 from __future__ import annotations
 
 import hashlib
+import subprocess
+import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
 import numba
 import platformdirs
+from numba.core.codegen import CPUCodeLibrary
+from numba.core.compiler_lock import global_compiler_lock
+from numba.core.cpu import CPUContext
 
 njit: Any = numba.njit  # its own types leave out the options for what is not called from outside
 F = TypeVar("F", bound=Callable[..., Any])
@@ -41,7 +46,7 @@ def cache_folder() -> Path:
 
 def is_compiled(name: str = "") -> bool:
     """True where an earlier run has left compiled kernels (of a module and function, such as ``painting.paint``)."""
-    return any(cache_folder().rglob(f"{name}*.nbi"))
+    return any(cache_folder().rglob(f"{name}*.nbc"))
 
 
 def kernel(function: F) -> F:
@@ -49,31 +54,79 @@ def kernel(function: F) -> F:
 
     It goes without the wrappers that Python and C would call, which take a third of the time to compile.
     """
-    return njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, **_OPTIONS)(function)
+    return _part(njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, **_OPTIONS)(function))
 
 
 def inlined(function: F) -> F:
     """A kernel that becomes part of each that calls it, whatever its size: a view's arrays are many to hand on."""
-    return njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, forceinline=True, **_OPTIONS)(function)
+    return _part(njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, forceinline=True, **_OPTIONS)(function))
 
 
-def entry(function: F, has_vectors: bool = False) -> F:
+def _part(dispatcher: Any) -> Any:
+    """A kernel that stays as it is until what calls it is optimised, and made into machine code, as a whole.
+
+    By itself Numba does both for each kernel together with all that it calls: for a small one, over and over.
+    """
+    compile_it = dispatcher.compile
+
+    def compile_part(signature: Any) -> Any:
+        with global_compiler_lock, _replaced(_PARTS):
+            return compile_it(signature)
+
+    dispatcher.compile = compile_part
+    return dispatcher
+
+
+def _close(library: Any) -> None:
+    library._finalize_dynamic_globals()
+    library._finalized = True
+
+
+def _close_for_callers(context: Any, library: Any, description: Any, environment: Any) -> Any:
+    library._ensure_finalized()
+    return [].append  # some built-in function, another each time: Numba's key for what nobody calls from Python
+
+
+_PARTS: list[tuple[Any, str, Any]] = [
+    (CPUCodeLibrary, "_optimize_final_module", lambda library: None),
+    (CPUCodeLibrary, "_finalize_final_module", _close),
+    (CPUContext, "get_executable", _close_for_callers),
+]
+_WHOLES = [(owner, name, getattr(owner, name)) for owner, name, _ in _PARTS]
+
+
+def entry(function: F, has_vectors: bool = False, **options: Any) -> F:
     """A kernel that Python calls: its compiled code is kept between runs.
 
     Most have nothing for LLVM's vectorisers, which take a third of the time to compile to find that out.
     """
     with _settings(CACHE_DIR=str(cache_folder())):  # read when the cache of this one function is set up
-        dispatcher: Any = njit(cache=True, no_cfunc_wrapper=True, **_OPTIONS)(function)
-    if has_vectors:
-        return dispatcher
+        dispatcher: Any = njit(cache=True, no_cfunc_wrapper=True, **options, **_OPTIONS)(function)
     compile_it = dispatcher.compile
 
-    def compile_without_vectors(signature: Any) -> Any:
-        with _settings(LOOP_VECTORIZE=0, SLP_VECTORIZE=0):
+    def compile_whole(signature: Any) -> Any:
+        other = elsewhere.get(dispatcher)
+        while other is not None and other.poll() is None and not is_compiled(_place(function)):
+            time.sleep(0.05)
+        vectors = {} if has_vectors else {"LOOP_VECTORIZE": 0, "SLP_VECTORIZE": 0}
+        with global_compiler_lock, _replaced(_WHOLES), _settings(**vectors):
             return compile_it(signature)
 
-    dispatcher.compile = compile_without_vectors
+    dispatcher.compile = compile_whole
     return dispatcher
+
+
+def shared(function: F) -> F:
+    """A large kernel within entries, whose compiled code is kept as theirs: two entries, or processes, share it."""
+    return entry(function, no_cpython_wrapper=True)
+
+
+# Shared kernels that another process compiles at the moment, and this one waits for.
+elsewhere: dict[Any, subprocess.Popen[bytes]] = {}
+
+
+def _place(function: Callable[..., Any]) -> str:
+    return f"{function.__module__.rpartition('.')[2]}.{function.__qualname__}-"
 
 
 def vector_entry(function: Any) -> Any:
@@ -81,15 +134,19 @@ def vector_entry(function: Any) -> Any:
     return entry(function, has_vectors=True)
 
 
-@contextmanager
-def _settings(**wanted: Any) -> Iterator[None]:
+def _settings(**wanted: Any) -> AbstractContextManager[None]:
     """Other settings of Numba for a while."""
-    config: Any = numba.config
-    before = {name: getattr(config, name) for name in wanted}
+    return _replaced([(numba.config, name, value) for name, value in wanted.items()])
+
+
+@contextmanager
+def _replaced(wanted: list[tuple[Any, str, Any]]) -> Iterator[None]:
+    """Other attributes for a while: rows of owner, name and value."""
+    before = [(owner, name, getattr(owner, name)) for owner, name, _ in wanted]
     try:
-        for name, value in wanted.items():
-            setattr(config, name, value)
+        for owner, name, value in wanted:
+            setattr(owner, name, value)
         yield
     finally:
-        for name, value in before.items():
-            setattr(config, name, value)
+        for owner, name, value in before:
+            setattr(owner, name, value)

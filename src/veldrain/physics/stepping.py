@@ -14,7 +14,7 @@ from veldrain.physics.contact_rows import TOLERATED, build_contacts, keep_contac
 from veldrain.physics.drift import aim_drift
 from veldrain.physics.effort import ease, is_due
 from veldrain.physics.joint_rows import build_joints, keep_joints
-from veldrain.physics.kernel import entry, kernel
+from veldrain.physics.kernel import entry, kernel, shared
 from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
 from veldrain.physics.motors import check_motors, set_motors
 from veldrain.physics.plant import (
@@ -55,7 +55,7 @@ GROWTH = 1e-6  # share of its energy that a lone body's turn may make
 CLOSINGS = 4  # Newton steps that bring positions back onto closed loops
 
 
-@kernel
+@shared
 def build_rows(a, count, h):
     """All rows of the coming step: loops first, then joints, ropes and springs, then contacts."""
     count.equals, count.limits, count.rows, count.room = 0, 0, 0, 0
@@ -189,7 +189,7 @@ def move_step(a, count, h):
     place_geoms(nodes, a.geoms)
 
 
-@kernel
+@shared
 def finish_step(a, count, h):
     """All that follows from the new velocities of a semi-implicit step."""
     suspect = grows(a.dofs, a.speeds)
@@ -258,7 +258,7 @@ def refresh(a):
     begin_taps(a)
 
 
-@kernel
+@shared
 def solved_step(a, count, h):
     """One semi-implicit step; a status, and the first velocity that is not finite."""
     if solve_step(a, count, h) != STATUS_FINE:
