@@ -104,8 +104,8 @@ def _described(model: Model, robot: str) -> list[Finding]:
     if len(model.roots()) != 1:
         look = Look(World(draft=True), 1e-3)
         found += RULES["held-by-nothing"].act(RobotLook(look, Placed(robot, model, Pose(), True)))
-        left = "what follows from where its parts are was not looked at"
-        found.append(Finding("not-looked-at", "note", robot, left, "mend the links that nothing holds first"))
+        left = "checks that need the poses of its links were skipped"
+        found.append(Finding("not-looked-at", "note", robot, left, "join the links that nothing holds first"))
     return found
 
 
