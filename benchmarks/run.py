@@ -150,7 +150,12 @@ def pile(boxes: int) -> vd.Simulation:
     for k in range(boxes):
         cell = np.array((k % side, k // side % side, k // side**2))
         place = 0.3 * cell + (0, 0, 0.3) + np.append(random.normal(0, 0.02, 2), 0)
-        w.body(f"box{k}", vd.Box((0.2, 0.2, 0.2)), 1, vd.Pose(place, rotation=Rotation.random(random_state=random)))
+        w.body(
+            f"box{k}",
+            vd.Box((0.2, 0.2, 0.2)),
+            mass=1,
+            pose=vd.Pose(place, rotation=Rotation.random(random_state=random)),
+        )
     return vd.Simulation(w)
 
 
@@ -211,7 +216,7 @@ def rays(repeats: int) -> Iterator[Figure]:
     os.environ["VELDRAIN_THREADS"] = "1"
     bumpy = trimesh.creation.uv_sphere(radius=1, count=[71, 72])
     bumpy.vertices *= (1 + 0.1 * np.sin(7 * bumpy.vertices[:, [0]])) * (1, 1, 1.5)
-    sim = vd.Simulation(vd.World().obstacle("bumpy", vd.Mesh.of(bumpy.vertices, bumpy.faces, "triangles")))
+    sim = vd.Simulation(vd.World().obstacle("bumpy", vd.Mesh.of(bumpy.vertices, bumpy.faces, collide="triangles")))
     other = EmbreeScene()
     TriangleMesh(other, np.ascontiguousarray(bumpy.triangles.astype(np.float32)))
     for name, (origins, ways) in (("a picture of", looking_at()), ("random rays on", scattered())):
@@ -258,7 +263,7 @@ def primitives(count: int) -> vd.World:
     random, w = np.random.default_rng(0), vd.World().ground(height=-5)
     kinds = (vd.Box((0.5, 0.4, 0.3)), vd.Sphere(0.3), vd.Cylinder(0.2, 0.6), vd.Capsule(0.2, 0.4), vd.Cone(0.3, 0.5))
     for k in range(count):
-        w.obstacle(f"thing{k}", kinds[k % 5], vd.Pose(random.uniform(-4, 4, 3), rpy=random.uniform(-3, 3, 3)))
+        w.obstacle(f"thing{k}", kinds[k % 5], pose=vd.Pose(random.uniform(-4, 4, 3), rpy=random.uniform(-3, 3, 3)))
     return w
 
 

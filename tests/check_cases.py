@@ -81,7 +81,7 @@ def boom(mass: float = 2.0, **motor: Any) -> vd.Model:
 def tube(collide: Any) -> vd.Mesh:
     """A pipe of 1 m, 20 cm wide inside and 24 cm outside."""
     made = trimesh.creation.annulus(0.1, 0.12, 1.0, sections=24)
-    return vd.Mesh.of(made.vertices, made.faces, collide, "pipe.stl")
+    return vd.Mesh.of(made.vertices, made.faces, collide=collide, name="pipe.stl")
 
 
 @case("no-mass", "cart/tip")
@@ -105,7 +105,9 @@ def mass_for_its_volume(mended: bool) -> vd.Model:
 @case("size", "cart/fl_wheel")
 def size(mended: bool) -> vd.Model:
     drawn_in_mm = trimesh.creation.cylinder(100, 40, sections=48)
-    wheel = vd.Mesh.of(drawn_in_mm.vertices * (0.001 if mended else 1), drawn_in_mm.faces, "cylinder", "wheel.stl")
+    wheel = vd.Mesh.of(
+        drawn_in_mm.vertices * (0.001 if mended else 1), drawn_in_mm.faces, collide="cylinder", name="wheel.stl"
+    )
     return cart(fl_part=vd.Part(wheel, FLAT, role="visual")).change_link(
         "fl_wheel", vd.Part(WHEEL.shape, FLAT, "collision")
     )
@@ -271,7 +273,7 @@ def no_grip(mended: bool) -> vd.World:
 @case("cannot-be-touched", "wall")
 def cannot_be_touched(mended: bool) -> vd.World:
     wall = vd.Part(vd.Box((0.1, 2, 0.5)), role="both" if mended else "visual")
-    return vd.World().ground().obstacle("wall", wall, vd.Pose((1, 0, 0.25)))
+    return vd.World().ground().obstacle("wall", wall, pose=vd.Pose((1, 0, 0.25)))
 
 
 def seeing(height: float = 0.2, on: str = "hull", sensor: Any = None) -> vd.Model:
@@ -286,15 +288,17 @@ def cannot_be_seen(mended: bool) -> vd.World:
     wall = vd.Part(vd.Box((0.1, 2, 0.5)), role="both" if mended else "collision")
     return (
         on_ground(seeing())
-        .obstacle("post", vd.Box((0.1, 0.1, 1)), vd.Pose((2, 0, 0.5)))
-        .obstacle("wall", wall, vd.Pose((3, 0, 0.25)))
+        .obstacle("post", vd.Box((0.1, 0.1, 1)), pose=vd.Pose((2, 0, 0.5)))
+        .obstacle("wall", wall, pose=vd.Pose((3, 0, 0.25)))
     )
 
 
 @case("inside-a-solid", "cart/scan")
 def inside_a_solid(mended: bool) -> vd.Model:
     return (
-        seeing(height=0.2) if mended else seeing(height=0.04).suppress("sees-itself", "scan", "shown by another rule")
+        seeing(height=0.2)
+        if mended
+        else seeing(height=0.04).suppress("sees-itself", "scan", because="shown by another rule")
     )
 
 
@@ -319,7 +323,7 @@ def near_plane(mended: bool) -> vd.Model:
     m = (
         seeing(sensor=eye)
         .link("lip", vd.Box((0.01, 0.02, 0.4)), mass=0.1)
-        .suppress("sees-itself", "scan", "it is to see its lip")
+        .suppress("sees-itself", "scan", because="it is to see its lip")
     )
     return m.joint("foot", "hull", "lip", "fixed", vd.Pose((0.3, 0, 0.2)))
 
@@ -327,7 +331,7 @@ def near_plane(mended: bool) -> vd.Model:
 @case("sees-nothing", "cart/scan")
 def sees_nothing(mended: bool) -> vd.World:
     return on_ground(seeing(height=0.2 if mended else 0.9)).obstacle(
-        "wall", vd.Box((0.1, 2, 0.5)), vd.Pose((3, 0, 0.25))
+        "wall", vd.Box((0.1, 2, 0.5)), pose=vd.Pose((3, 0, 0.25))
     )
 
 
@@ -360,7 +364,7 @@ def touches_nothing(mended: bool) -> vd.Model:
     m = cart().link("bumper", vd.Part(vd.Box((0.02, 0.2, 0.04)), role="both" if mended else "visual"), mass=0.1)
     m.joint("screws", "hull", "bumper", "fixed", vd.Pose((0.4, 0, 0.2)))
     if not mended:
-        m.suppress("nothing-to-touch", "bumper", "shown by another rule")
+        m.suppress("nothing-to-touch", "bumper", because="shown by another rule")
     return m.mount("skin", vd.Touch(), on="bumper")
 
 
@@ -380,7 +384,7 @@ def curve_too_short(mended: bool) -> vd.Model:
 def meets_the_ground(mended: bool) -> vd.World:
     pose = vd.Pose((0.4, 0, 0.1), rpy=(0, "-15 deg" if mended else "5 deg", 0))
     w = on_ground(cart().mount("sonar", vd.Ultrasonic(field_of_view="30 deg", max_range=2), on="hull", pose=pose))
-    return w.obstacle("wall", vd.Box((0.1, 4, 2)), vd.Pose((1.5, 0, 1)))
+    return w.obstacle("wall", vd.Box((0.1, 4, 2)), pose=vd.Pose((1.5, 0, 1)))
 
 
 @case("beams-apart", "cart/scan")
@@ -396,14 +400,14 @@ def grainy_speed(mended: bool) -> vd.Model:
 @case("no-fix", "cart/fix")
 def no_fix(mended: bool) -> vd.World:
     m = cart().mount("fix", vd.Gnss(open_sky=0.5), on="hull", pose=vd.Pose((0, 0, 0.2)))
-    return on_ground(m).obstacle("roof", vd.Box((1 if mended else 40, 9, 0.1)), vd.Pose((0, 0, 3)))
+    return on_ground(m).obstacle("roof", vd.Box((1 if mended else 40, 9, 0.1)), pose=vd.Pose((0, 0, 3)))
 
 
 @case("wrong-exposure", "cart/eye")
 def wrong_exposure(mended: bool) -> vd.World:
     eye = vd.Camera(size=(32, 24), exposure="0.4 ms" if mended else "40 ms")
     w = on_ground(cart().mount("eye", eye, on="hull", pose=vd.Pose((0.4, 0, 0.2))))
-    return w.obstacle("wall", vd.Box((0.1, 2, 0.5)), vd.Pose((3, 0, 0.25)))
+    return w.obstacle("wall", vd.Box((0.1, 2, 0.5)), pose=vd.Pose((3, 0, 0.25)))
 
 
 @case("holes-in-the-ground", "dunes")

@@ -57,7 +57,7 @@ def cart_scenario(controller: Any = None, duration: float = 1.5, **options: Any)
     """The cart is to come to 0.5 m; a post stands at 1 m."""
     w = vd.World().ground(height=-1).obstacle("post", vd.Box((0.1, 0.4, 0.4)), pose=vd.Pose((1, 0, 0)))
     w.frame("goal", vd.Pose((0.5, 0, 0))).place(cart(), fixed=True)
-    scenario = vd.Scenario(w, duration, {"cart": controller or Hold()}, **options)
+    scenario = vd.Scenario(w, duration, controllers={"cart": controller or Hold()}, **options)
     return scenario.expect("off the post", never=vd.touching("cart", "post"))
 
 

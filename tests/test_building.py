@@ -42,17 +42,17 @@ class Shapes(unittest.TestCase):
     def test_stairs_ramp_channel_and_row(self) -> None:
         w = vd.World().build("steps", vd.Stairs(steps=3, rise=0.2, tread=0.3, width=1))
         np.testing.assert_allclose(heights(w, (0.1, 0), (0.5, 0.4), (0.8, -0.4), (1.0, 0))[:3], (0.2, 0.4, 0.6))
-        w = vd.World().build("ramp", vd.Ramp(length=2, rise=0.5), vd.Pose((1, 0, 0), yaw=math.pi / 2))
+        w = vd.World().build("ramp", vd.Ramp(length=2, rise=0.5), pose=vd.Pose((1, 0, 0), yaw=math.pi / 2))
         np.testing.assert_allclose(heights(w, (1, 0.5), (1.3, 1.5)), (0.125, 0.375), atol=1e-12)
-        w = vd.World().build("ditch", vd.Channel(width=1.4, depth=0.8, length=6), vd.Pose((0, 0, -0.5)))
+        w = vd.World().build("ditch", vd.Channel(width=1.4, depth=0.8, length=6), pose=vd.Pose((0, 0, -0.5)))
         np.testing.assert_allclose(heights(w, (0, 0), (2, 0.69), (0, 0.71), (-2.9, -0.75)), (-0.5, -0.5, 0.3, 0.3))
         w = vd.World().build("posts", vd.Row(vd.Box((0.1, 0.1, 1)), 3, ("2 m", 0, 0.5), vd.Pose((0, 0, 0.5))))
         np.testing.assert_allclose(heights(w, (0, 0), (2, 0), (4, 0)), (1, 1.5, 2))
 
     def test_pipe(self) -> None:
         """Rays inside meet its wall at its radius, and a ball comes to rest at its bottom."""
-        w = vd.World().build("drain", vd.Pipe(radius=0.5, length=4, thickness=0.05, sides=96), vd.Pose((0, 0, 1)))
-        w.body("ball", vd.Sphere(0.1), 1, vd.Pose((0, 0.25, 0.8)), vd.Surface(rolling=0.002))
+        w = vd.World().build("drain", vd.Pipe(radius=0.5, length=4, thickness=0.05, sides=96), pose=vd.Pose((0, 0, 1)))
+        w.body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0.25, 0.8)), surface=vd.Surface(rolling=0.002))
         sim = vd.Simulation(w)
         around = np.linspace(0.01, 6.2, 100)
         rays = np.stack([np.zeros(100), np.cos(around), np.sin(around)], axis=1)
@@ -95,7 +95,10 @@ class Shapes(unittest.TestCase):
             ("nothing but holes", lambda: vd.HeightField(np.full((3, 3), np.nan), 1)),
             ("no such image", lambda: vd.HeightField.of_image("gone.png", 1)),
             ("is not an image", lambda: vd.HeightField.of_image(__file__, 1)),
-            ("0.5 × 2 m with heights 1 m apart", lambda: vd.HeightField.of_function(lambda x, y: x, (0.5, 2), 1)),
+            (
+                "0.5 × 2 m with heights 1 m apart",
+                lambda: vd.HeightField.of_function(lambda x, y: x, (0.5, 2), spacing=1),
+            ),
         ):
             with self.subTest(pattern=pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
                 act()
@@ -131,8 +134,8 @@ class Heights(unittest.TestCase):
         for away in (4, 10, 16):
             correlation = float(np.mean(z[away:] * z[:-away]) / z.var())
             self.assertAlmostEqual(correlation, math.exp(-((away * 0.05 / 0.5) ** 2)), delta=0.06)
-        again, other = (vd.HeightField.rough((2, 2), 0.05, 0.5, seed=s) for s in (4, 5))
-        self.assertEqual(again, vd.HeightField.rough((2, 2), 0.05, 0.5, seed=4))
+        again, other = (vd.HeightField.rough((2, 2), 0.05, length=0.5, seed=s) for s in (4, 5))
+        self.assertEqual(again, vd.HeightField.rough((2, 2), 0.05, length=0.5, seed=4))
         self.assertNotEqual(again, other)
 
     def test_holes(self) -> None:
@@ -143,7 +146,7 @@ class Heights(unittest.TestCase):
         self.assertEqual(field.holes, 9)
         w = vd.World().obstacle("dike", field)
         for name, x in (("stays", -1.7), ("falls", 0.0)):
-            w.body(name, vd.Sphere(0.1), 1, vd.Pose((x, 0, 0.1)))
+            w.body(name, vd.Sphere(0.1), mass=1, pose=vd.Pose((x, 0, 0.1)))
         sim = vd.Simulation(w)
         self.assertAlmostEqual(sim.cast((0, 0, 5), DOWN, 20)[0][0], 4.8)  # the ball in the hole, and nothing else
         sim.advance("0.5 s")
@@ -174,16 +177,20 @@ obstacles:
 def by_hand() -> vd.World:
     concrete = vd.Surface(0.8)
     w = vd.World().ground(vd.Surface(0.3, rolling=0.004))
-    w.obstacle("dike", vd.HeightField.rough((3, 2), 0.03, 0.4, seed=5), vd.Pose((-10, 0, 0.1)), concrete)
-    w.obstacle("gap", vd.HeightField([[0, 0, 0], [0, 0, math.nan]], 1), vd.Pose((-20, 0, 0.1)))
-    w.build("wall", vd.Wall([(0, 0), (4, 0), (4, 3)], height=2, closed=True), surface=concrete, colour="red")
-    w.build("steps", vd.Stairs(4, width=2), vd.Pose((8, 0, 0))).build("ramp", vd.Ramp(2, 0.4), vd.Pose((-4, 0, 0)))
-    w.build("drain", vd.Pipe(0.5, 4, sides=12), vd.Pose((0, 8, 0.6))).build(
-        "ditch", vd.Channel(1, 0.5, 5), vd.Pose((0, -9, 1))
+    w.obstacle(
+        "dike", vd.HeightField.rough((3, 2), 0.03, length=0.4, seed=5), pose=vd.Pose((-10, 0, 0.1)), surface=concrete
     )
-    w.build("posts", vd.Row(vd.Cylinder(0.05, 1), 5, (2, 0, 0), vd.Pose((0, 0, 0.5))), vd.Pose((0, -4, 0)))
+    w.obstacle("gap", vd.HeightField([[0, 0, 0], [0, 0, math.nan]], 1), pose=vd.Pose((-20, 0, 0.1)))
+    w.build("wall", vd.Wall([(0, 0), (4, 0), (4, 3)], height=2, closed=True), surface=concrete, colour="red")
+    w.build("steps", vd.Stairs(4, width=2), pose=vd.Pose((8, 0, 0))).build(
+        "ramp", vd.Ramp(2, 0.4), pose=vd.Pose((-4, 0, 0))
+    )
+    w.build("drain", vd.Pipe(0.5, 4, sides=12), pose=vd.Pose((0, 8, 0.6))).build(
+        "ditch", vd.Channel(1, 0.5, 5), pose=vd.Pose((0, -9, 1))
+    )
+    w.build("posts", vd.Row(vd.Cylinder(0.05, 1), 5, (2, 0, 0), vd.Pose((0, 0, 0.5))), pose=vd.Pose((0, -4, 0)))
     stones = vd.Scatter([vd.Box((0.2, 0.15, 0.1)), vd.Sphere(0.08)], 9, (4, 4), seed=3)
-    return w.build("stones", stones, vd.Pose((0, 14, 0)), mass=2)
+    return w.build("stones", stones, pose=vd.Pose((0, 14, 0)), mass=2)
 
 
 class Files(unittest.TestCase):
@@ -216,7 +223,7 @@ class Files(unittest.TestCase):
             with self.subTest(path=path.name):
                 self.assertEqual([str(f) for f in vd.check(path)], [])
                 world = vd.load_world(path)
-                world.body("probe", vd.Sphere(0.1), 1, vd.Pose((0, 0, 3)))
+                world.body("probe", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 3)))
                 sim = vd.Simulation(world)
                 sim.advance("3 s")
                 self.assertGreater(sim["probe"].pose().position[2], 0.0)

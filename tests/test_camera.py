@@ -40,7 +40,7 @@ class Projection(unittest.TestCase):
                     w = vd.World().light(vd.Sun(lux=0), vd.Sky(lux=5e4, colour="black", horizon="black"))
                     part = vd.Part(vd.Sphere(0.03), look=vd.Look("white"))
                     w.light(vd.Lamp(tuple(pose.position), 4000))
-                    w.obstacle("ball", part, vd.Pose(pose.apply(at)))
+                    w.obstacle("ball", part, pose=vd.Pose(pose.apply(at)))
                     light = seen(camera, w, pose).pixels.astype(float)
                     v, u = np.indices(light.shape)
                     middle = np.array(((u * light).sum(), (v * light).sum())) / light.sum()
@@ -73,8 +73,8 @@ class Projection(unittest.TestCase):
 class Depth(unittest.TestCase):
     def test_against_rays(self) -> None:
         """Each pixel is the distance of a ray through its middle, along the camera's axis."""
-        w = vd.World().ground(height=-1).obstacle("ball", vd.Sphere(0.7), vd.Pose((4, 0.5, 0)))
-        w.obstacle("box", vd.Box((1, 1, 1)), vd.Pose((5, -1.5, 0), yaw=0.4))
+        w = vd.World().ground(height=-1).obstacle("ball", vd.Sphere(0.7), pose=vd.Pose((4, 0.5, 0)))
+        w.obstacle("box", vd.Box((1, 1, 1)), pose=vd.Pose((5, -1.5, 0), yaw=0.4))
         camera = vd.Camera(size=(80, 60), field_of_view="90 deg", output="depth", far=20)
         sim = rig(camera, vd.Pose((0, 0, 0.2), rpy=(0.1, 0.05, 0)), w, fixed=True)
         image = sim["rig"].read("eye")
@@ -87,11 +87,11 @@ class Depth(unittest.TestCase):
         self.assertTrue(np.isinf(image.pixels).any())
 
     def test_near_far_and_noise(self) -> None:
-        w = vd.World().obstacle("pane", vd.Box((0.01, 9, 9)), vd.Pose((0.5, 0, 0)))
-        w.obstacle("wall", vd.Box((0.2, 99, 99)), vd.Pose((3.1, 0, 0)))
+        w = vd.World().obstacle("pane", vd.Box((0.01, 9, 9)), pose=vd.Pose((0.5, 0, 0)))
+        w.obstacle("wall", vd.Box((0.2, 99, 99)), pose=vd.Pose((3.1, 0, 0)))
         words: dict[str, Any] = {"size": (60, 40), "output": "depth"}
         np.testing.assert_allclose(seen(vd.Camera(**words, near=1), w).pixels, 3.0, rtol=1e-6)
-        again = vd.World().obstacle("wall", vd.Box((0.2, 99, 99)), vd.Pose((3.1, 0, 0)))
+        again = vd.World().obstacle("wall", vd.Box((0.2, 99, 99)), pose=vd.Pose((3.1, 0, 0)))
         noisy = seen(vd.Camera(**words, depth_noise=0.01), again).pixels
         self.assertAlmostEqual(float(noisy.std()), 0.01 * 9, delta=0.006)
 
@@ -100,7 +100,7 @@ class Light(unittest.TestCase):
     def plate(self, *lights: Any, air: vd.Air | None = None, **words: Any) -> Any:
         """A white plate that fills the picture, 5 m ahead."""
         w = vd.World().light(*NIGHT, *lights).weather(air or vd.Air())
-        w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look("white")), vd.Pose((5.05, 0, 0)))
+        w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look("white")), pose=vd.Pose((5.05, 0, 0)))
         return seen(vd.Camera(size=(50, 50), field_of_view="2 deg", output="grey", **words), w)
 
     @staticmethod
@@ -129,8 +129,8 @@ class Light(unittest.TestCase):
         expected = 2000 / 25 / math.pi / vd.Camera().white(0.02)
         self.assertAlmostEqual(self.level(self.plate(lamp, exposure=0.02).pixels), expected, delta=0.01 * expected)
         w = vd.World().light(*NIGHT, lamp)
-        w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look("white")), vd.Pose((5.05, 0, 0)))
-        w.obstacle("screen", vd.Box((0.1, 1, 1)), vd.Pose((2.5, 0, 0)))
+        w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look("white")), pose=vd.Pose((5.05, 0, 0)))
+        w.obstacle("screen", vd.Box((0.1, 1, 1)), pose=vd.Pose((2.5, 0, 0)))
         found = seen(vd.Camera(size=(50, 50), field_of_view="2 deg", output="grey", exposure=0.02, near=4), w).pixels
         self.assertEqual(int(found.max()), 0)
 
@@ -143,7 +143,7 @@ class Light(unittest.TestCase):
                 .light(vd.Sun("30 deg", "180 deg", lux=2e4, colour="white"), vd.Sky(1000))
                 .weather(vd.Air(visibility=50))
             )
-            w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look(colour)), vd.Pose((20.05, 0, 0)))
+            w.obstacle("plate", vd.Part(vd.Box((0.1, 99, 99)), look=vd.Look(colour)), pose=vd.Pose((20.05, 0, 0)))
             levels.append(
                 self.level(seen(vd.Camera(size=(9, 9), field_of_view="1 deg", output="grey", exposure=1e-3), w).pixels)
             )
@@ -183,7 +183,9 @@ class Looks(unittest.TestCase):
             ("mesh", vd.Part(panel, look=look), vd.Pose((2, 0, 0)), vd.Pose()),
         ]
         camera = vd.Camera(size=(40, 40), field_of_view="40 deg", antialiasing=1)
-        worlds = [(n, vd.World().light(vd.Sun(lux=0)).obstacle("thing", part, at), eye) for n, part, at, eye in cases]
+        worlds = [
+            (n, vd.World().light(vd.Sun(lux=0)).obstacle("thing", part, pose=at), eye) for n, part, at, eye in cases
+        ]
         over_a_tile = vd.Pose((1, -1, 4), rpy=(0, math.pi / 2, 0))  # the first tile's middle is there
         worlds.append(("ground", vd.World().light(vd.Sun(lux=0)).ground(look=look), over_a_tile))
         for name, w, eye in worlds:
@@ -221,7 +223,7 @@ class Looks(unittest.TestCase):
             with self.subTest(yaw=yaw, pitch=pitch):
                 at = vd.Pose((0.6, 0.02, -0.03), rpy=(0.15, pitch, yaw))
                 part = vd.Part(vd.Box((0.002, plate, plate)), vd.Pose((0.001, 0, 0)), look=vd.Look(image=printed))
-                w = vd.World().light(vd.Sun("30 deg", "180 deg")).obstacle("marker", part, at)
+                w = vd.World().light(vd.Sun("30 deg", "180 deg")).obstacle("marker", part, pose=at)
                 corners, ids, _ = detector.detectMarkers(seen(camera, w).pixels)
                 self.assertEqual(ids.ravel().tolist(), [7])
                 h = side / 2
@@ -241,7 +243,7 @@ class Looks(unittest.TestCase):
 class Pictures(unittest.TestCase):
     def test_labels_and_boxes(self) -> None:
         """Which link is where; the box around a ball is that of its outline."""
-        w = vd.World().ground(height=-1).obstacle("ball", vd.Sphere(0.5), vd.Pose((5, 0, 0)))
+        w = vd.World().ground(height=-1).obstacle("ball", vd.Sphere(0.5), pose=vd.Pose((5, 0, 0)))
         camera = vd.Camera(size=(200, 100), field_of_view="60 deg", output="labels")
         image = seen(camera, w)
         boxes = dict(image.boxes)
@@ -256,7 +258,7 @@ class Pictures(unittest.TestCase):
     def test_rolling_shutter(self) -> None:
         """Rows are read one after another: an upright edge leans by the turn during the readout."""
         w = vd.World(gravity=(0, 0, 0)).light(vd.Sun(lux=0))
-        w.obstacle("post", vd.Part(vd.Box((0.1, 20, 40)), look=vd.Look("black")), vd.Pose((10, 10, 0)))
+        w.obstacle("post", vd.Part(vd.Box((0.1, 20, 40)), look=vd.Look("black")), pose=vd.Pose((10, 10, 0)))
         edges = []
         for readout in (0.0, 0.05):
             camera = vd.Camera(
@@ -352,5 +354,5 @@ class Pictures(unittest.TestCase):
 def _copied(w: vd.World) -> vd.World:
     made = vd.World(w.gravity).light(w.sun, w.sky)
     for o in w.obstacles.values():
-        made.obstacle(o.name, o.part, o.pose)
+        made.obstacle(o.name, o.part, pose=o.pose)
     return made

@@ -76,7 +76,7 @@ class CentreLine(unittest.TestCase):
         """Started 20 cm off, it ends as near as its gyro's bias lets it: damping·bias·memory/gain is 2.3 cm a sigma."""
         world = vd.load_world(DEMO / "culvert.world.yaml")
         world.placed["crawler"].pose = vd.Pose((0.4, 0.2, 0.13))
-        scenario = vd.Scenario(world, "18 s", {"crawler": vd.CentreLine(gain=2.0, damping=1.3)})
+        scenario = vd.Scenario(world, "18 s", controllers={"crawler": vd.CentreLine(gain=2.0, damping=1.3)})
         scenario.when(vd.distance("crawler", "outlet") < 0.6).finish("there")
         recording = vd.run(scenario, seed=2)
         self.assertEqual(recording.outcome["reason"], "there")
@@ -130,10 +130,10 @@ class Told(unittest.TestCase):
         m.joint("swing", "car", "arm", "revolute", pose=vd.Pose((0, 0, 0.2)), axis=(0, 1, 0)).motor("swing", limit=1)
         w = vd.World().place(m, fixed=True)
         both = {"hold": Hold(), "wave": Wave("swing")}
-        recording = vd.run(vd.Scenario(w, "0.2 s", {"cart": both}))
+        recording = vd.run(vd.Scenario(w, "0.2 s", controllers={"cart": both}))
         self.assertEqual(recording["cart/commands"]["effort.swing"].iloc[-1], 0.25)
         self.assertNotEqual(recording["cart/commands"]["effort.slide"].iloc[-1], 0.0)
-        clash = vd.Scenario(w, "0.2 s", {"cart": {"hold": Hold(), "wave": Wave("slide")}})
+        clash = vd.Scenario(w, "0.2 s", controllers={"cart": {"hold": Hold(), "wave": Wave("slide")}})
         with self.assertWarnsRegex(RuntimeWarning, "cart/slide: is commanded by two controllers, 'hold' and 'wave'"):
             vd.run(clash)
 

@@ -50,7 +50,7 @@ def fitted(**changes: Any) -> vd.World:
     m = cart()
     for name, sensor in (SENSORS | changes).items():
         m.mount(name, sensor, on="hull", pose=vd.Pose((0.32, 0, 0.1)))
-    return on_ground(m).obstacle("wall", vd.Box((0.2, 4, 1)), vd.Pose((1.4, 0, 0.5)))
+    return on_ground(m).obstacle("wall", vd.Box((0.2, 4, 1)), pose=vd.Pose((1.4, 0, 0.5)))
 
 
 def recorded(world: vd.World, seed: int = 1) -> bytes:
@@ -162,7 +162,7 @@ class Beyond(unittest.TestCase):
             look = vd.Look(image=halves)
             mesh = vd.Mesh(path, collide="triangles")
             self.assertEqual(mesh.uv.shape, (2, 3, 2))
-            w = vd.World().obstacle("sign", vd.Part(mesh, look=look), vd.Pose((2, 0, 0)))
+            w = vd.World().obstacle("sign", vd.Part(mesh, look=look), pose=vd.Pose((2, 0, 0)))
             m = (
                 vd.Model("rig")
                 .link("box", mass=1)

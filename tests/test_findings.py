@@ -129,13 +129,14 @@ class Numbers(unittest.TestCase):
         deep = only(on_ground(cart(), 0.08), "overlapping-world")
         self.assertAlmostEqual(deep.numbers["depth m"], 0.02, 4)
         self.assertAlmostEqual(deep.fix["place"]["cart"]["pose"]["xyz"][2], 0.10001, 5)
-        stone = on_ground(cart()).obstacle("stone", vd.Box((0.2, 0.2, 0.12)), vd.Pose((0, 0, 0.06)))
+        stone = on_ground(cart()).obstacle("stone", vd.Box((0.2, 0.2, 0.12)), pose=vd.Pose((0, 0, 0.06)))
         finding = only(stone, "overlapping-world")
         self.assertAlmostEqual(
             finding.numbers["lift m"], 0.07, 3
         )  # the hull's underside is at 5 cm, the stone's top at 12
         self.assertEqual(
-            vd.check(on_ground(cart()).obstacle("stone", vd.Box((0.2, 0.2, 0.04)), vd.Pose((0, 0, 0.02)))).errors, []
+            vd.check(on_ground(cart()).obstacle("stone", vd.Box((0.2, 0.2, 0.04)), pose=vd.Pose((0, 0, 0.02)))).errors,
+            [],
         )
 
     def test_gap_under_a_wheel_and_drop(self) -> None:
@@ -147,9 +148,9 @@ class Numbers(unittest.TestCase):
         w = (
             vd.World()
             .ground(vd.Surface(stiffness="9 MN/m"))
-            .body("a", vd.Box((0.2, 0.2, 0.2)), 1, vd.Pose((0, 0, 0.1)))
+            .body("a", vd.Box((0.2, 0.2, 0.2)), mass=1, pose=vd.Pose((0, 0, 0.1)))
         )
-        w.body("b", vd.Box((0.2, 0.2, 0.2)), 4, vd.Pose((1, 0, 0.1)))
+        w.body("b", vd.Box((0.2, 0.2, 0.2)), mass=4, pose=vd.Pose((1, 0, 0.1)))
         finding = only(w, "fast-for-the-step")
         self.assertEqual(finding.path, "a")
         self.assertAlmostEqual(finding.numbers["frequency rad/s"], 3000, 3)
@@ -172,13 +173,13 @@ class Numbers(unittest.TestCase):
         self.assertEqual(only(vd.World().place(joint, fixed=True), "fast-for-the-step").severity, "warning")
 
     def test_sensors(self) -> None:
-        hidden = only(seeing(height=0.02).suppress("sees-itself", "scan", "shown elsewhere"), "inside-a-solid")
+        hidden = only(seeing(height=0.02).suppress("sees-itself", "scan", because="shown elsewhere"), "inside-a-solid")
         self.assertAlmostEqual(hidden.numbers["depth m"], 0.03, 6)
         m = seeing().link("mast", vd.Cylinder("3 cm", "20 cm"), mass=0.3)
         blocked = only(m.joint("foot", "hull", "mast", "fixed", vd.Pose((0.25, 0, 0.15))), "sees-itself")
         share = 2 * math.asin(0.03 / 0.15) / math.radians(120)  # the mast's angle out of the field's
         self.assertAlmostEqual(blocked.numbers["share"], share, 1)
-        far = on_ground(seeing()).obstacle("wall", vd.Box((0.1, 2, 0.5)), vd.Pose((9, 0, 0.25)))
+        far = on_ground(seeing()).obstacle("wall", vd.Box((0.1, 2, 0.5)), pose=vd.Pose((9, 0, 0.25)))
         self.assertAlmostEqual(only(far, "sees-nothing").numbers["nearest m"], 8.95 - 0.1, 2)
         heavy = (
             cart().link("head", vd.Sphere(0.08), mass=4).joint("neck", "hull", "head", "fixed", vd.Pose((0.2, 0, 0.3)))
@@ -237,8 +238,8 @@ class Silence(unittest.TestCase):
             "in space": vd.World(gravity=(0, 0, 0)).place(drone),
             "a body on a body": vd.World()
             .ground()
-            .body("a", vd.Box((1, 1, 1)), 9, vd.Pose((0, 0, 0.5)))
-            .body("b", vd.Box((0.5, 0.5, 0.5)), 9, vd.Pose((0, 0, 1.25))),
+            .body("a", vd.Box((1, 1, 1)), mass=9, pose=vd.Pose((0, 0, 0.5)))
+            .body("b", vd.Box((0.5, 0.5, 0.5)), mass=9, pose=vd.Pose((0, 0, 1.25))),
             "on an obstacle without ground": vd.World()
             .obstacle("table", vd.Box((2, 2, 0.1)))
             .place(jointless, pose=vd.Pose((0, 0, 0.55))),
@@ -366,7 +367,11 @@ class Geometry(unittest.TestCase):
     def test_a_mesh_that_moves_is_seen_where_it_is(self) -> None:
         """Rays meet the triangles of a turning cup, not the box that it collides as."""
         cup = trimesh.creation.annulus(0.15, 0.2, 0.4, sections=48)
-        m = vd.Model("m").link("base", mass=1).link("cup", vd.Mesh.of(cup.vertices, cup.faces, "cylinder"), mass=2)
+        m = (
+            vd.Model("m")
+            .link("base", mass=1)
+            .link("cup", vd.Mesh.of(cup.vertices, cup.faces, collide="cylinder"), mass=2)
+        )
         m.joint("lift", "base", "cup", "prismatic", axis=(0, 0, 1))
         sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).place(m, fixed=True, joints={"lift": 0.5}))
         distances, names, _ = sim.cast([(0.175, 0, 3), (0, 0, 3)], [(0, 0, -1)] * 2, 9)

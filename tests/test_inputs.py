@@ -193,7 +193,7 @@ class Scenarios(unittest.TestCase):
 
     def test_led_things_touch(self) -> None:
         """Two that are led through each other, and through a wall: seen, though nothing gives way."""
-        w = vd.World().ground().obstacle("wall", vd.Box((0.2, 5, 3)), vd.Pose((15, 0, 1.5)))
+        w = vd.World().ground().obstacle("wall", vd.Box((0.2, 5, 3)), pose=vd.Pose((15, 0, 1.5)))
         for name, ends in (("a", (0, 20)), ("b", (20, 0))):
             car = vd.Model(name).link("body", vd.Box((4, 2, 1)), mass=1000)
             w.place(car, path=[(2 * k, vd.Pose((x, 0, 1))) for k, x in enumerate(ends)])
@@ -263,20 +263,20 @@ class Simulations(unittest.TestCase):
         )
 
     def test_any_number_of_pushes(self) -> None:
-        sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).body("b", vd.Sphere(0.1), 2))
+        sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).body("b", vd.Sphere(0.1), mass=2))
         for _ in range(50):
             sim.push("b", (1, 0, 0), lasting="100 ms")
         before = sim.snapshot()
         sim.advance("0.2 s")
         self.assertAlmostEqual(sim["b"].velocity()[0][0], 50 * 0.1 / 2)
-        other = vd.Simulation(vd.World(gravity=(0, 0, 0)).body("b", vd.Sphere(0.1), 2))
+        other = vd.Simulation(vd.World(gravity=(0, 0, 0)).body("b", vd.Sphere(0.1), mass=2))
         other.restore(before)
         other.advance("0.2 s")
         self.assertEqual(other["b"].velocity()[0].tolist(), sim["b"].velocity()[0].tolist())
 
     def test_what_cannot_be_done(self) -> None:
         sim = vd.Simulation(cart_scenario().world)
-        other = vd.Simulation(vd.World().body("b", vd.Sphere(0.1), 2))
+        other = vd.Simulation(vd.World().body("b", vd.Sphere(0.1), mass=2))
         sim.advance("0.1 s")
         for act, pattern in (
             (lambda: other.restore(sim.snapshot()), r"a snapshot of another world \(.*\); restore it"),
@@ -300,7 +300,7 @@ class Simulations(unittest.TestCase):
 
     def test_energy_out_of_nothing_is_told_once(self) -> None:
         """A velocity that comes from nowhere, in the middle of a trial."""
-        sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).body("a", vd.Sphere(0.1), 100))
+        sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).body("a", vd.Sphere(0.1), mass=100))
         speeds = sim.engine.plant.speeds
         sim.advance("10 ms")
         self.assertEqual(sim.notices, [])

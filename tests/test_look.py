@@ -22,8 +22,8 @@ from veldrain.sensing.painting import Painter
 
 
 def crates() -> vd.World:
-    w = vd.World().ground().obstacle("red", vd.Part(vd.Box((1, 1, 1)), colour="red"), vd.Pose((2, 0, 0.5)))
-    return w.obstacle("blue", vd.Part(vd.Box((1, 1, 1)), colour="blue"), vd.Pose((-2, 1, 0.5)))
+    w = vd.World().ground().obstacle("red", vd.Part(vd.Box((1, 1, 1)), colour="red"), pose=vd.Pose((2, 0, 0.5)))
+    return w.obstacle("blue", vd.Part(vd.Box((1, 1, 1)), colour="blue"), pose=vd.Pose((-2, 1, 0.5)))
 
 
 def share(pixels: np.ndarray, channel: int) -> float:
@@ -114,7 +114,7 @@ class Layers(unittest.TestCase):
         m.frame("tip", "fore", vd.Pose((0.8, 0, 0)))
         m.mount("scan", vd.Lidar(beams=30, max_range=5), on="base", pose=vd.Pose((0.3, 0, 0)))
         m.mount("eye", vd.Camera(size=(8, 6)), on="fore", pose=vd.Pose((0.8, 0, 0)))
-        w = vd.World().ground().obstacle("wall", vd.Box((0.1, 3, 1)), vd.Pose((2, 0, 0.5)))
+        w = vd.World().ground().obstacle("wall", vd.Box((0.1, 3, 1)), pose=vd.Pose((2, 0, 0.5)))
         return staged(w.place(m, pose=vd.Pose((0, 0, 0.1))), time=0.2)
 
     def test_each_draws_and_tells(self) -> None:

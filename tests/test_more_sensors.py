@@ -67,7 +67,7 @@ class Outdoors(unittest.TestCase):
         sensor = vd.Gnss(period=0.5, outages=[("1 s", "2 s")], open_sky=0.6)
         open_air = [r.has_fix for r in readings(sensor, 3.0)]
         self.assertEqual(open_air, [True, True, False, False, True, True, True])
-        roof = vd.World().obstacle("roof", vd.Box((20, 20, 0.1)), vd.Pose((0, 0, 3)))
+        roof = vd.World().obstacle("roof", vd.Box((20, 20, 0.1)), pose=vd.Pose((0, 0, 3)))
         covered = readings(sensor, 0.5, roof)[0]
         self.assertFalse(covered.has_fix)
         self.assertEqual(sensor.messages(covered.data)[""].fields.status.status, -1)
@@ -151,7 +151,7 @@ class Frames(unittest.TestCase):
         m.frame("tip", "fore", vd.Pose((0.5, 0, 0)))
         m.mount("eye", vd.Camera(size=(4, 3)), on="fore", pose=vd.Pose((0.1, 0, 0)))
         m.mount("reach", vd.TrueRelative("tip", to="jar"), on="base").mount("tf", vd.TrueFrames(), on="base")
-        w = vd.World(gravity=(0, 0, 0)).body("jar", vd.Sphere(0.1), 1, vd.Pose((2, 1, 0), yaw=0.9))
+        w = vd.World(gravity=(0, 0, 0)).body("jar", vd.Sphere(0.1), mass=1, pose=vd.Pose((2, 1, 0), yaw=0.9))
         return vd.Simulation(w.place(m, pose=vd.Pose((1, 0, 0)), fixed=True, joints={"bend": 0.4}))
 
     def test_one_frame_as_another_sees_it(self) -> None:

@@ -22,7 +22,7 @@ def measured(sensor: Any, world: vd.World | None = None, pose: vd.Pose | None = 
 def wall(x: float, look: vd.Look | None = None, tilt: float = 0.0) -> vd.World:
     part = vd.Part(vd.Box((0.2, 40, 40)), look=look)
     turned = vd.Pose((x, 0, 0), rpy=(0, tilt, 0)) @ vd.Pose((0.1, 0, 0))
-    return vd.World().obstacle("wall", part, turned)
+    return vd.World().obstacle("wall", part, pose=turned)
 
 
 class SpinningLidars(unittest.TestCase):
@@ -49,7 +49,7 @@ class SpinningLidars(unittest.TestCase):
             ("left", (0, 10), (60, 0.2, 4)),
             ("right", (0, -10), (60, 0.2, 4)),
         ):
-            w.obstacle(name, vd.Box(size), vd.Pose((*at, 0)))
+            w.obstacle(name, vd.Box(size), pose=vd.Pose((*at, 0)))
         sim = rig(lidar, world=w)
         sim["rig"].move_to(vd.Pose(), velocity=(speed, 0, 0), spin=(0, 0, spin))
         sim.advance("0.1 s")
@@ -75,7 +75,7 @@ class SpinningLidars(unittest.TestCase):
     def test_a_turn_broken_off(self) -> None:
         """After going back in the middle of a turn the next one is whole; a turn cannot be over before it has begun."""
         lidar = vd.SpinningLidar(elevations=[0.0], azimuths=100, max_range=50)
-        sim = rig(lidar, world=wall(5.0).obstacle("post", vd.Cylinder(0.3, 3), vd.Pose((0, 3, 0))), fixed=True)
+        sim = rig(lidar, world=wall(5.0).obstacle("post", vd.Cylinder(0.3, 3), pose=vd.Pose((0, 3, 0))), fixed=True)
         start = sim.snapshot()
         sim.advance("0.1 s")
         whole = sim["rig"].read("eye").ranges
@@ -111,7 +111,7 @@ class SpinningLidars(unittest.TestCase):
 def _again(w: vd.World) -> vd.World:
     made = vd.World(w.gravity)
     for o in w.obstacles.values():
-        made.obstacle(o.name, o.part, o.pose)
+        made.obstacle(o.name, o.part, pose=o.pose)
     return made
 
 
@@ -157,7 +157,7 @@ class DataSheets(unittest.TestCase):
 
     def test_a_wide_beam_meets_what_is_beside_it(self) -> None:
         """A beam of 2 degrees at 5 m is 17 cm wide: a post 6 cm beside its middle is its first echo, the wall its last."""
-        w = wall(8.0).obstacle("post", vd.Cylinder(0.02, 9), vd.Pose((5, 0.06, 0)))
+        w = wall(8.0).obstacle("post", vd.Cylinder(0.02, 9), pose=vd.Pose((5, 0.06, 0)))
         for divergence, takes, expected in (
             (0.0, "first", 8.0),
             ("2 deg", "first", 5.0),
@@ -205,7 +205,7 @@ class DataSheets(unittest.TestCase):
 
 class Radars(unittest.TestCase):
     def passing(self, radar: vd.Radar, at: tuple[float, float, float], velocity: tuple[float, float, float]) -> Any:
-        w = vd.World(gravity=(0, 0, 0)).body("ball", vd.Sphere(0.5), 1, vd.Pose(at), velocity=velocity)
+        w = vd.World(gravity=(0, 0, 0)).body("ball", vd.Sphere(0.5), mass=1, pose=vd.Pose(at), velocity=velocity)
         sim = rig(radar, world=w, fixed=True)
         return sim["rig"].read("eye")
 
@@ -252,7 +252,7 @@ class Radars(unittest.TestCase):
             m = vd.Model("rig").link("box", mass=1).mount("eye", radar, on="box", pose=vd.Pose(rpy=(0.0, 0.0, 0.2)))
             w = vd.World().place(m, fixed=True)
             way = vd.Pose(yaw=0.2).apply((15 * share, 0.5, 0))
-            sim = vd.Simulation(w.obstacle("ball", vd.Sphere(0.5), vd.Pose(way)), step=0.05)
+            sim = vd.Simulation(w.obstacle("ball", vd.Sphere(0.5), pose=vd.Pose(way)), step=0.05)
             found = []
             sim.on_sample = lambda _, reading, found=found: found.append(len(reading.ranges))  # type: ignore[misc]
             sim.advance("20 s")
@@ -290,7 +290,7 @@ class Proximity(unittest.TestCase):
     def test_infrared_between_bright_and_dark(self) -> None:
         """Half the spot on a near bright post, half on the wall behind: the mean goes by ρ/r²."""
         w = wall(0.6, vd.Look(reflectance=0.1))
-        w.obstacle("post", vd.Part(vd.Box((0.1, 1, 1)), look=vd.Look(reflectance=0.8)), vd.Pose((0.35, 0.5, 0)))
+        w.obstacle("post", vd.Part(vd.Box((0.1, 1, 1)), look=vd.Look(reflectance=0.8)), pose=vd.Pose((0.35, 0.5, 0)))
         reading = measured(vd.Infrared(field_of_view="2 deg", rays=900), w)
         near, far = 0.8 / 0.3**2, 0.1 / 0.6**2
         self.assertAlmostEqual(reading.range, (near * 0.3 + far * 0.6) / (near + far), delta=0.004)

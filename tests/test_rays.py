@@ -135,9 +135,16 @@ class Scenes(unittest.TestCase):
         for k in range(60):
             pose = vd.Pose(random.uniform(-4, 4, 3), rpy=random.uniform(-3, 3, 3))
             if moving:
-                w.body(f"thing{k}", kinds[k % 7], 1, pose, velocity=random.normal(size=3), spin=random.normal(size=3))
+                w.body(
+                    f"thing{k}",
+                    kinds[k % 7],
+                    mass=1,
+                    pose=pose,
+                    velocity=random.normal(size=3),
+                    spin=random.normal(size=3),
+                )
             else:
-                w.obstacle(f"thing{k}", kinds[k % 7], pose)
+                w.obstacle(f"thing{k}", kinds[k % 7], pose=pose)
         return w
 
     def test_the_nearest_of_many(self) -> None:
@@ -146,7 +153,7 @@ class Scenes(unittest.TestCase):
         starts, ways = rays(300, 6, 4)
         alone = [vd.Simulation(vd.World().ground(height=-5)).cast(starts, ways, 30)[0]]
         for o in w.obstacles.values():
-            alone.append(vd.Simulation(vd.World().obstacle(o.name, o.part, o.pose)).cast(starts, ways, 30)[0])
+            alone.append(vd.Simulation(vd.World().obstacle(o.name, o.part, pose=o.pose)).cast(starts, ways, 30)[0])
         found, names, _ = vd.Simulation(w).cast(starts, ways, 30)
         np.testing.assert_allclose(found, np.min(alone, axis=0), atol=1e-9)
         which = np.argmin(alone, axis=0)
@@ -164,7 +171,7 @@ class Scenes(unittest.TestCase):
         sim.advance("0.5 s")
         again = vd.World().ground(height=-5)
         for name, body in sim.world.bodies.items():
-            again.obstacle(name, body.part, sim[name].pose())
+            again.obstacle(name, body.part, pose=sim[name].pose())
         np.testing.assert_allclose(
             sim.cast(starts, ways, 30)[0], vd.Simulation(again).cast(starts, ways, 30)[0], atol=1e-9
         )

@@ -149,7 +149,7 @@ class Spoilt(unittest.TestCase):
 
     def test_contacts_open_elsewhere(self) -> None:
         scenario = cart_scenario(duration=0.3, record_contacts=True)
-        scenario.world.body("ball", vd.Sphere(0.1), 1, vd.Pose((3, 0, -0.85)))
+        scenario.world.body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((3, 0, -0.85)))
         path = self.folder / "contacts.mcap"
         table = vd.run(scenario, record=path)["scenario/contacts"]
         impulse = (

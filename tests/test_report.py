@@ -50,7 +50,7 @@ def studied(folder: str, trials: int, **controllers: object) -> vd.Result:
         vd.FinishTime("never there", reason="nowhere"),
     ]
     vary = {"cart/slide.position": vd.uniform("-10 cm", "10 cm")}
-    return vd.Study(scenario, controllers, vary, trials, metrics).run(folder)
+    return vd.Study(scenario, controllers, vary=vary, trials=trials, metrics=metrics).run(folder)
 
 
 def printed(act: object, *arguments: object) -> str:

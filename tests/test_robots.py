@@ -239,7 +239,9 @@ def everything() -> vd.Model:
     )
     m.link(
         "ram",
-        vd.Part(vd.Mesh.of(cube.vertices, cube.faces, "box"), colour="red", surface=vd.Surface(0.2, belt=(1, 0, 0))),
+        vd.Part(
+            vd.Mesh.of(cube.vertices, cube.faces, collide="box"), colour="red", surface=vd.Surface(0.2, belt=(1, 0, 0))
+        ),
         mass=2,
     )
     m.link("eye", vd.Capsule(0.1, 0.2), mass=1, surface=vd.Surface(stiffness=2e4, damping=3))
@@ -318,7 +320,7 @@ class Meshes(Folder):
     def test_goes_to_other_processes(self) -> None:
         ball = trimesh.creation.icosphere(3, 0.1)
         mesh = vd.Mesh.of(ball.vertices, ball.faces)
-        world = vd.World().ground().body("ball", mesh, 1, vd.Pose((0, 0, 0.1)))
+        world = vd.World().ground().body("ball", mesh, mass=1, pose=vd.Pose((0, 0, 0.1)))
         vd.Simulation(world).advance(0.01)  # hull and trees are made by now
         self.assertEqual(pickle.loads(pickle.dumps(world)).bodies["ball"].part.shape, mesh)
         self.assertLess(len(pickle.dumps(mesh)), 3 * (mesh.corners.nbytes + mesh.triangles.nbytes))
@@ -335,7 +337,7 @@ class Meshes(Folder):
             ("unit", lambda: vd.Mesh(self.folder / "box.stl", unit="kg")),
             ("scale 0", lambda: vd.Mesh(self.folder / "box.stl", scale=0)),
             ("scale \\(1, 2\\)", lambda: vd.Mesh(self.folder / "box.stl", scale=(1, 2))),
-            ("flat", lambda: vd.Mesh.of(flat, [(0, 1, 2), (1, 3, 2)], "box").touched),
+            ("flat", lambda: vd.Mesh.of(flat, [(0, 1, 2), (1, 3, 2)], collide="box").touched),
             ("mass and density", lambda: vd.Model("m").link("a", vd.Sphere(1), mass=1, density=2)),
             (
                 "no colour 'redd'",
@@ -358,7 +360,7 @@ class Meshes(Folder):
         ):
             for fit in ("volume", "overlap"):
                 with self.subTest(kind=kind, fit=fit):
-                    mesh = vd.Mesh.of(turned.apply(made.vertices), made.faces, kind, fit=fit)
+                    mesh = vd.Mesh.of(turned.apply(made.vertices), made.faces, collide=kind, fit=fit)
                     ((shape, pose),) = mesh.touched
                     found = shape.size if kind == "box" else tuple(vars(shape).values())
                     np.testing.assert_allclose(sorted(found), sorted(sizes), rtol=0.03)
@@ -373,8 +375,8 @@ class Meshes(Folder):
 
     def test_convex_parts_leave_a_tube_open(self) -> None:
         tube = trimesh.creation.annulus(0.1, 0.14, 0.3, sections=24)
-        w = vd.World().obstacle("tube", vd.Mesh.of(tube.vertices, tube.faces, "parts"), vd.Pose((0, 0, 1)))
-        w.obstacle("rod", vd.Mesh.of(tube.vertices, tube.faces, "hull"), vd.Pose((1, 0, 1))).ground()
+        w = vd.World().obstacle("tube", vd.Mesh.of(tube.vertices, tube.faces, collide="parts"), pose=vd.Pose((0, 0, 1)))
+        w.obstacle("rod", vd.Mesh.of(tube.vertices, tube.faces, collide="hull"), pose=vd.Pose((1, 0, 1))).ground()
         for name, x in (("falls", 0), ("stays", 1)):
             w.body(name, vd.Sphere(0.06), mass=0.2, pose=vd.Pose((x, 0, 1.3)))
         sim = vd.Simulation(w)
@@ -534,8 +536,12 @@ suppress: [{rule: no-limits, at: arm/swing, because: a slip ring}]
         m.attach(hand(), on="boom", name="tool", pose=vd.Pose((1, 0, 0))).mount(
             "imu", vd.Imu(period="5 ms"), on="tool/palm"
         )
-        m.posture("out", {"swing": "30 deg", "tool/close": "2 cm"}).suppress("sags", "swing", "it is held by a brace")
-        by_hand = vd.World().place(m, fixed=True, posture="out").suppress("no-limits", "arm/swing", "a slip ring")
+        m.posture("out", {"swing": "30 deg", "tool/close": "2 cm"}).suppress(
+            "sags", "swing", because="it is held by a brace"
+        )
+        by_hand = (
+            vd.World().place(m, fixed=True, posture="out").suppress("no-limits", "arm/swing", because="a slip ring")
+        )
         loaded = vd.load_world(self.folder / "w.world.yaml")
         self.assertTrue(same(plain(loaded), plain(by_hand)))
         self.assertEqual([a.rule for a in loaded.suppressed], ["no-limits"])
@@ -556,7 +562,7 @@ suppress: [{rule: no-limits, at: arm/swing, because: a slip ring}]
                 low, high = joint.limits or (-1.0, 1.0)
                 at |= {} if joint.mimic else {name: random.uniform(low, high)}
             place = vd.Pose((1, -2, 3), rpy=(0.4, 0.2, -0.9))
-            sim = vd.Simulation(vd.World().place(model, "robot", place, fixed=True, joints=at))
+            sim = vd.Simulation(vd.World().place(model, "robot", pose=place, fixed=True, joints=at))
             for link, pose in model.poses(at).items():
                 with self.subTest(model=model.name, link=link):
                     found = sim["robot"].pose(link)
@@ -571,7 +577,7 @@ suppress: [{rule: no-limits, at: arm/swing, because: a slip ring}]
             .joint("slide", "frame", "ram", "prismatic", limits=(0, 1))
         )
         press.spring("coil", "frame", "ram", stiffness=50).close("leash", "frame", "ram", "rope", length=2).suppress(
-            "sags", "slide", "held"
+            "sags", "slide", because="held"
         )
         m = (
             vd.Model("cell")

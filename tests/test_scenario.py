@@ -200,7 +200,7 @@ class States(unittest.TestCase):
         self.assertEqual(one.stamps, sorted(one.stamps))
 
     def test_a_simulation_records_by_itself(self) -> None:
-        w = vd.World().ground().body("ball", vd.Sphere(0.1), 1, vd.Pose((0, 0, 1)))
+        w = vd.World().ground().body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 1)))
         sim = vd.Simulation(w.place(cart(), pose=vd.Pose((3, 0, 0)), fixed=True))
         with sim.record(track={"tip": "cart/scan"}) as recorded:
             sim.advance("0.2 s")

@@ -324,7 +324,7 @@ class Sources(unittest.TestCase):
                 vd.Study(
                     cart_scenario(),
                     {name: Hold()},
-                    {"cart/slide.position": vd.uniform(0, 0.1)},
+                    vary={"cart/slide.position": vd.uniform(0, 0.1)},
                     metrics=[vd.Metric(metric, "cart/truth", "x", "last")],
                 )
 
@@ -335,8 +335,14 @@ class Sources(unittest.TestCase):
             ("no column 'q'", self.study(at)),
             ("no reason to finish 'gone'", self.study(vd.FinishTime("t", "gone"))),
             ("cannot be pushed: it is fixed", vd.Study(scenario, {"h": Hold()})),
-            ("starts cart .*inside post", vd.Study(cart_scenario(), {"h": Hold()}, {"cart.x": vd.uniform(0.0, 0.95)})),
-            ("starts cart behind post", vd.Study(cart_scenario(), {"h": Hold()}, {"cart.x": vd.uniform(1.5, 1.6)})),
+            (
+                "starts cart .*inside post",
+                vd.Study(cart_scenario(), {"h": Hold()}, vary={"cart.x": vd.uniform(0.0, 0.95)}),
+            ),
+            (
+                "starts cart behind post",
+                vd.Study(cart_scenario(), {"h": Hold()}, vary={"cart.x": vd.uniform(1.5, 1.6)}),
+            ),
         ):
             with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
                 study.run(self.folder / "none")
@@ -368,9 +374,9 @@ class Sources(unittest.TestCase):
             ],
             [],
         ):
-            scenario = vd.Scenario(vd.World().place(cart(), fixed=True), 0.2, {"cart": Hold()})
+            scenario = vd.Scenario(vd.World().place(cart(), fixed=True), 0.2, controllers={"cart": Hold()})
             for k, shape in enumerate(shapes):
-                scenario.world.obstacle(f"o{k}", shape, vd.Pose((3, k, 0)))
+                scenario.world.obstacle(f"o{k}", shape, pose=vd.Pose((3, k, 0)))
             with self.subTest(shapes=len(shapes)), tempfile.TemporaryDirectory() as folder:
                 result = vd.Study(scenario, {"a": Hold(), "b": Hold(gain=9)}, trials=1).run(folder)
                 page = write_page(result, result.compare(), Path(folder) / "page.html").read_text()

@@ -37,7 +37,7 @@ class Contacts(unittest.TestCase):
         m = vd.Model("finger").link("hand", mass=1).link("tip", vd.Box((0.1, 0.1, 0.1)), mass=2)
         m.joint("press", "hand", "tip", "prismatic", axis=(0, 0, 1), limits=(-1, 1)).motor("press", limit=100)
         m.mount("skin", vd.Touch(), on="tip", pose=vd.Pose((0, 0, -0.05), rpy=(math.pi, 0, 0)))  # looks down
-        w = vd.World().obstacle("bench", vd.Box((1, 1, 0.1)), vd.Pose((0, 0, -0.05)))
+        w = vd.World().obstacle("bench", vd.Box((1, 1, 0.1)), pose=vd.Pose((0, 0, -0.05)))
         sim = vd.Simulation(w.place(m, fixed=True, pose=vd.Pose((0, 0, 0.2)), joints={"press": 0.0}))
         sim["finger"].command("press", effort=-5)
         sim.advance("50 ms")

@@ -95,11 +95,11 @@ def by_hand(stl: Path) -> vd.World:
         "crank", "ram"
     )
     w = vd.World().ground(vd.Surface(0.7, torsional=0.002, stiffness=40e3, damping=200))
-    w.obstacle("belt", vd.Box((2, 0.5, 0.1)), vd.Pose((3, 0, 0.05)), vd.Surface(belt=(0.4, 0, 0)))
-    w.obstacle("bump", vd.Cone(0.2, 0.1), vd.Pose((-1, 0, 0.05)))
-    w.obstacle("dike", vd.HeightField([[0, 0, 0], [0, 0.2, 0], [0, 0, 0]], 0.5), vd.Pose((0, 4, 0)))
-    w.obstacle("wedge", vd.Mesh(stl, 0.001), vd.Pose((0, -3, 0)))
-    w.body("egg", vd.Ellipsoid((0.05, 0.05, 0.08)), 0.4, vd.Pose((3, 0, 0.2)))
+    w.obstacle("belt", vd.Box((2, 0.5, 0.1)), pose=vd.Pose((3, 0, 0.05)), surface=vd.Surface(belt=(0.4, 0, 0)))
+    w.obstacle("bump", vd.Cone(0.2, 0.1), pose=vd.Pose((-1, 0, 0.05)))
+    w.obstacle("dike", vd.HeightField([[0, 0, 0], [0, 0.2, 0], [0, 0, 0]], 0.5), pose=vd.Pose((0, 4, 0)))
+    w.obstacle("wedge", vd.Mesh(stl, 0.001), pose=vd.Pose((0, -3, 0)))
+    w.body("egg", vd.Ellipsoid((0.05, 0.05, 0.08)), mass=0.4, pose=vd.Pose((3, 0, 0.2)))
     w.place(m, pose=vd.Pose((0, 0, 1)), fixed=True, joints={"drive": "20 deg"})
     path = [(0, vd.Pose((0, 2, 1))), (2, vd.Pose((1, 2, 1), yaw="30 deg"))]
     return w.place(m, "ferry", joints={"drive": "20 deg"}, path=path).no_contact("egg", "press")

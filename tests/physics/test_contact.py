@@ -132,8 +132,15 @@ class Resting(unittest.TestCase):
     def test_rolling_over_seams_of_triangles(self) -> None:
         """A ball rolls over a floor of 2000 triangles as over a plane: nothing catches on the seams."""
         w = vd.World().obstacle("floor", vd.HeightField(np.zeros((61, 21)), "7 cm"))
-        w.body("ball", vd.Sphere(0.1), 1, vd.Pose((-1.9, 0.013, 0.1)), velocity=(1, 0.1, 0), spin=(-1, 10, 0))
-        w.body("puck", vd.Box((0.2, 0.2, 0.1)), 1, vd.Pose((-1.9, -0.4, 0.05)), vd.Surface(friction=0), (1, 0.1, 0))
+        w.body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((-1.9, 0.013, 0.1)), velocity=(1, 0.1, 0), spin=(-1, 10, 0))
+        w.body(
+            "puck",
+            vd.Box((0.2, 0.2, 0.1)),
+            mass=1,
+            pose=vd.Pose((-1.9, -0.4, 0.05)),
+            surface=vd.Surface(friction=0),
+            velocity=(1, 0.1, 0),
+        )
         sim = vd.Simulation(w)
         sim.advance(3)
         for name, height in (("ball", 0.1), ("puck", 0.05)):
@@ -143,7 +150,7 @@ class Resting(unittest.TestCase):
     def test_soft_ground_gives_way(self) -> None:
         """A body sinks by weight over stiffness, and swings in as a spring with a damper does."""
         silt = vd.Surface(stiffness="4 kN/m", damping="80 N*s/m")
-        w = vd.World().ground(surface=silt).body("box", CUBE, 3, vd.Pose((0, 0, 0.1)))
+        w = vd.World().ground(surface=silt).body("box", CUBE, mass=3, pose=vd.Pose((0, 0, 0.1)))
         sim = vd.Simulation(w)
         decay, k = 80 / 6, 4000 / 3
         rate = math.sqrt(k - decay**2)
@@ -158,9 +165,12 @@ class Resting(unittest.TestCase):
     def test_belt_carries(self) -> None:
         """A box on a belt slips at µ·g until it has the belt's speed."""
         w = vd.World().obstacle(
-            "belt", vd.Box((9, 1, 0.2)), vd.Pose((0, 0, -0.1), yaw="90 deg"), vd.Surface(0.5, belt=("0.8 m/s", 0, 0))
+            "belt",
+            vd.Box((9, 1, 0.2)),
+            pose=vd.Pose((0, 0, -0.1), yaw="90 deg"),
+            surface=vd.Surface(0.5, belt=("0.8 m/s", 0, 0)),
         )
-        w.body("box", CUBE, 1, vd.Pose((0, 0, 0.1)), vd.Surface(0.5))
+        w.body("box", CUBE, mass=1, pose=vd.Pose((0, 0, 0.1)), surface=vd.Surface(0.5))
         sim = vd.Simulation(w)
         sim.advance(0.1)
         np.testing.assert_allclose(sim["box"].velocity()[0], (0, 0.5 * G * 0.1, 0), atol=1e-6)
@@ -173,7 +183,7 @@ class Resting(unittest.TestCase):
         w = (
             vd.World()
             .ground(surface=rough)
-            .body("ball", vd.Sphere(0.1), 2, vd.Pose((0, 0, 0.1)), rough, spin=(0, 0, 9))
+            .body("ball", vd.Sphere(0.1), mass=2, pose=vd.Pose((0, 0, 0.1)), surface=rough, spin=(0, 0, 9))
         )
         sim = vd.Simulation(w)
         sim.advance(0.5)
@@ -193,7 +203,7 @@ class Resting(unittest.TestCase):
         for k in range(6):
             with self.subTest(k=k):
                 w = vd.World().ground()
-                w.body("wedge", wedge, 1, vd.Pose((0, 0, 0.4), rotation=Rotation.random(random_state=random)))
+                w.body("wedge", wedge, mass=1, pose=vd.Pose((0, 0, 0.4), rotation=Rotation.random(random_state=random)))
                 sim = vd.Simulation(w)
                 sim.advance(3)
                 down = sim["wedge"].pose().rotation.apply(normals)[:, 2].min()
@@ -204,8 +214,15 @@ class Resting(unittest.TestCase):
         """A box is slowed by a ramp between two levels, a ball that jumps lands on it: none gets below."""
         field = vd.HeightField([[0.0] * 2, [0.0] * 2, [0.1] * 2, [0.1] * 2], 1.0)
         w = vd.World().obstacle("ramp", field)
-        w.body("box", vd.Box((0.2, 0.2, 0.1)), 2, vd.Pose((-1.2, 0, 0.05)), vd.Surface(0.2), (1.5, 0, 0))
-        w.body("ball", vd.Sphere(0.05), 1, vd.Pose((-1.2, 0.3, 0.5)), velocity=(4, 0, 0))
+        w.body(
+            "box",
+            vd.Box((0.2, 0.2, 0.1)),
+            mass=2,
+            pose=vd.Pose((-1.2, 0, 0.05)),
+            surface=vd.Surface(0.2),
+            velocity=(1.5, 0, 0),
+        )
+        w.body("ball", vd.Sphere(0.05), mass=1, pose=vd.Pose((-1.2, 0.3, 0.5)), velocity=(4, 0, 0))
         sim = vd.Simulation(w)
         sim.advance(0.45)
         self.assertGreater(sim["ball"].pose().position[0], 0.3)
@@ -216,7 +233,12 @@ class Resting(unittest.TestCase):
             self.assertGreater(z, half + np.interp(x, (-0.5, 0.5), (0, 0.1)) - 1e-3)
 
     def test_pairs_switched_off(self) -> None:
-        w = vd.World().ground().body("ghost", CUBE, 1, vd.Pose((0, 0, 1))).body("box", CUBE, 1, vd.Pose((1, 0, 1)))
+        w = (
+            vd.World()
+            .ground()
+            .body("ghost", CUBE, mass=1, pose=vd.Pose((0, 0, 1)))
+            .body("box", CUBE, mass=1, pose=vd.Pose((1, 0, 1)))
+        )
         sim = vd.Simulation(w.no_contact("ghost", "ground"))
         sim.advance(1)
         self.assertLess(sim["ghost"].pose().position[2], -3)

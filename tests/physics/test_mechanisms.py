@@ -121,7 +121,7 @@ class Kinds(unittest.TestCase):
             ("2 s", vd.Pose((1, 0, 1.5), yaw="90 deg")),
             (3, vd.Pose((1, 0, 1.5), yaw="90 deg")),
         ]
-        w = vd.World().place(m, path=path).body("box", vd.Box((0.2, 0.2, 0.2)), 2, vd.Pose((0.2, 0, 1.15)))
+        w = vd.World().place(m, path=path).body("box", vd.Box((0.2, 0.2, 0.2)), mass=2, pose=vd.Pose((0.2, 0, 1.15)))
         sim = vd.Simulation(w)
         for time in (1.0, 2.0, 3.0, 4.0):
             sim.advance(1)
@@ -334,7 +334,7 @@ class ForControllers(unittest.TestCase):
 
 class Integrators(unittest.TestCase):
     def test_rk4_warns_once_where_it_cannot_be_used(self) -> None:
-        ball = vd.World().ground().body("ball", vd.Sphere(0.1), 1, vd.Pose((0, 0, 0.5)))
+        ball = vd.World().ground().body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 0.5)))
         rail = vd.Model("m").link("a").link("b", mass=1).joint("j", "a", "b", kind="prismatic", friction=1)
         for world, reason in (
             (ball, "contact in reach"),
@@ -393,7 +393,7 @@ class BadInput(unittest.TestCase):
             (r"the mesh is not closed, so that it has no volume", lambda: vd.World().body("x", open_mesh, mass=1)),
             (
                 r"x: a mesh of exact triangles on something that moves",
-                lambda: vd.Simulation(vd.World().body("x", vd.Mesh.of(*octahedron(), collide="triangles"), 1)),
+                lambda: vd.Simulation(vd.World().body("x", vd.Mesh.of(*octahedron(), collide="triangles"), mass=1)),
             ),
             (r"heights of shape \(1, 3\)", lambda: vd.HeightField([[0, 0, 0]], 1.0)),
             (r"no such mesh file", lambda: vd.Mesh("missing.stl")),

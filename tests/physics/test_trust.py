@@ -18,7 +18,7 @@ def egg() -> vd.Mesh:
     """A hull of many faces."""
     points = trimesh.creation.icosphere(subdivisions=1, radius=0.06).vertices * [1, 0.7, 0.5]
     hull = trimesh.convex.convex_hull(points[ConvexHull(points).vertices])
-    return vd.Mesh.of(hull.vertices, hull.faces, "hull", "egg")
+    return vd.Mesh.of(hull.vertices, hull.faces, collide="hull", name="egg")
 
 
 def meshes() -> dict[str, vd.Shape]:
@@ -26,8 +26,8 @@ def meshes() -> dict[str, vd.Shape]:
     ball = trimesh.creation.icosphere(subdivisions=2, radius=0.08)
     heights = np.random.default_rng(2).uniform(0, 0.02, (9, 9))
     return {
-        "ring": vd.Mesh.of(ring.vertices, ring.faces, "triangles", "ring"),
-        "ball": vd.Mesh.of(ball.vertices, ball.faces, "triangles", "ball"),
+        "ring": vd.Mesh.of(ring.vertices, ring.faces, collide="triangles", name="ring"),
+        "ball": vd.Mesh.of(ball.vertices, ball.faces, collide="triangles", name="ball"),
         "field": vd.HeightField(heights, 0.05),
     }
 
@@ -49,7 +49,7 @@ class Free(unittest.TestCase):
         random, near, tried = np.random.default_rng(0), 0, 0
         for one, shape in SHAPES.items():
             for other, fixed in {**SHAPES, **meshes()}.items():
-                w = vd.World(gravity=(0, 0, 0)).body("a", shape, 1).obstacle("b", fixed)
+                w = vd.World(gravity=(0, 0, 0)).body("a", shape, mass=1).obstacle("b", fixed)
                 sim = vd.Simulation(w)
                 a, b = (sim.engine.geoms_of(name) for name in "ab")
                 with self.subTest(one=one, other=other):

@@ -47,8 +47,8 @@ def check(
     for file in files:
         thing: Any = file
         if search and is_robot_file(file.name):
-            thing = load_robot(file, search, draft=True)
-        made[str(file)] = check_thing(thing, step, posture)
+            thing = load_robot(file, search=search, draft=True)
+        made[str(file)] = check_thing(thing, step=step, posture=posture)
     if as_json:
         out.print_json(json.dumps({file: findings.as_data() for file, findings in made.items()}, default=float))
     else:
@@ -117,7 +117,7 @@ def inspect(file: Path, posture: str | None, search: Sequence[Path], as_json: bo
     from veldrain.report.contents import contents_of
 
     if is_robot_file(file.name):
-        robots = [contents_of(load_robot(file, search), posture=posture)]
+        robots = [contents_of(load_robot(file, search=search), posture=posture)]
     else:
         world = load_world(file)
         if not world.placed:
@@ -141,7 +141,7 @@ def knobs(file: Path, search: Sequence[Path], like: str, as_json: bool) -> None:
     from veldrain.model.knobs import world_knobs
 
     if is_robot_file(file.name):
-        thing: Any = World().place(load_robot(file, search))
+        thing: Any = World().place(load_robot(file, search=search))
     else:
         load: Any = {"study": load_study, "scenario": load_scenario}.get(kind_of_file(file), load_world)
         thing = load(file)

@@ -59,6 +59,7 @@ class _Senses(dict[str, Any]):
 def try_controller(
     controller: Any,
     readings: Mapping[str, Any] | Iterable[Mapping[str, Any]],
+    *,
     model: Model | None = None,
     seed: int = 0,
     **inputs: Any,

@@ -148,7 +148,7 @@ def _begun(source: Source, name: str, text: ModelText) -> Model:
         search = [folder / other for other in text.search]
         arguments = {key: str(value) for key, value in text.arguments.items()}
         file = Path(os.path.normpath(folder / text.file))
-        model = load_robot(file, search, text.meshes, arguments, name, draft=True)
+        model = load_robot(file, search=search, meshes=text.meshes, arguments=arguments, name=name, draft=True)
     elif text.make is not None:
         found = load_named(text.make, folder, "")
         model = found() if callable(found) else found

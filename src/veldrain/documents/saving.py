@@ -78,9 +78,10 @@ def controller_words(controller: Any, files: Files, where: str) -> Map:
     for name, parameter in inspect.signature(type(controller)).parameters.items():
         if name not in vars(controller):
             raise VeldrainError(
-                f"does not keep its argument '{name}', so that it cannot be written", where=where,
+                f"does not keep its argument '{name}', so that it cannot be written",
+                where=where,
                 cure=f"keep it as self.{name}, or give the controller by name",
-            )  # fmt: skip
+            )
         if not same(vars(controller)[name], parameter.default):
             told[name] = plain(vars(controller)[name])
     return {"use": files.named(type(controller)), "with": told}
@@ -117,7 +118,7 @@ def save_world(world: World, path: str | Path) -> None:
     _write(world_words(world, files := Files(target.parent)), target, files)
 
 
-def save_scenario(scenario: Scenario, path: str | Path, world: str | Path | None = None) -> None:
+def save_scenario(scenario: Scenario, path: str | Path, *, world: str | Path | None = None) -> None:
     """Write a scenario as a file that ``load_scenario`` reads back equal, and its world beside it.
 
     Args:

@@ -65,7 +65,7 @@ class StudyText(Document):
     limit: Quantity | None = None
 
 
-def load_study(path: str | Path, draft: bool = False, limit: Quantity | None = None) -> Study:
+def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None = None) -> Study:
     """A study from a file that starts with ``veldrain: study/1``; its scenario is looked for beside it.
 
     Args:
@@ -104,4 +104,13 @@ def load_study(path: str | Path, draft: bool = False, limit: Quantity | None = N
     with source.at("trials"):
         where = {thing: source.line(("vary", thing)) for thing in vary}
         where |= {f"metric {m.name}": source.line(("metrics", k)) for k, m in enumerate(metrics)}
-        return Study(scenario, controllers, vary, text.trials, metrics, text.seed, limit or text.limit, where)
+        return Study(
+            scenario,
+            controllers,
+            vary=vary,
+            trials=text.trials,
+            metrics=metrics,
+            seed=text.seed,
+            limit=limit or text.limit,
+            where=where,
+        )

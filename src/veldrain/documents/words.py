@@ -108,7 +108,9 @@ class MeshText(Words):
         if self.file is not None:
             return Mesh(folder / self.file, self.scale, self.collide, self.unit, self.fit)
         try:
-            return Mesh.of(self.corners or [], self.triangles or [], self.collide, self.name, self.fit, self.uv)
+            return Mesh.of(
+                self.corners or [], self.triangles or [], collide=self.collide, name=self.name, fit=self.fit, uv=self.uv
+            )
         except (ValueError, TypeError) as error:
             raise VeldrainError("not a mesh", cure="give corners (n, 3) and triangles (m, 3) of them") from error
 
@@ -140,7 +142,7 @@ class HeightsText(Words):
         if len(ways) != 1:
             raise VeldrainError(f"{len(ways)} ways to say heights", cure="give one of heights, image and rough")
         if self.image is not None:
-            return HeightField.of_image(folder / self.image, self.height, self.spacing)
+            return HeightField.of_image(folder / self.image, self.height, spacing=self.spacing)
         return self.rough.make(folder) if self.rough is not None else HeightField(self.heights or [], self.spacing)
 
 

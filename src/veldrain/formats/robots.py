@@ -26,6 +26,7 @@ def is_robot_file(name: str) -> bool:
 
 def load_robot(
     path: str | Path,
+    *,
     search: Sequence[str | Path] = (),
     meshes: Collide = "hull",
     arguments: Mapping[str, str] | None = None,

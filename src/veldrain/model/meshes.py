@@ -76,6 +76,7 @@ class Mesh(Shape):
         cls,
         corners: ArrayLike,
         triangles: ArrayLike,
+        *,
         collide: Collide = "hull",
         name: str = "mesh",
         fit: Literal["volume", "overlap"] = "volume",
@@ -149,7 +150,8 @@ class Mesh(Shape):
 
     def scaled(self, factor: float) -> Mesh:
         """The same mesh with all its lengths times a factor."""
-        made = Mesh.of(self.corners * factor, self.triangles, self.collide, self.source, self.fit, self.uv)  # type: ignore[arg-type]
+        kept: dict[str, Any] = {"collide": self.collide, "fit": self.fit}
+        made = Mesh.of(self.corners * factor, self.triangles, name=self.source, uv=self.uv, **kept)
         x, y, z = self.scale
         made.path, made.scale, made.file_unit = self.path, (x * factor, y * factor, z * factor), self.file_unit
         return made
@@ -164,7 +166,7 @@ class Mesh(Shape):
         if self.collide in ("hull", "triangles"):
             return ((self, Pose()),)
         if self.collide == "parts":
-            clouds = (Mesh.of(corners, [(0, 1, 2)], "hull", self.source) for corners in self._parts())
+            clouds = (Mesh.of(corners, [(0, 1, 2)], collide="hull", name=self.source) for corners in self._parts())
             return tuple((cloud.filled_out(), Pose()) for cloud in clouds)
         from veldrain.model.fitting import fitted
 
@@ -176,7 +178,7 @@ class Mesh(Shape):
         a, b, c = self.corners[hull.simplices].transpose(1, 0, 2)
         outward = np.einsum("ij,ij->i", np.cross(b - a, c - a), hull.equations[:, :3]) > 0
         triangles = np.where(outward[:, None], hull.simplices, hull.simplices[:, ::-1])
-        return Mesh.of(self.corners, triangles, "hull", self.source)
+        return Mesh.of(self.corners, triangles, collide="hull", name=self.source)
 
     def _parts(self) -> list[Array]:
         def make() -> list[Array]:
@@ -338,7 +340,7 @@ class HeightField(Mesh):
 
     @classmethod
     def of_function(
-        cls, height: Callable[[Array, Array], ArrayLike], size: Sequence[Quantity], spacing: Quantity = 0.1
+        cls, height: Callable[[Array, Array], ArrayLike], size: Sequence[Quantity], *, spacing: Quantity = 0.1
     ) -> HeightField:
         """Heights from a function of x and y (arrays, m) over a rectangle of edges ``size`` about the origin.
 
@@ -350,7 +352,7 @@ class HeightField(Mesh):
         return cls(np.broadcast_to(np.asarray(height(x, y), float), x.shape), gap)
 
     @classmethod
-    def of_image(cls, path: str | Path, height: Quantity, spacing: Quantity = 0.1) -> HeightField:
+    def of_image(cls, path: str | Path, height: Quantity, *, spacing: Quantity = 0.1) -> HeightField:
         """Heights from a picture: black is 0, white is ``height``; its top is ahead (x), its left is left (y).
 
         Raises:
@@ -369,7 +371,7 @@ class HeightField(Mesh):
 
     @classmethod
     def rough(
-        cls, size: Sequence[Quantity], height: Quantity, length: Quantity, spacing: Quantity = 0.05, seed: int = 0
+        cls, size: Sequence[Quantity], height: Quantity, *, length: Quantity, spacing: Quantity = 0.05, seed: int = 0
     ) -> HeightField:
         """Rough ground over a rectangle: smooth noise of a mean of 0, whose heights deviate by ``height`` (RMS, m).
 

@@ -92,6 +92,7 @@ class Model(Structure):
         self,
         other: Model,
         on: str,
+        *,
         name: str | None = None,
         kind: JointKind = "fixed",
         pose: Pose | None = None,
@@ -235,7 +236,7 @@ class Model(Structure):
         return self
 
     def defaults(
-        self, joints: str = "*", kind: JointKind | None = None, motor: Mapping[str, Any] | None = None, **values: Any
+        self, joints: str = "*", kind: JointKind | None = None, *, motor: Mapping[str, Any] | None = None, **values: Any
     ) -> Self:
         """Say what joints have where their own description leaves it out; the last match wins.
 
@@ -261,7 +262,7 @@ class Model(Structure):
                     self.change_motor(joint.name)
         return self
 
-    def suppress(self, rule: str, at: str, because: str) -> Self:
+    def suppress(self, rule: str, at: str, *, because: str) -> Self:
         """Silence a rule of the check for a link, joint, motor or sensor, with the reason why.
 
         >>> Model("probe").suppress("no-mass", at="tip", because="it stands for a thread").suppressed[0].rule
@@ -284,7 +285,7 @@ class Model(Structure):
         made.name = name or self.name
         return made
 
-    def scaled(self, factor: float, name: str | None = None, keep_mass: bool = False) -> Self:
+    def scaled(self, factor: float, name: str | None = None, *, keep_mass: bool = False) -> Self:
         """A copy of another size: lengths times ``factor``, masses times its cube (same density), unless kept.
 
         Springs, dampings, efforts and sensors stay as they are.

@@ -171,7 +171,7 @@ class Pipe(Built):
                 band(far_out, far_in),
             ]
         )
-        yield Mesh.of(corners, triangles, "triangles", "pipe"), Pose()
+        yield Mesh.of(corners, triangles, collide="triangles", name="pipe"), Pose()
 
 
 class Channel(Built):

@@ -104,7 +104,7 @@ class World:
         self.suppressed: list[Suppressed] = []
         self.where: dict[str, str] = {}  # file and line by name; the file's name by ""
 
-    def ground(self, surface: Surface | None = None, height: Quantity = 0.0, look: Look | None = None) -> World:
+    def ground(self, surface: Surface | None = None, height: Quantity = 0.0, *, look: Look | None = None) -> World:
         """Lay a level, endless ground, named ``ground``, at a height in m."""
         self.floor = Ground(quantity(height, "length", GROUND), surface or Surface(), look)
         return self
@@ -141,7 +141,7 @@ class World:
         return self
 
     def obstacle(
-        self, name: str, shape: Shape | Part, pose: Pose | None = None, surface: Surface | None = None
+        self, name: str, shape: Shape | Part, *, pose: Pose | None = None, surface: Surface | None = None
     ) -> World:
         """Fix a shape in the world. A name such as ``culvert/left_wall`` makes it part of ``culvert``.
 
@@ -157,6 +157,7 @@ class World:
         self,
         name: str,
         built: Built,
+        *,
         pose: Pose | None = None,
         surface: Surface | None = None,
         colour: str | None = None,
@@ -182,13 +183,13 @@ class World:
         for k, (shape, place) in enumerate(built.pieces(), start=1):
             at, part = (pose or Pose()) @ place, Part(shape, colour=colour, look=look)
             if mass is None:
-                self.obstacle(f"{name}/{k}", part, at, surface)
+                self.obstacle(f"{name}/{k}", part, pose=at, surface=surface)
             else:
-                self.body(f"{name}/{k}", part, mass, at, surface)
+                self.body(f"{name}/{k}", part, mass=mass, pose=at, surface=surface)
         return self
 
     def patch(
-        self, name: str, size: Sequence[Quantity], pose: Pose | None = None, surface: Surface | None = None
+        self, name: str, size: Sequence[Quantity], *, pose: Pose | None = None, surface: Surface | None = None
     ) -> World:
         """Give the ground and obstacles another surface inside a box, such as a bank of silt.
 
@@ -209,6 +210,7 @@ class World:
         self,
         name: str,
         shape: Shape | Part,
+        *,
         mass: Quantity,
         pose: Pose | None = None,
         surface: Surface | None = None,
@@ -265,6 +267,7 @@ class World:
         self,
         model: Model,
         name: str | None = None,
+        *,
         pose: Pose | None = None,
         fixed: bool = False,
         joints: Mapping[str, Quantity] | None = None,
@@ -319,7 +322,7 @@ class World:
         self.placed[name] = Placed(name, model, steps[0][1] if steps else pose or Pose(), fixed, start, steps)
         return self
 
-    def suppress(self, rule: str, at: str, because: str) -> World:
+    def suppress(self, rule: str, at: str, *, because: str) -> World:
         """Silence a rule of the check for a name path, with the reason why.
 
         >>> World().suppress("nothing-below", at="probe", because="it is dropped on purpose").suppressed[0].at

@@ -87,8 +87,9 @@ class Publisher:
         self._frames("tf", self._sim.frames.moves_in_parent)
         for robot in self._robots:
             names, position, velocity, effort = self._sim.joint_state(robot)
-            fields = Fields(header=header(stamp, ""), name=list(names), position=position, velocity=velocity,
-                            effort=effort)  # fmt: skip
+            fields = Fields(
+                header=header(stamp, ""), name=list(names), position=position, velocity=velocity, effort=effort
+            )
             self.write(f"{robot}/joint_states", Message("sensor_msgs/msg/JointState", fields))
         if self._track:
             tree = self._sim.frames
@@ -106,9 +107,11 @@ class Publisher:
         all_of_them = in_parents(tree.names, tree.parents, *tree.poses())
         kept = np.flatnonzero(which)
         some = Frames(
-            tuple(all_of_them.names[k] for k in kept), tuple(all_of_them.parents[k] for k in kept),
-            all_of_them.positions[kept], all_of_them.orientations[kept],
-        )  # fmt: skip
+            tuple(all_of_them.names[k] for k in kept),
+            tuple(all_of_them.parents[k] for k in kept),
+            all_of_them.positions[kept],
+            all_of_them.orientations[kept],
+        )
         rows = [stamped(row, self._sim.stamp, row.frame_id) for row in transforms(some)]
         self.write(stream, Message("tf2_msgs/msg/TFMessage", Fields(transforms=rows)), latched)
 

@@ -220,9 +220,10 @@ def world_words(world: World, files: Files) -> Map:
     for name, b in world.bodies.items():
         if b.part.pose != Pose():
             raise VeldrainError(
-                "its part has a pose of its own, which files have no word for", where=name,
+                "its part has a pose of its own, which files have no word for",
+                where=name,
                 cure="give the body the pose, and the part none",
-            )  # fmt: skip
+            )
         told = part_words(b.part, files) | {"mass": b.mass_properties.mass, "pose": pose_words(b.pose)}
         told |= {"surface": sheet_words(b.surface, files), "velocity": plain(b.velocity), "spin": plain(b.spin)}
         words["bodies"][name] = told

@@ -118,7 +118,7 @@ def start_of(file: Path, findings: Findings, search: Sequence[Path] = ()) -> dic
                 cure="give the world's file to --fix",
             )
         return {"base": str(file.resolve())}
-    name = load_robot(file, search, draft=True).name
+    name = load_robot(file, search=search, draft=True).name
     model: dict[str, Any] = {"file": str(file.resolve())}
     if search:
         model["search"] = [str(folder.resolve()) for folder in search]

@@ -63,7 +63,9 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
     """A finding for each mistake that a trial would end with before or in its first moments."""
     scenario = thing.scenario if isinstance(thing, Study) else thing
     try:
-        sim = Simulation(scenario.world, scenario.step, 0, scenario.integrator, _watches(scenario))
+        sim = Simulation(
+            scenario.world, scenario.step, seed=0, integrator=scenario.integrator, watches=_watches(scenario)
+        )
     except VeldrainError as error:
         yield _mistake("cannot-run", error)
         return

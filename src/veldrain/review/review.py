@@ -38,7 +38,7 @@ from veldrain.study import Study
 from veldrain.units import Quantity, quantity
 
 
-def check(thing: Any, step: Quantity | None = None, posture: str | None = None) -> Findings:
+def check(thing: Any, *, step: Quantity | None = None, posture: str | None = None) -> Findings:
     """Look a thing over before it runs.
 
     Args:

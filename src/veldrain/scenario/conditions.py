@@ -200,8 +200,8 @@ class Clearance(Measure, word="clearance"):
 @overload
 def distance(a: str, b: str) -> Distance: ...
 @overload
-def distance(a: str, b: str, between: tuple[Quantity, Quantity]) -> Condition: ...
-def distance(a: str, b: str, between: tuple[Quantity, Quantity] | None = None) -> Distance | Condition:
+def distance(a: str, b: str, *, between: tuple[Quantity, Quantity]) -> Condition: ...
+def distance(a: str, b: str, *, between: tuple[Quantity, Quantity] | None = None) -> Distance | Condition:
     """The distance (m) between the origins of two links, frames or things; with ``between`` a condition.
 
     >>> distance("crawler/hull", "outlet") < "50 cm"
@@ -213,8 +213,8 @@ def distance(a: str, b: str, between: tuple[Quantity, Quantity] | None = None) -
 @overload
 def clearance(a: str, b: str) -> Clearance: ...
 @overload
-def clearance(a: str, b: str, between: tuple[Quantity, Quantity]) -> Condition: ...
-def clearance(a: str, b: str, between: tuple[Quantity, Quantity] | None = None) -> Clearance | Condition:
+def clearance(a: str, b: str, *, between: tuple[Quantity, Quantity]) -> Condition: ...
+def clearance(a: str, b: str, *, between: tuple[Quantity, Quantity] | None = None) -> Clearance | Condition:
     """The least gap (m) between the touchable shapes of two things, negative where they overlap; with ``between`` a
     condition.
 

@@ -99,6 +99,7 @@ class Scenario:
         self,
         world: World,
         duration: Quantity,
+        *,
         controllers: Mapping[str, Any] | None = None,
         step: Quantity = 1e-3,
         check_period: Quantity = 1e-2,
@@ -140,6 +141,7 @@ class Scenario:
     def expect(
         self,
         name: str,
+        *,
         never: Condition | None = None,
         always: Condition | None = None,
         eventually: Condition | None = None,

@@ -84,10 +84,12 @@ class Trial:
     True
     """
 
-    def __init__(self, scenario: Scenario, seed: int = 0, sinks: Sequence[Sink] = (), exact: bool = False) -> None:
+    def __init__(self, scenario: Scenario, seed: int = 0, *, sinks: Sequence[Sink] = (), exact: bool = False) -> None:
         self.scenario = scenario
         watches = sorted({pair for c in scenario.conditions() for pair in c.watches()})
-        self.simulation = sim = Simulation(scenario.world, scenario.step, seed, scenario.integrator, watches, exact)
+        self.simulation = sim = Simulation(
+            scenario.world, scenario.step, seed=seed, integrator=scenario.integrator, watches=watches, exact=exact
+        )
         self.publisher = sim.publish(sinks)
         self.watching = Watching(sim)
         self.check_every = sim.steps_of(scenario.check_period, "scenario: check_period")
@@ -325,7 +327,9 @@ def run(
     with uninterrupted():
         try:
             with limited(seconds):
-                trial = Trial(scenario, seed, [recorder, *sinks], exact)  # a mistake shows before there is a file
+                trial = Trial(
+                    scenario, seed, sinks=[recorder, *sinks], exact=exact
+                )  # a mistake shows before there is a file
                 attached = _attached(trial)
                 for sink in (recorder, *sinks):
                     sink.begin(metadata, attached)

@@ -120,6 +120,7 @@ class Study:
         self,
         scenario: Scenario,
         controllers: Mapping[str, Any],
+        *,
         vary: Mapping[str, Draw] | None = None,
         trials: int = 10,
         metrics: Sequence[AnyMetric] = (),
@@ -227,7 +228,12 @@ class Study:
         return digest([self.fingerprints(), self.sources()])
 
     def run(
-        self, folder: str | Path, workers: int = 1, progress: Progress | None = None, executor: Executor | None = None
+        self,
+        folder: str | Path,
+        *,
+        workers: int = 1,
+        progress: Progress | None = None,
+        executor: Executor | None = None,
     ) -> Result:
         """Run the trials that the folder does not hold yet.
 

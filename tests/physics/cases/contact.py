@@ -39,7 +39,9 @@ def stopping(heading: float, mass: float = 1.0) -> float:
     surface = vd.Surface(friction=0.5)
     velocity = (2 * math.cos(heading), 2 * math.sin(heading), 0)
     w = vd.World().ground(surface=surface)
-    w.body("block", vd.Box((0.3, 0.3, 0.05)), mass, vd.Pose((0, 0, 0.025)), surface, velocity)
+    w.body(
+        "block", vd.Box((0.3, 0.3, 0.05)), mass=mass, pose=vd.Pose((0, 0, 0.025)), surface=surface, velocity=velocity
+    )
     sim = vd.Simulation(w)
     sim.advance(0.6)
     return float(np.linalg.norm(sim["block"].pose().position[:2]))
@@ -115,7 +117,7 @@ def slipping_starts(name: str) -> float:
 
 def bounce(e: float) -> tuple[float, Curve]:
     w = vd.World().ground()
-    w.body("ball", vd.Sphere(0.05), 1, vd.Pose((0, 0, 1.05)), vd.Surface(restitution=e))
+    w.body("ball", vd.Sphere(0.05), mass=1, pose=vd.Pose((0, 0, 1.05)), surface=vd.Surface(restitution=e))
     sim = vd.Simulation(w)
     tops, before = [1.0], 0.0
     while sim.time < 3 and tops[-1] > 0.02:
@@ -132,7 +134,9 @@ def bounce(e: float) -> tuple[float, Curve]:
 
 def dead_ball() -> float:
     w = vd.World().ground()
-    sim = vd.Simulation(w.body("ball", vd.Sphere(0.05), 1, vd.Pose((0, 0, 1.05)), vd.Surface(restitution=0)))
+    sim = vd.Simulation(
+        w.body("ball", vd.Sphere(0.05), mass=1, pose=vd.Pose((0, 0, 1.05)), surface=vd.Surface(restitution=0))
+    )
     sim.advance(0.5)
     highest = 0.0
     for _ in range(300):
@@ -152,11 +156,11 @@ def swarm(e: float, friction: float) -> vd.Simulation:
         w.body(
             f"b{k}",
             shapes[k % 5],
-            1 + k % 4,
-            vd.Pose(place, rotation=Rotation.random(random_state=random)),
-            vd.Surface(friction, e),
-            -place,
-            random.normal(size=3),
+            mass=1 + k % 4,
+            pose=vd.Pose(place, rotation=Rotation.random(random_state=random)),
+            surface=vd.Surface(friction, e),
+            velocity=-place,
+            spin=random.normal(size=3),
         )
     return vd.Simulation(w)
 
@@ -188,7 +192,7 @@ def energy_of_swarm(e: float) -> tuple[float, Curve]:
 def stack(*masses: float) -> tuple[float, Curve]:
     w = vd.World().ground()
     for k, mass in enumerate(masses):
-        w.body(f"box{k}", CUBE, mass, vd.Pose((0, 0, 0.1 + 0.2 * k)))
+        w.body(f"box{k}", CUBE, mass=mass, pose=vd.Pose((0, 0, 0.1 + 0.2 * k)))
     sim = vd.Simulation(w)
     curve = Curve("time, s", "largest drift of a box, mm")
     for _ in range(60):
@@ -207,7 +211,7 @@ def driven_wheel() -> tuple[float, Curve]:
     for torque in (0.5, 1.0, 2.0, 4.0, 6.0):
         grippy = vd.Surface(friction=0.9)
         w = vd.World().ground(surface=grippy)
-        w.body("wheel", vd.Cylinder(0.1, 0.2), 2, vd.Pose((0, 0, 0.1), rotation=ACROSS), grippy)
+        w.body("wheel", vd.Cylinder(0.1, 0.2), mass=2, pose=vd.Pose((0, 0, 0.1), rotation=ACROSS), surface=grippy)
         sim = vd.Simulation(w)
         sim.push("wheel", (0, 0, 0), torque=(0, torque, 0), lasting=0.2)
         sim.advance(0.2)

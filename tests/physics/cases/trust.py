@@ -61,7 +61,9 @@ def overlap_energy(*models: vd.Model) -> float:
 def rod_in_hole(shape: vd.Shape) -> float:
     """How far (mm) a rod on a slide is thrown by a plate whose hole it stands in, free of it."""
     ring = trimesh.creation.annulus(r_min=0.012, r_max=0.06, height=0.01, sections=48)
-    w = vd.World(gravity=(0, 0, 0)).obstacle("plate", vd.Mesh.of(ring.vertices, ring.faces, "triangles", "plate"))
+    w = vd.World(gravity=(0, 0, 0)).obstacle(
+        "plate", vd.Mesh.of(ring.vertices, ring.faces, collide="triangles", name="plate")
+    )
     m = vd.Model("pin").link("rail", mass=1).link("pin", shape, mass=0.5)
     m.joint("x", "rail", "pin", "prismatic", axis=(0, 0, 1), limits=(-0.5, 0.5))
     sim = vd.Simulation(w.place(m, fixed=True, joints={"x": 0.05}))
@@ -74,7 +76,7 @@ def rod_in_hole(shape: vd.Shape) -> float:
 
 def share_of_corners(spin: float) -> float:
     """Largest difference of a box's corners from a quarter of its weight, friction included (%); however it came there."""
-    w = vd.World().ground().body("box", vd.Box((0.3, 0.2, 0.1)), 2, vd.Pose((0, 0, 0.06)), spin=(0, 0, spin))
+    w = vd.World().ground().body("box", vd.Box((0.3, 0.2, 0.1)), mass=2, pose=vd.Pose((0, 0, 0.06)), spin=(0, 0, spin))
     sim = vd.Simulation(w)
     sim.advance("0.5 s")
     found = sim.contacts()
@@ -130,7 +132,9 @@ def held_between_fingers(step: str) -> float:
         )
     m.motor("left", "position", stiffness=4000, damping=120, limit=80)
     w = vd.World().place(m, fixed=True, pose=vd.Pose((0, 0, 1)))
-    w.body("block", vd.Box((0.04, 0.04, 0.04)), 0.15, vd.Pose((0.001, 0, 1)), vd.Surface(friction=0.7))
+    w.body(
+        "block", vd.Box((0.04, 0.04, 0.04)), mass=0.15, pose=vd.Pose((0.001, 0, 1)), surface=vd.Surface(friction=0.7)
+    )
     sim = vd.Simulation(w, step=step)
     sim["grip"].command("left", position=0.03)
     sim.advance("0.4 s")
@@ -143,7 +147,7 @@ def carried_around(step: str) -> float:
     """How fast (µm/s) a block creeps on a turntable that carries it around."""
     m = vd.Model("table").link("foot").link("plate", vd.Cylinder(0.5, 0.04), mass=40)
     m.joint("axle", "foot", "plate", "continuous").motor("axle", "velocity", damping=500)
-    w = vd.World().place(m, fixed=True).body("block", vd.Box((0.1, 0.1, 0.1)), 1, vd.Pose((0.4, 0, 0.07)))
+    w = vd.World().place(m, fixed=True).body("block", vd.Box((0.1, 0.1, 0.1)), mass=1, pose=vd.Pose((0.4, 0, 0.07)))
     sim = vd.Simulation(w, step=step)
     sim["table"].command("axle", velocity=1.0)
     sim.advance("1 s")
@@ -161,8 +165,8 @@ def carried_around(step: str) -> float:
 
 def spinning_rod() -> float:
     """Growth (%) of the kinetic energy of a thin rod that spins two radians in a step and meets a wall."""
-    w = vd.World(gravity=(0, 0, 0)).obstacle("wall", vd.Box((0.001, 10, 10)), vd.Pose((1, 0, 0)))
-    w.body("rod", vd.Box((0.01, 0.01, 0.5)), 0.1, vd.Pose(), velocity=(50, 0, 0), spin=(0, 2000, 0))
+    w = vd.World(gravity=(0, 0, 0)).obstacle("wall", vd.Box((0.001, 10, 10)), pose=vd.Pose((1, 0, 0)))
+    w.body("rod", vd.Box((0.01, 0.01, 0.5)), mass=0.1, pose=vd.Pose(), velocity=(50, 0, 0), spin=(0, 2000, 0))
     sim = vd.Simulation(w)
     start, most = sim.energy()[0], 0.0
     for _ in range(200):
@@ -175,7 +179,7 @@ def heavy_stack(ratio: float) -> float:
     """Growth of the energy (J) of three boxes, the top one heavier, in 2 s."""
     w = vd.World().ground()
     for k in range(3):
-        w.body(f"b{k}", CUBE, ratio if k == 2 else 1, vd.Pose((0, 0, 0.1 + 0.2 * k)))
+        w.body(f"b{k}", CUBE, mass=ratio if k == 2 else 1, pose=vd.Pose((0, 0, 0.1 + 0.2 * k)))
     sim = vd.Simulation(w)
     start, most = sum(sim.energy()), -math.inf
     for _ in range(40):
@@ -190,7 +194,7 @@ def heavy_stack(ratio: float) -> float:
 def rebound(step: float, mass: float = 0.085, k: float = 8000.0, c: float = 4.0) -> float:
     """Height (m) that a ball comes back to, dropped on a mat from 0.3 m."""
     w = vd.World(gravity=(0, 0, -G)).ground(surface=vd.Surface(stiffness=k, damping=c))
-    sim = vd.Simulation(w.body("ball", vd.Sphere(0.05), mass, vd.Pose((0, 0, 0.35))), step=step)
+    sim = vd.Simulation(w.body("ball", vd.Sphere(0.05), mass=mass, pose=vd.Pose((0, 0, 0.35))), step=step)
     sim.advance(0.26)
     top = 0.0
     while sim["ball"].velocity()[0][2] >= 0 or sim["ball"].pose().position[2] < 0.05:
