@@ -3,7 +3,7 @@ VENV ?= .venv
 PYTHON ?= python3
 BIN := $(VENV)/bin
 
-.PHONY: demo test validate docs bench lint size screenshots clean
+.PHONY: demo test validate docs site bench lint size screenshots clean
 
 $(VENV)/runs: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -34,6 +34,11 @@ validate: $(VENV)/develops
 docs: $(VENV)/develops
 	$(BIN)/python scripts/document_check
 	$(BIN)/python scripts/document_sensors
+
+# The reference of every public name, as pages in build/site that need no network.
+site: $(VENV)/develops
+	$(BIN)/pip install --quiet --editable ".[site]"
+	$(BIN)/python scripts/document_site
 
 bench: $(VENV)/develops
 	$(BIN)/pip install --quiet --editable ".[bench]"
