@@ -27,6 +27,7 @@ import veldrain as vd
 import veldrain.demo
 from veldrain.physics.preparing import prepare
 from veldrain.scenario.trial import Trial
+from veldrain.simulation import engine_of
 
 DEMO = Path(veldrain.demo.__path__[0])
 Figure = tuple[str, float, str, str]  # name, value, unit, target
@@ -69,7 +70,7 @@ def engine(repeats: int) -> Iterator[Figure]:
         found = []
         for _ in range(repeats):
             sim.restore(snapshot)
-            found.append(seconds(lambda sim=sim: sim.engine.advance(2000)) / 2000)  # type: ignore[misc]
+            found.append(seconds(lambda sim=sim: engine_of(sim).advance(2000)) / 2000)  # type: ignore[misc]
         yield f"step: {name}", 1e6 * statistics.median(found), "µs", target
     sim.restore(snapshot)
     robot = culvert(0.0)["crawler"]
@@ -81,7 +82,7 @@ def engine(repeats: int) -> Iterator[Figure]:
     ):
         act()
         yield f"a handle's {name}", 1e6 * seconds(lambda act=act: [act() for _ in range(2000)]) / 2000, "µs", "≤ 5"  # type: ignore[misc]
-    calls = seconds(lambda: [sim.engine.advance(0) for _ in range(2000)]) / 2000
+    calls = seconds(lambda: [engine_of(sim).advance(0) for _ in range(2000)]) / 2000
     yield "call of advance, no steps", 1e6 * calls, "µs", "≤ 25"
 
 
@@ -94,7 +95,7 @@ def piles(repeats: int) -> Iterator[Figure]:
         found = []
         for _ in range(max(1, repeats // 2)):
             sim.restore(start)
-            found.append(seconds(lambda sim=sim: sim.engine.advance(2000)) / 2000)  # type: ignore[misc]
+            found.append(seconds(lambda sim=sim: engine_of(sim).advance(2000)) / 2000)  # type: ignore[misc]
         costs.append(statistics.median(found))
         yield f"step: pile of {size} boxes", 1e3 * costs[-1], "ms", "≤ 6" if size == 200 else ""
     exponent = float(np.polyfit(np.log(sizes), np.log(costs), 1)[0])
@@ -223,14 +224,14 @@ def rays(repeats: int) -> Iterator[Figure]:
         single = origins.astype(np.float32), ways.astype(np.float32)
         ours, theirs = [], []
         for _ in range(3 * repeats):
-            ours.append(seconds(lambda o=origins, d=ways: sim.engine.scene.cast(o, d, 100.0)))  # type: ignore[misc]
+            ours.append(seconds(lambda o=origins, d=ways: engine_of(sim).scene.cast(o, d, 100.0)))  # type: ignore[misc]
             theirs.append(seconds(lambda one=single: other.run(*one, output=True)))  # type: ignore[misc]
         yield f"{name} {len(bumpy.faces)} triangles", len(ways) / statistics.median(ours) / 1e6, "M/s", ""
         share = statistics.median(b / a for a, b in zip(ours, theirs, strict=True))
         yield "the same, share of Embree's rays per second", share, "×", "≥ 0.5"
     sim = vd.Simulation(primitives(50))
     for name, (origins, ways) in (("a picture of", looking_at(9.0)), ("random rays in", inside())):
-        found = [seconds(lambda o=origins, d=ways: sim.engine.scene.cast(o, d, 100.0)) for _ in range(3 * repeats)]  # type: ignore[misc]
+        found = [seconds(lambda o=origins, d=ways: engine_of(sim).scene.cast(o, d, 100.0)) for _ in range(3 * repeats)]  # type: ignore[misc]
         yield f"{name} 50 primitives, one core", len(ways) / statistics.median(found) / 1e6, "M/s", "≥ 3"
     del os.environ["VELDRAIN_THREADS"]
 

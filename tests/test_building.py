@@ -12,6 +12,7 @@ from PIL import Image
 
 import veldrain as vd
 from tests.helpers import DEMO
+from veldrain.simulation import engine_of
 from veldrain.study.study import plain
 
 DOWN, AHEAD = (0, 0, -1), (1, 0, 0)
@@ -73,7 +74,7 @@ class Shapes(unittest.TestCase):
         self.assertEqual(len(w.bodies), 30)
         self.assertEqual([str(f) for f in vd.check(w)], [])  # none overlaps, all stand on the ground
         sim = vd.Simulation(w)
-        engine = sim.engine
+        engine = engine_of(sim)
         gaps = [
             engine.clearance(engine.geoms_of(f"stones/{a}"), engine.geoms_of(f"stones/{b}"))
             for a in range(1, 31)

@@ -21,6 +21,7 @@ import veldrain as vd
 from tests.helpers import Hold, cart, cart_scenario, command
 from tests.physics.cases.trust import leg
 from veldrain.physics.threads import threads
+from veldrain.simulation import engine_of
 from veldrain.units import in_unit, quantity
 
 
@@ -301,7 +302,7 @@ class Simulations(unittest.TestCase):
     def test_energy_out_of_nothing_is_told_once(self) -> None:
         """A velocity that comes from nowhere, in the middle of a trial."""
         sim = vd.Simulation(vd.World(gravity=(0, 0, 0)).body("a", vd.Sphere(0.1), mass=100))
-        speeds = sim.engine.plant.speeds
+        speeds = engine_of(sim).plant.speeds
         sim.advance("10 ms")
         self.assertEqual(sim.notices, [])
         sim.push("a", (1e6, 0, 0), lasting="10 ms")  # a push gives what it gives

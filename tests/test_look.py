@@ -19,6 +19,7 @@ from veldrain.report.picture import View, pictured
 from veldrain.report.staging import staged
 from veldrain.report.viewpoint import SIDES, corners_of, looking
 from veldrain.sensing.painting import Painter
+from veldrain.simulation import engine_of
 
 
 def crates() -> vd.World:
@@ -49,7 +50,7 @@ class Views(unittest.TestCase):
             ("flat", vd.World().obstacle("sheet", vd.Box((4, 3, 0.01)))),
         ):
             with self.subTest(name):
-                scene = vd.Simulation(world).engine.scene
+                scene = engine_of(vd.Simulation(world)).scene
                 view = looking(scene, Painter(scene, world), size)
                 u, v = view.project(corners_of(scene)).T
                 self.assertTrue(u.min() >= 0 and v.min() >= 0 and u.max() < 300 and v.max() < 200)
@@ -150,7 +151,7 @@ class Layers(unittest.TestCase):
                     pictured(stage, View(size=(640, 480), layers=some, side="front")).pixels.astype(int)
                     for some in ([], [layer])
                 )
-                scene = stage.simulation.engine.scene
+                scene = engine_of(stage.simulation).scene
                 view = looking(scene, Painter(scene, stage.simulation.world), (640, 480), side="front")
                 u, v = view.project(point)[0].round().astype(int)
                 near = np.abs(drawn - plain)[v - 6 : v + 7, u - 6 : u + 7].max(axis=2)
@@ -159,7 +160,7 @@ class Layers(unittest.TestCase):
     def test_a_model_by_itself(self) -> None:
         """A robot file stands on the ground on its lowest point, and is drawn in a posture that was asked for."""
         stage = staged(DEMO / "robots" / "sampling_arm.urdf")
-        scene = stage.simulation.engine.scene
+        scene = engine_of(stage.simulation).scene
         scene.follow()
         self.assertAlmostEqual(float(corners_of(scene)[:, 2].min()), 0.0, places=6)
         self.assertIn("sampling_arm", pictured(stage, View(size=(100, 80))).told[0])

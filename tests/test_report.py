@@ -184,7 +184,7 @@ class Compiling(unittest.TestCase):
             screen = io.StringIO()
             with (
                 self.subTest(kept=kept),
-                mock.patch("veldrain.physics.kernel.is_compiled", return_value=kept),
+                mock.patch("veldrain.kernel.is_compiled", return_value=kept),
                 mock.patch.object(output, "err", Console(file=screen, width=200)),
             ):
                 output.prepare_engine()

@@ -11,6 +11,7 @@ from scipy.spatial.transform import Rotation
 
 import veldrain as vd
 from tests.physics.test_contact import prism
+from veldrain.simulation import engine_of
 
 G = 9.81
 
@@ -340,7 +341,7 @@ class Clocks(unittest.TestCase):
         samples = sim.samples_of("rig/eye")
         arrived = {}
         for step in range(60):
-            reading = samples.arrived(sim.engine.steps)
+            reading = samples.arrived(engine_of(sim).steps)
             arrived[step] = reading.time if reading else None
             sim.advance(1e-3)
         self.assertIsNone(arrived[24])

@@ -14,6 +14,7 @@ import veldrain as vd
 import veldrain.demo
 from tests.helpers import Hold, cart_scenario
 from tests.test_every_sensor import fitted
+from veldrain.simulation import engine_of
 from veldrain.study.study import plain
 
 TEXT = """\
@@ -117,7 +118,7 @@ class Files(unittest.TestCase):
         for sim in sims:
             sim["press"].command("drive", velocity=3)
             sim.advance(1)
-        np.testing.assert_array_equal(sims[0].engine.plant.q, sims[1].engine.plant.q)
+        np.testing.assert_array_equal(engine_of(sims[0]).plant.q, engine_of(sims[1]).plant.q)
         ram = sims[0]["press"].pose("ram").position
         np.testing.assert_allclose(ram[1:], (0, 1), atol=1e-9)
         self.assertGreater(sims[0]["egg"].velocity()[0][0], 0.05)  # the belt rolls it along

@@ -17,8 +17,9 @@ from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model import GROUND, Air, Failure, Look, Measuring, Mounted, Sensor, Struck, Surroundings, Touches, World
 from veldrain.physics.compiling import LinkPlace, Robot
 from veldrain.physics.engine import Engine
+from veldrain.physics.joints import Joints
 from veldrain.physics.mechanics import Mechanics
-from veldrain.physics.plant import NOW, Ints
+from veldrain.physics.plant import Ints
 from veldrain.physics.scene import Scene
 from veldrain.physics.tapping import Felt
 from veldrain.pose import Array, Pose
@@ -28,7 +29,6 @@ from veldrain.units import Quantity
 class Clocked(Protocol):
     """What sampling needs of a simulation."""
 
-    engine: Engine
     world: World
     seed: int
     exact: bool
@@ -68,13 +68,13 @@ class Reading:
 class EngineMount:
     """The engine as one sensor sees it (``model.Mount``): views of the arrays, so that a sample is cheap."""
 
-    def __init__(self, simulation: Clocked, robot: Robot, mounted: Mounted, slices: int) -> None:
-        self._sim, self._engine, self._robot = simulation, simulation.engine, robot
+    def __init__(self, simulation: Clocked, engine: Engine, robot: Robot, mounted: Mounted, slices: int) -> None:
+        self._sim, self._engine, self._robot = simulation, engine, robot
         self.slices = slices
         engine, self.taps = self._engine, self._engine.taps
         self.robot, self.name = robot.name, f"{robot.name}/{mounted.name}"
         self.link = f"{robot.name}/{mounted.link}"
-        self._mechanics = Mechanics(engine, robot)
+        self._mechanics, self._joints = Mechanics(engine, robot), Joints(engine, robot)
         link = engine.place_of(self.link)
         self._place = LinkPlace(link.node, link.pose @ mounted.pose)
         self._axes = self._place.pose.matrix
@@ -235,29 +235,10 @@ class EngineMount:
         return np.array([name in self._robot.linear for name in names], bool)
 
     def joints(self, names: Sequence[str]) -> tuple[Array, Array, Array]:
-        names, plant = tuple(names), self._engine.plant
+        names, own = tuple(names), self._joints
         dofs = self.kept(("dofs", names), lambda: np.array([self._robot.joints[n] for n in names], np.int64))
-        positions = self.kept(("positions", names), lambda: positions_of(self._engine, self._robot, names))
-        return positions(), plant.speeds[NOW][dofs], plant.dofs["effort"][dofs]
-
-
-def positions_of(engine: Engine, robot: Robot, names: Sequence[str]) -> Callable[[], Array]:
-    """The function that reads the positions of some coordinates; a ball joint's are its rotation vector."""
-    dofs = np.array([robot.joints[n] for n in names], np.int64)
-    coords, q = engine.plant.dofs["coord"][dofs], engine.plant.q
-    if (coords >= 0).all():
-        return lambda: np.asarray(q[coords])
-
-    def read() -> Array:
-        found = q[np.maximum(coords, 0)]
-        for joint, at in robot.balls.items():
-            turn = Rotation.from_quat(q[at : at + 4]).as_rotvec()
-            for axis, angle in zip("xyz", turn, strict=True):
-                if f"{joint}/{axis}" in names:
-                    found[names.index(f"{joint}/{axis}")] = angle
-        return np.asarray(found)
-
-    return read
+        positions = self.kept(("positions", names), lambda: own.positions_of(names))
+        return positions(), own.velocities(dofs), own.efforts(dofs)
 
 
 class FrameTree:
@@ -305,11 +286,11 @@ class FrameTree:
 class Samples:
     """One sensor in one trial: when it is due, what it has measured, what has arrived."""
 
-    def __init__(self, simulation: Clocked, robot: Robot, mounted: Mounted) -> None:
+    def __init__(self, simulation: Clocked, engine: Engine, robot: Robot, mounted: Mounted) -> None:
         self.mounted, self.stream = mounted, f"{robot.name}/{mounted.name}"
-        sensor, self._sim, self._robot = mounted.sensor, simulation, robot
+        sensor, self._sim, self._engine, self._robot = mounted.sensor, simulation, engine, robot
         if simulation.exact and not sensor.knows_errors():
-            simulation.engine.notice(
+            engine.notice(
                 f"exact {self.stream}",
                 f"{self.stream}: {type(sensor).__name__} does not say what its errors are "
                 "(no field of its own has exact=), so that exact leaves it as it is",
@@ -333,7 +314,7 @@ class Samples:
             )
 
     def _started(self, seed: int) -> tuple[EngineMount, Measuring]:
-        mount = EngineMount(self._sim, self._robot, self.mounted, self.slices)
+        mount = EngineMount(self._sim, self._engine, self._robot, self.mounted, self.slices)
         with told_at(self.stream):
             return mount, self.sensor.start(mount, randomness.stream(seed, self.stream))
 

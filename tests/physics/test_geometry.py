@@ -13,6 +13,7 @@ from scipy.spatial.transform import Rotation
 import veldrain as vd
 from tests.physics.test_mechanisms import octahedron
 from veldrain.model import Shape
+from veldrain.simulation import engine_of
 
 SHAPES: tuple[Shape, ...] = (
     vd.Box((0.3, 0.2, 0.1)),
@@ -89,7 +90,7 @@ class Distances(unittest.TestCase):
                     pose_a = vd.Pose(random.uniform(-0.1, 0.1, 3), rotation=Rotation.random(random_state=random))
                     away = Rotation.random(random_state=random).apply((random.uniform(0.5, 0.9), 0, 0))
                     pose_b = vd.Pose(away, rotation=Rotation.random(random_state=random))
-                    engine = pair(a, pose_a, b, pose_b).engine
+                    engine = engine_of(pair(a, pose_a, b, pose_b))
                     found = engine.clearance(engine.geoms_of("a"), engine.geoms_of("b"))
                     exact = distance_by_projections(a, pose_a, b, pose_b)
                     if exact > 1e-6:
@@ -104,7 +105,7 @@ class Distances(unittest.TestCase):
                 pose_b = vd.Pose((0.6, 0.1, -0.2), rotation=Rotation.random(random_state=random))
                 gaps = []
                 for sim in (pair(a, pose_a, b, pose_b), pair(b, pose_b, a, pose_a)):
-                    engine = sim.engine
+                    engine = engine_of(sim)
                     gaps.append(engine.clearance(engine.geoms_of("a"), engine.geoms_of("b")))
                 self.assertAlmostEqual(gaps[0], gaps[1], places=9)
 
@@ -115,7 +116,7 @@ class Distances(unittest.TestCase):
             with self.subTest(shape=shape):
                 turn = Rotation.random(random_state=random)
                 w = vd.World().ground().body("b", shape, mass=1, pose=vd.Pose((0, 0, 1), rotation=turn))
-                engine = vd.Simulation(w).engine
+                engine = engine_of(vd.Simulation(w))
                 starts = random.normal(0, 1, (8, 3))
                 lowest = min(
                     minimize(
@@ -146,7 +147,7 @@ class ContactPoints(unittest.TestCase):
                 near, far = 0.0, 2.0
                 for _ in range(50):  # by halving, along a random way
                     middle = 0.5 * (near + far)
-                    engine = pair(a, pose_a, b, vd.Pose(way * middle, rotation=turn_b)).engine
+                    engine = engine_of(pair(a, pose_a, b, vd.Pose(way * middle, rotation=turn_b)))
                     gap = engine.clearance(engine.geoms_of("a"), engine.geoms_of("b"))
                     near, far = (near, middle) if gap > 1e-4 else (middle, far)
                     if abs(gap - 1e-4) < 1e-8:

@@ -20,7 +20,7 @@ def square(x):
 class Kernels(unittest.TestCase):
     def setUp(self):
         folder = self.enterContext(tempfile.TemporaryDirectory())
-        self.enterContext(mock.patch.object(kernels, "cache_folder", lambda: Path(folder)))
+        self.enterContext(mock.patch.object(kernels, "cache_folder", lambda *_: Path(folder)))
 
     def test_parts_become_machine_code_only_within_what_calls_them(self):
         part = kernels.kernel(square)

@@ -12,6 +12,7 @@ from scipy.spatial.transform import Rotation
 import veldrain as vd
 from tests.physics.cases.loops import BASE, COUPLER, ROCKER, bar, four_bar
 from tests.physics.test_motion import G, placed
+from veldrain.simulation import engine_of
 
 Y = (0, 1, 0)
 
@@ -358,7 +359,7 @@ class Integrators(unittest.TestCase):
                 snapshot, states = sim.snapshot(), []
                 for _ in range(2):
                     sim.advance(0.3)
-                    states.append(sim.engine.plant.q.tobytes() + sim.engine.plant.speeds[0].tobytes())
+                    states.append(engine_of(sim).plant.q.tobytes() + engine_of(sim).plant.speeds[0].tobytes())
                     sim.restore(snapshot)
                 self.assertEqual(states[0], states[1])
 

@@ -10,6 +10,7 @@ from scipy.spatial import ConvexHull
 from scipy.spatial.transform import Rotation
 
 import veldrain as vd
+from veldrain.simulation import engine_of
 
 G = 9.81
 
@@ -51,7 +52,7 @@ class Free(unittest.TestCase):
             for other, fixed in {**SHAPES, **meshes()}.items():
                 w = vd.World(gravity=(0, 0, 0)).body("a", shape, mass=1).obstacle("b", fixed)
                 sim = vd.Simulation(w)
-                a, b = (sim.engine.geoms_of(name) for name in "ab")
+                a, b = (engine_of(sim).geoms_of(name) for name in "ab")
                 with self.subTest(one=one, other=other):
                     for _ in range(12):
                         turn, way = Rotation.random(random_state=random.integers(1 << 30)), random.normal(size=3)
@@ -60,11 +61,11 @@ class Free(unittest.TestCase):
                         for _ in range(14):
                             middle = (low + high) / 2
                             sim["a"].move_to(vd.Pose(middle * way / np.linalg.norm(way), rotation=turn))
-                            low, high = (low, middle) if sim.engine.clearance(a, b) > wanted else (middle, high)
+                            low, high = (low, middle) if engine_of(sim).clearance(a, b) > wanted else (middle, high)
                         sim["a"].move_to(vd.Pose(high * way / np.linalg.norm(way), rotation=turn))
-                        free = sim.engine.clearance(a, b)
+                        free = engine_of(sim).clearance(a, b)
                         sim.advance("1 ms")
-                        found = sim.engine.forces()
+                        found = engine_of(sim).forces()
                         tried += 1
                         near += free < 1e-3
                         if free > 2e-6 and len(found.gap):

@@ -155,7 +155,7 @@ def progress(title: str) -> Iterator[Callable[[int, int, str], None]]:
 
 def prepare_engine(*worlds: World, pictures: bool = False) -> None:
     """Compile what this machine has not compiled yet, and say so: the engine, and what paints where there is a need."""
-    from veldrain.physics.kernel import is_compiled
+    from veldrain.kernel import is_compiled
     from veldrain.physics.preparing import prepare
     from veldrain.sensing.painting import prepare_painting
 

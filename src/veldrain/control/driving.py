@@ -102,9 +102,8 @@ class Driver:
 
     def publish(self) -> None:
         """Publish the commands that hold now."""
-        modes, values = self._sim[self.robot].commands()
-        if values:
-            self._publisher.commands(f"{self.robot}/commands", modes, values)
+        if told := self._sim[self.robot].commands():
+            self._publisher.commands(f"{self.robot}/commands", told)
 
     def snapshot(self) -> DriverState:
         """A copy of what it keeps."""

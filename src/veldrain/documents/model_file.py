@@ -65,6 +65,8 @@ class ModelText(Document):
     motors: dict[str, MotorText] = {}  # type: ignore[valid-type]
     loops: dict[str, document(Model.close)] = {}  # type: ignore[valid-type]
     springs: dict[str, document(Model.spring)] = {}  # type: ignore[valid-type]
+    rotors: dict[str, document(Model.rotor, ("joint",))] = {}  # type: ignore[valid-type]
+    drag: dict[str, document(Model.drag, ("link",))] = {}  # type: ignore[valid-type]
     no_contact: list[tuple[str, str]] = []
     frames: dict[str, document(Model.frame)] = {}  # type: ignore[valid-type]
     sensors: dict[str, MountText] = {}
@@ -128,6 +130,8 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
     each("motors", plain(model.motor), "motor")
     each("loops", plain(model.close))
     each("springs", plain(model.spring))
+    each("rotors", plain(model.rotor), "rotor")
+    each("drag", plain(model.drag))
     each("no_contact", lambda _, pair: model.no_contact(*pair))
     each("frames", plain(model.frame), "frame")
     each("sensors", mount, "sensor")

@@ -18,7 +18,7 @@ from veldrain.formats.packages import Folders
 from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, Mesh, Model, Part, Shape, Sphere, Surface
 from veldrain.model.colours import hex_of, rgba
 from veldrain.model.meshes import Collide
-from veldrain.model.pieces import JOINT_KINDS, Fault
+from veldrain.model.pieces import JOINT_KINDS, MOTOR_NUMBERS, Fault
 from veldrain.pose import Array, Pose
 
 OWN = "urn:veldrain:model"
@@ -62,6 +62,7 @@ class UrdfReader:
                 f"<{local(root)}> is not a robot", where=self.at(root), cure="a URDF file holds <robot>"
             )
         known = {"link", "joint", "material", "transmission", "v:frame", "v:loop", "v:spring", "v:apart", "v:posture"}
+        known |= {"v:rotor", "v:drag"}
         self.uses(root, {"name", "version"}, known)
         m = self.m = Model(name or self.word(root, "name"), draft=True)
         for material in children(root, "material"):
@@ -78,6 +79,8 @@ class UrdfReader:
             ("frame", self.frame),
             ("loop", self.loop),
             ("spring", self.spring),
+            ("rotor", self.rotor),
+            ("drag", self.drag),
             ("apart", self.apart),
             ("posture", self.posture),
         ):
@@ -251,7 +254,7 @@ class UrdfReader:
             motor = self.one(e, "v:motor")
             if motor is not None:
                 more = {"mode": motor.get("mode")}
-                more |= {w: self.number(motor, w) for w in ("stiffness", "damping", "limit", "inertia") if motor.get(w)}
+                more |= {w: self.number(motor, w) for w in MOTOR_NUMBERS if motor.get(w)}
             elif self.one(e_joint, "hardwareInterface") is not None:
                 asked = (self.one(e_joint, "hardwareInterface").text or "").rpartition("/")[2]
                 if "Effort" not in asked:
@@ -288,6 +291,12 @@ class UrdfReader:
         values = {word: self.number(e, word) for word in ("stiffness", "damping", "rest_length")}
         ends = {f"at_{s}": self.numbers(e, f"at_{s}", 3) for s in "ab"}
         self.m.spring(self.word(e, "name"), self.word(e, "link_a"), self.word(e, "link_b"), **values, **ends)  # type: ignore[arg-type]
+
+    def rotor(self, e: Any) -> None:
+        self.m.rotor(self.word(e, "joint"), self.number(e, "thrust"), self.number(e, "torque"))
+
+    def drag(self, e: Any) -> None:
+        self.m.drag(self.word(e, "link"), self.numbers(e, "area", 3), at=self.numbers(e, "at", 3))
 
     def apart(self, e: Any) -> None:
         self.m.no_contact(self.word(e, "link_a"), self.word(e, "link_b"))

@@ -15,7 +15,7 @@ from veldrain.errors import VeldrainError
 from veldrain.formats.urdf_in import OWN
 from veldrain.model import Box, Capsule, Cone, Cylinder, Ellipsoid, Mesh, Model, Part, Sphere, Surface
 from veldrain.model.colours import rgba
-from veldrain.model.pieces import Joint, Link
+from veldrain.model.pieces import MOTOR_NUMBERS, Joint, Link
 from veldrain.pose import Array, Pose
 
 
@@ -60,8 +60,18 @@ class UrdfWriter:
             }[motor.mode]
             self.add(self.add(e, "joint", name=name), "hardwareInterface").text = f"hardware_interface/{interface}"
             self.add(self.add(e, "actuator", name=f"{name}_motor"), "mechanicalReduction").text = repr(motor.gear_ratio)
-            values = {word: getattr(motor, word) for word in ("stiffness", "damping", "limit", "inertia")}
-            self.own(e, "motor", mode=motor.mode, **{w: repr(v) for w, v in values.items() if math.isfinite(v)})
+            values = {word: getattr(motor, word) for word in MOTOR_NUMBERS}
+            self.own(
+                e,
+                "motor",
+                mode=motor.mode,
+                **{w: repr(v) for w, v in values.items() if math.isfinite(v) and (v or w == "limit")},
+            )
+        for rotor in m.rotors.values():
+            values = {"thrust": repr(rotor.thrust), "torque": repr(rotor.torque)}
+            self.own(self.root, "rotor", joint=rotor.joint, **values)
+        for drag in m.drags.values():
+            self.own(self.root, "drag", link=drag.link, area=row(drag.area), at=row(drag.at))
         for frame in m.frames.values():
             self.origin(self.own(self.root, "frame", name=frame.name, link=frame.link), frame.pose)
         for loop in m.loops.values():

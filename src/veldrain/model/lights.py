@@ -68,7 +68,7 @@ class Sky(Sheet):
 
 
 class Air(Sheet):
-    """What beams and views go through.
+    """What beams and views go through, what blows against drag and rotors.
 
     >>> round(Air(visibility="100 m").extinction, 5)
     0.03912
@@ -80,6 +80,16 @@ class Air(Sheet):
     rain: Number = Number("rainfall", default=0.0, least=0.0, doc="2 mm/h is light, 10 moderate, 50 violent")
     pressure: Number = Number("pressure", default=101325.0, above=0.0, doc="at height 0")
     temperature: Number = Number("temperature", default=288.15, above=0.0, doc="at height 0")
+    wind: Row = Row("speed", default=(0.0, 0.0, 0.0), doc="steady, along the world's axes: where it blows to")
+    gusts: Number = Number(
+        "speed", default=0.0, least=0.0, doc="standard deviation of the wind about that, along each axis"
+    )
+    gust_length: Number = Number("length", default=50.0, above=0.0, doc="how far one gust reaches along the wind")
+
+    @property
+    def density(self) -> float:
+        """Of dry air at height 0, kg/m³ (ideal gas, 287.05 J/(kg·K))."""
+        return self.pressure / (287.05 * self.temperature)
 
     @property
     def rain_extinction(self) -> float:

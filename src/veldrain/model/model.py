@@ -18,7 +18,7 @@ from veldrain.model.structure import Structure
 from veldrain.pose import Pose, z_to
 from veldrain.units import Quantity, quantity
 
-_TABLES = ("links", "joints", "motors", "loops", "springs", "frames", "sensors")
+_TABLES = ("links", "joints", "motors", "loops", "springs", "rotors", "drags", "frames", "sensors")
 _OF_A_LINK = ("mass", "inertia", "com", "surface", "density")
 _JOINT_DEFAULTS = ("limits", "damping", "friction", "stiffness", "rest_position", "effort", "speed")
 
@@ -326,6 +326,12 @@ class Model(Structure):
         for spring in self.springs.values():
             a, b = (tuple(factor * x for x in end) for end in (spring.at_a, spring.at_b))
             made.springs[spring.name] = replace(spring, rest_length=spring.rest_length * factor, at_a=a, at_b=b)  # type: ignore[arg-type]
+        for rotor in self.rotors.values():  # at the same speed thrust goes with D⁴ and torque with D⁵
+            thrust, torque = rotor.thrust * factor**4, rotor.torque * factor**5
+            made.rotors[rotor.joint] = replace(rotor, thrust=thrust, torque=torque)
+        for drag in self.drags.values():
+            area, point = (tuple(x * size for x in row) for row, size in ((drag.area, factor**2), (drag.at, factor)))
+            made.drags[drag.link] = replace(drag, area=area, at=point)  # type: ignore[arg-type]
         for frame in self.frames.values():
             made.frames[frame.name] = replace(frame, pose=at(frame.pose))
         for sensor in self.sensors.values():

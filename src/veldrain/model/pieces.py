@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from fnmatch import fnmatchcase
 from typing import Any, Literal
 
@@ -117,6 +117,32 @@ class Motor:
     limit: float
     inertia: float
     gear_ratio: float = 1.0
+    speed: float = math.inf
+    stall: float = 0.0
+    free_speed: float = 0.0
+    play: float = 0.0
+    lag: float = 0.0
+
+
+MOTOR_NUMBERS = tuple(f.name for f in fields(Motor) if f.name not in ("joint", "mode", "gear_ratio"))
+
+
+@dataclass(frozen=True)
+class Rotor:
+    """Blades on a joint, in SI units: thrust and torque for the square of its velocity."""
+
+    joint: str
+    thrust: float
+    torque: float
+
+
+@dataclass(frozen=True)
+class Drag:
+    """What the air holds back on a link: drag areas (m²) along the link's axes, at a point of it."""
+
+    link: str
+    area: Triple
+    at: Triple
 
 
 @dataclass(frozen=True)

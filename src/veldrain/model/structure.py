@@ -18,6 +18,7 @@ from veldrain.model.pieces import (
     MOTOR_MODES,
     SIMPLE_KINDS,
     Defaults,
+    Drag,
     Fault,
     Frame,
     Joint,
@@ -28,6 +29,7 @@ from veldrain.model.pieces import (
     Motor,
     MotorMode,
     Mounted,
+    Rotor,
     Spring,
     Suppressed,
 )
@@ -58,6 +60,8 @@ class Structure:
         self.motors: dict[str, Motor] = {}
         self.loops: dict[str, Loop] = {}
         self.springs: dict[str, Spring] = {}
+        self.rotors: dict[str, Rotor] = {}
+        self.drags: dict[str, Drag] = {}
         self.apart: list[tuple[str, str]] = []
         self.frames: dict[str, Frame] = {}
         self.sensors: dict[str, Mounted] = {}
@@ -413,12 +417,19 @@ class Structure:
         limit: Quantity | None = None,
         inertia: Quantity | None = None,
         gear_ratio: float | None = None,
+        speed: Quantity | None = None,
+        stall: Quantity | None = None,
+        free_speed: Quantity | None = None,
+        play: Quantity | None = None,
+        lag: Quantity | None = None,
     ) -> Self:
         """Put a motor on a joint.
 
         In mode ``effort`` it gives the effort that is commanded; in mode ``velocity`` damping·(commanded
-        velocity − velocity); in mode ``position`` stiffness·(commanded position − position) − damping·velocity.
-        Its effort never exceeds ``limit``.
+        velocity − velocity) + effort; in mode ``position`` stiffness·(commanded position − position) +
+        damping·(commanded velocity − velocity) + effort, where velocity and effort are 0 until they are commanded too.
+        Its effort never exceeds ``limit``, and it drives no faster than ``speed``. With ``stall`` and ``free_speed``
+        it is a DC motor: its effort lies between the lines ±stall − (stall/free_speed)·velocity.
 
         Args:
             joint: name of a joint, or of one of its coordinates (``slide/x`` of a planar joint).
@@ -428,6 +439,11 @@ class Structure:
             limit: largest effort, N·m, or N when prismatic. None: what the joint's ``effort`` allows.
             inertia: of the rotor, as the joint feels it (times the square of the gear's ratio), kg·m², or kg.
             gear_ratio: turns of the motor for one of the joint: for the record; all other figures are the joint's.
+            speed: limit that the motor holds, rad/s, or m/s when prismatic. None: none.
+            stall: effort of a DC motor at rest, N·m, or N when prismatic; 0: not one.
+            free_speed: at which a DC motor gives no effort, rad/s, or m/s when prismatic.
+            play: of the gear, from one side to the other, rad, or m when prismatic; in mode ``position``.
+            lag: time in which the motor follows 63 % of a step of its command, s; in mode ``velocity``.
 
         Raises:
             VeldrainError: an unknown joint or mode, a gain missing or negative, a second motor.
@@ -456,6 +472,11 @@ class Structure:
             "limit": limit,
             "inertia": inertia,
             "gear_ratio": gear_ratio,
+            "speed": speed,
+            "stall": stall,
+            "free_speed": free_speed,
+            "play": play,
+            "lag": lag,
         }
         given = {key: value for key, value in values.items() if value is not None}
         standard: dict[str, Any] = {
@@ -465,6 +486,8 @@ class Structure:
             "limit": held.effort,
             "inertia": 0.0,
             "gear_ratio": 1.0,
+            "speed": np.inf,
+            **dict.fromkeys(("stall", "free_speed", "play", "lag"), 0.0),
         }
         values = standard | self._default_values(joint, held.kind, "motor") | given
         asked: Any = values["mode"]
@@ -472,16 +495,25 @@ class Structure:
             raise unknown("motor mode", asked, MOTOR_MODES, where)
         if held.kind == "ball" and asked == "position":
             raise VeldrainError("a ball joint has no position motor", where=where, cure="use mode 'effort'")
-        sort = "linear" if linear else "angular"
-        motor = Motor(
-            joint,
-            asked,
-            _not_negative(quantity(values["stiffness"], f"{sort} stiffness", where), "stiffness", where),
-            _not_negative(quantity(values["damping"], f"{sort} damping", where), "damping", where),
-            _not_negative(quantity(values["limit"], "force" if linear else "torque", where), "limit", where),
-            _not_negative(quantity(values["inertia"], "mass" if linear else "inertia", where), "inertia", where),
-            quantity(values["gear_ratio"], "ratio", where),
-        )
+        sort, force, pace = ("linear", "force", "speed") if linear else ("angular", "torque", "angular speed")
+        kinds = {
+            "stiffness": f"{sort} stiffness",
+            "damping": f"{sort} damping",
+            "limit": force,
+            "inertia": "mass" if linear else "inertia",
+            "gear_ratio": "ratio",
+            "speed": pace,
+            "stall": force,
+            "free_speed": pace,
+            "play": "length" if linear else "angle",
+            "lag": "time",
+        }
+        found = {word: quantity(values[word], kind, where) for word, kind in kinds.items()}
+        for word, value in found.items():
+            if word != "gear_ratio":
+                _not_negative(value, word, where)
+        motor = Motor(joint, asked, **found)
+        self._checked_motor(motor, where)
         needed = {"velocity": motor.damping, "position": motor.stiffness}.get(asked, 1.0)
         if needed == 0.0:
             word = {"velocity": "damping", "position": "stiffness"}[asked]
@@ -490,6 +522,82 @@ class Structure:
             raise VeldrainError(f"a second motor on joint '{joint}'", where=self.name, cure="use change_motor")
         self.motors[joint] = motor
         self._given[f"motor {joint}"] = {"joint", *given}
+        return self
+
+    def _checked_motor(self, motor: Motor, where: str) -> None:
+        """What cannot be of one motor."""
+        if motor.speed == 0.0:
+            raise VeldrainError("a speed limit of 0", where=where, cure="give the largest speed, or leave it out")
+        if (motor.stall > 0.0) != (motor.free_speed > 0.0):
+            raise VeldrainError(
+                "a DC motor has a stall effort and a free speed", where=where, cure="give stall= and free_speed="
+            )
+        if motor.play and motor.mode != "position":
+            raise VeldrainError(f"gear play of a motor in {motor.mode} mode", where=where, cure="use mode 'position'")
+        if motor.lag and motor.mode != "velocity":
+            raise VeldrainError(f"a lag of a motor in {motor.mode} mode", where=where, cure="use mode 'velocity'")
+
+    def rotor(self, joint: str, thrust: Quantity, torque: Quantity, *, lag: Quantity = 0.0) -> Self:
+        """Put blades on a joint that turns: they pull along its axis as they are turned.
+
+        The thrust is ``thrust``·ω·|ω| along the joint's axis, the torque of the air ``torque``·ω·|ω| against the turn;
+        the motor's frame feels the reaction. Blades of the other hand have a negative thrust: they lift with ω < 0.
+
+        Args:
+            joint: name of a joint that turns; the link that it holds carries the blades.
+            thrust: coefficient, N·s² (of ω in rad/s).
+            torque: coefficient, N·m·s², 0 or more.
+            lag: of its velocity motor, as ``motor`` takes it, s.
+
+        Raises:
+            VeldrainError: no such joint, one that does not turn, a second rotor there.
+
+        >>> m = Model("probe").link("hull", mass=1).link("blades", mass=0.01)
+        >>> m = m.joint("spin", "hull", "blades", "continuous")
+        >>> m.rotor("spin", thrust=1e-5, torque=2e-7).rotors["spin"].thrust
+        1e-05
+        """
+        where = f"{self.name}/{joint}"
+        if joint not in self.joints:
+            raise unknown("joint", joint, self.joints, where)
+        if self.joints[joint].kind != "continuous":
+            raise VeldrainError(
+                f"a rotor on a {self.joints[joint].kind} joint", where=where, cure="use kind='continuous'"
+            )
+        if joint in self.rotors:
+            raise VeldrainError("a second rotor on one joint", where=where, cure="give it once")
+        held_back = _not_negative(quantity(torque, "rotor torque", where), "torque", where)
+        self.rotors[joint] = Rotor(joint, quantity(thrust, "rotor thrust", where), held_back)
+        if lag:
+            if joint not in self.motors:
+                raise VeldrainError("a lag without a motor", where=where, cure="put a velocity motor on it first")
+            self.change_motor(joint, lag=lag)  # type: ignore[attr-defined]
+        return self
+
+    def drag(self, link: str, area: Sequence[Quantity], *, at: Sequence[Quantity] | None = None) -> Self:
+        """Let the air hold a link back: −½·ρ·area·|v|·v along each of its axes, v its velocity through the air.
+
+        Args:
+            link: name of the link.
+            area: drag areas (drag coefficient times area) seen along the link's x, y and z, m².
+            at: point of the link where it acts, m. None: its centre of mass.
+
+        Raises:
+            VeldrainError: no such link, an area below zero.
+
+        >>> Model("m").link("a", mass=1).drag("a", ("2 dm^2", 0.02, 0.05)).drags["a"].area
+        (0.02, 0.02, 0.05)
+        """
+        where = f"{self.name}/{link}"
+        if link not in self.links:
+            raise unknown("link", link, self.links, where)
+        if link in self.drags:
+            raise VeldrainError("a second drag on one link", where=where, cure="give it once")
+        areas = triple(area, "area", where)
+        for value in areas:
+            _not_negative(value, "area", where)
+        point = self.links[link].mass_properties.com.tolist() if at is None else triple(at, "length", where)
+        self.drags[link] = Drag(link, areas, (point[0], point[1], point[2]))
         return self
 
     def frame(self, name: str, on: str, pose: Pose | None = None) -> Self:

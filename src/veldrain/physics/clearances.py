@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 
+from veldrain.kernel import entry, kernel
 from veldrain.physics.collision import pair_clearance
-from veldrain.physics.kernel import entry, kernel
 from veldrain.physics.plant import MESH, PLANE
 from veldrain.physics.triangles import set_probe
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel, shared
+from veldrain.kernel import kernel, shared
 from veldrain.physics.nearest import nearest_cores
 from veldrain.physics.outlines import bounding_box, feature, rounding, skin, thickness
 from veldrain.physics.patches import face_height, overlap, spread

@@ -96,6 +96,7 @@ class _Builder:
         self.loops: list[dict[str, Any]] = []
         self.loop_names: list[str] = []
         self.script: list[Array] = []
+        self.blown: list[dict[str, Any]] = []  # and the number of the link that each pushes
         self.skipped: set[tuple[int, int]] = set()
         self.unmoved: set[tuple[int, int]] = set()  # neither side can be moved: looked at only where it is watched
         self.q: list[float] = []
@@ -200,11 +201,14 @@ class _Builder:
             else:
                 dof = {"damping": joint.damping, "friction": joint.friction}
             dof |= {"coord": coord if kind != p.BALL else -1, "node": node, "low": low, "high": high}
-            dof |= {"spring": joint.stiffness, "rest": joint.rest_position}
+            dof |= {"spring": joint.stiffness, "rest": joint.rest_position, "follows": 1.0}
             motor = model.motors.get(name)
             if motor:
                 dof |= {"mode": _MODES[motor.mode], "stiffness": motor.stiffness, "gain": motor.damping}
-                dof |= {"limit": motor.limit, "inertia": motor.inertia}
+                dof |= {"limit": motor.limit, "inertia": motor.inertia, "top_speed": motor.speed, "play": motor.play}
+                dof |= {"stall": motor.stall, "free_speed": motor.free_speed}
+                if motor.lag:  # exact for a command that holds over a step
+                    dof["follows"] = -np.expm1(-self.step / motor.lag)
             self.dofs.append(dof)
             self.dof_names.append(f"{robot.name}/{name}")
             robot.joints[name] = len(self.v)
@@ -308,7 +312,10 @@ class _Builder:
             script=np.concatenate([np.zeros((0, 7)), *self.script]),
             patches=patches,
             skipped=np.array(sorted(a * len(geoms) + b for a, b in self.skipped | self.unmoved), np.int64),
-            pushes=np.zeros(16, p.PUSH),
+            pushes=self._pushes(),
+            air=np.zeros(1, p.AIR),
+            gusts=np.zeros(0, p.GUST),
+            blown=_records(p.BLOWN, [{k: v for k, v in row.items() if k != "link"} for row in self.blown]),
             watch_sides=np.zeros((watches, 2, len(geoms)), np.int64),
             watch_step=np.full(watches, -1, np.int64),
             order=np.arange(len(geoms)),
@@ -335,6 +342,16 @@ class _Builder:
             drives=np.zeros(0, p.DRIVE),
         )
         return p.with_room(bare, contacts=32, pairs=64, room=4096)
+
+    def _pushes(self) -> p.Records:
+        """Room for pushes from outside, and a push that never ends for each of what is blown."""
+        pushes = np.zeros(16 + len(self.blown), p.PUSH)
+        for k, row in enumerate(self.blown):
+            row["push"] = 16 + k
+            own = pushes[16 + k]
+            own["node"], own["link"], own["until"] = row["node"], row["link"], np.iinfo(np.int64).max
+            own["point"] = row.get("place", np.zeros(3))
+        return pushes
 
 
 def _records(kind: np.dtype[Any], rows: list[dict[str, Any]]) -> p.Records:
@@ -443,6 +460,7 @@ class _RobotBuilder:
             self.settle(group, node, start)
         self.robot.end = len(b.nodes)
         self.close_loops()
+        self.blow()
         for parent, child in self.joined:
             for one in self.geoms_of.get(child, []):
                 b.skipped.update((min(one, c), max(one, c)) for c in self.geoms_of.get(parent, []))
@@ -546,6 +564,23 @@ class _RobotBuilder:
                         cure="leave mimic= out",
                     )
                 b.add_loop(f"{self.name}/{joint.name}", *sides, kind=p.MIMIC, stiffness=ratio, length=offset)
+
+    def blow(self) -> None:
+        """Rotors, and links that the air holds back."""
+        b, model = self.b, self.model
+        numbers = {name: k for k, name in enumerate(b.links)}
+        for rotor in model.rotors.values():
+            dof = self.robot.joints[rotor.joint]
+            link = numbers[f"{self.name}/{model.joints[rotor.joint].child}"]
+            row = {"node": int(b.dofs[dof]["node"]), "dof": dof, "link": link, "turn": np.eye(3)}
+            b.blown.append(row | {"thrust": rotor.thrust, "torque": rotor.torque})
+        for drag in model.drags.values():
+            path = f"{self.name}/{drag.link}"
+            place = b.links[path]
+            if place.node >= 0:
+                at = place.pose.apply(drag.at)
+                row = {"node": place.node, "dof": -1, "link": numbers[path], "area": drag.area}
+                b.blown.append(row | {"place": at, "turn": place.pose.matrix})
 
 
 def _nodes_of(joint: Joint) -> list[tuple[int, Pose]]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import NEW, NOW, STATUS_FINE, STATUS_FULL, UNFORCED
 from veldrain.physics.rows import RECOVER, add_direction, gentle, row_product, row_velocity
 from veldrain.physics.spatial import add, dot, minus, put, scaled, triple

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import FREE
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 from veldrain.physics.surges import is_led

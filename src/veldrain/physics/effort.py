@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import NEW, PULL
 from veldrain.physics.rows import apply_row, apply_three, limit_velocity, row_velocity, three_velocities
 from veldrain.physics.solver import EDGE, room_in_disc

@@ -14,11 +14,12 @@ from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model import World
+from veldrain.model import Air, World
 from veldrain.model.world import prefixes
 from veldrain.physics import plant as p
 from veldrain.physics.clearances import clearance
 from veldrain.physics.compiling import LinkPlace, Robot, compile_world
+from veldrain.physics.gusts import waves_of
 from veldrain.physics.loops import all_openings
 from veldrain.physics.scene import Scene
 from veldrain.physics.stepping import advance, advance_smooth, refresh
@@ -33,6 +34,8 @@ _ROUGH = {
     p.ROUGH_FRICTION: "joint friction",
     p.ROUGH_LINKS: "closed loops, mimic joints, ropes or springs between links",
     p.ROUGH_CONTACT: "contact in reach",
+    p.ROUGH_AIR: "rotors or drag",
+    p.ROUGH_SPEED: "a motor's speed limit",
 }
 log = logging.getLogger(__name__)
 
@@ -155,6 +158,12 @@ class Engine:
     def refresh(self) -> None:
         """Bring poses and velocities up to date with a state that was changed from outside."""
         refresh(self.plant)
+
+    def set_air(self, air: Air, random: np.random.Generator) -> None:
+        """Let the air of a world blow from now on; its gusts are drawn."""
+        row = self.plant.air[0]
+        row["wind"], row["density"] = air.wind, air.density
+        self.plant = self.plant._replace(gusts=waves_of(air, random))
 
     def show(self, poses: Mapping[str, Pose], step: int) -> None:
         """Put links where they were at a step, for pictures: poses in the world by name; those not named stay."""

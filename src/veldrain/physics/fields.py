@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.rays import meet_three
 from veldrain.physics.spatial import minus
 

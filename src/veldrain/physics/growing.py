@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from veldrain.physics.kernel import entry, kernel
+from veldrain.kernel import entry, kernel
 
 
 @kernel

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from veldrain.physics.kernel import entry, kernel
+from veldrain.kernel import entry, kernel
 from veldrain.pose import Array
 
 BINS = 16

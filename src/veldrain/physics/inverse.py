@@ -6,7 +6,7 @@ Springer 2008, chapters 5 and 6), in the axes and about the reference points of 
 
 from __future__ import annotations
 
-from veldrain.physics.kernel import entry, kernel
+from veldrain.kernel import entry, kernel
 from veldrain.physics.plant import FREE, NOW
 from veldrain.physics.spatial import cross, minus, put, triple
 from veldrain.physics.trees import load_node, project

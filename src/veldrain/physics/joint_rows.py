@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import STATUS_FINE, STATUS_FULL
 from veldrain.physics.rows import hold_closed, open_row, set_limit
 from veldrain.physics.trees import respond

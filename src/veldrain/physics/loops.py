@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import entry, kernel
+from veldrain.kernel import entry, kernel
 from veldrain.physics.plant import (
     CLOSED_BALL,
     CLOSED_PRISMATIC,

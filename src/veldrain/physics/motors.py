@@ -1,36 +1,104 @@
 """Motors and joint damping as an effort a − b·v⁺, linear in the joint's velocity at the end of the step.
 
-Velocity mode: a = damping·command, b = damping. Position mode, with q⁺ = q + h·v⁺: a = stiffness·(command − q),
-b = damping + h·stiffness. A motor at its limit gives the limit, b = 0; which motors are at it is found by
-solving, looking, and solving again until nothing changes.
+What a motor's mode asks for is its law. Velocity mode: a = damping·command + effort, b = damping. Position mode, with
+q⁺ = q + h·v⁺: a = stiffness·(command − q) + damping·velocity + effort, b = damping + h·stiffness; with gear play,
+nothing while the command is within half of it, and from its edge on beyond.
+
+What it can give bounds that, on both sides: a speed limit (a steep line through zero at that speed), a DC motor's
+line from its stall torque to its free speed, and its largest effort. Which line each motor is on is found by solving,
+looking, and solving again until nothing changes: all lines fall with the velocity, so that there is one answer.
 """
 
 from __future__ import annotations
 
-from veldrain.physics.kernel import kernel
+import math
+
+from veldrain.kernel import kernel
 from veldrain.physics.plant import EFFORT, NO_MOTOR, VELOCITY
+
+LAW, LIMIT, STALL, SPEED = 0, 1, 2, 3  # the lines; their sign is the side
+EXCESS = 1e-3  # of a speed limit: where the motor gives its largest effort against going faster
+FIRM = 1e6  # N·m or N: the same for a motor without a largest effort
 
 
 @kernel
-def motor_line(dof, q, h):
-    """a and b of one motor, its limit left aside (but for a commanded effort)."""
-    if dof.mode == NO_MOTOR:
-        return 0.0, 0.0
+def followed(dof):
+    """The command as a lagging motor has it in the coming step."""
+    if dof.follows == 1.0:
+        return dof.command
+    return dof.held + dof.follows * (dof.command - dof.held)
+
+
+@kernel
+def law(dof, q, h):
+    """a and b of what one motor's mode asks for."""
     if dof.mode == EFFORT:
         return min(max(dof.command, -dof.limit), dof.limit), 0.0
     if dof.mode == VELOCITY:
-        return dof.gain * dof.command, dof.gain
-    return dof.stiffness * (dof.command - q[dof.coord]), dof.gain + h * dof.stiffness
+        return dof.gain * followed(dof) + dof.assist, dof.gain
+    away = dof.command - q[dof.coord]
+    if dof.play > 0.0:
+        free = 0.5 * dof.play
+        if abs(away) <= free:
+            return 0.0, 0.0
+        away -= math.copysign(free, away)
+    return dof.stiffness * away + dof.gain * dof.pace + dof.assist, dof.gain + h * dof.stiffness
+
+
+@kernel
+def line(dof, bound, q, h):
+    """a and b of one of a motor's lines."""
+    side = 1.0 if bound > 0 else -1.0
+    if abs(bound) == LIMIT:
+        return side * dof.limit, 0.0
+    if abs(bound) == STALL:
+        return side * dof.stall, dof.stall / dof.free_speed
+    if abs(bound) == SPEED:
+        steep = (dof.limit if dof.limit < math.inf else FIRM) / (EXCESS * dof.top_speed)
+        return side * steep * dof.top_speed, steep
+    return law(dof, q, h)
+
+
+@kernel
+def bound_at(dof, q, v, h):
+    """The line that a motor's effort is on at a velocity."""
+    a, b = law(dof, q, h)
+    effort, found = a - b * v, LAW
+    if dof.stall > 0.0:
+        slope = dof.stall / dof.free_speed
+        if effort > dof.stall - slope * v:
+            effort, found = dof.stall - slope * v, STALL
+        elif effort < -dof.stall - slope * v:
+            effort, found = -dof.stall - slope * v, -STALL
+    if dof.top_speed < math.inf:
+        a, b = line(dof, SPEED, q, h)
+        if effort > a - b * v:
+            effort, found = a - b * v, SPEED
+        elif effort < -a - b * v:
+            effort, found = -a - b * v, -SPEED
+    if effort > dof.limit:
+        found = LIMIT
+    elif effort < -dof.limit:
+        found = -LIMIT
+    return found
+
+
+@kernel
+def follow_commands(dofs):
+    """Let lagging motors come nearer to their commands; at the end of a step."""
+    for k in range(len(dofs)):
+        dof = dofs[k]
+        dof.held = followed(dof)
 
 
 @kernel
 def set_motors(dofs, q, h):
-    """Offset and slope of every degree of freedom, joint springs included, for the motors now held at their limits."""
+    """Offset and slope of every degree of freedom, joint springs included, on the lines that motors are now on."""
     for k in range(len(dofs)):
         dof = dofs[k]
-        a, b = motor_line(dof, q, h)
-        if dof.saturated != 0:
-            a, b = dof.saturated * dof.limit, 0.0
+        a, b = 0.0, 0.0
+        if dof.mode != NO_MOTOR:
+            a, b = line(dof, dof.bound, q, h)
         if dof.spring > 0.0:
             a += dof.spring * (dof.rest - q[dof.coord])
             b += h * dof.spring
@@ -40,19 +108,16 @@ def set_motors(dofs, q, h):
 
 @kernel
 def check_motors(dofs, q, v, h, may_release):
-    """Efforts at the new velocities; True when a motor has to go to its limit, or to leave it."""
+    """Efforts at the new velocities; True when a motor has to go to another of its lines."""
     changed = False
     for k in range(len(dofs)):
         dof = dofs[k]
         if dof.mode == NO_MOTOR:
             continue
-        a, b = motor_line(dof, q, h)
-        effort = a - b * v[k]
-        dof.effort = effort if dof.saturated == 0 else dof.saturated * dof.limit
-        if dof.saturated != 0 and dof.saturated * effort < dof.limit and may_release:
-            dof.saturated = 0
-            changed = True
-        elif dof.saturated == 0 and abs(effort) > dof.limit:
-            dof.saturated = 1 if effort > 0.0 else -1
+        a, b = line(dof, dof.bound, q, h)
+        dof.effort = a - b * v[k]
+        found = bound_at(dof, q, v[k], h)
+        if found != dof.bound and (may_release or dof.bound == LAW):
+            dof.bound = found
             changed = True
     return changed

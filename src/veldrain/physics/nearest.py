@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.outlines import support
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 

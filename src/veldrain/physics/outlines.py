@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import BOX, CAPSULE, CONE, CYLINDER, ELLIPSOID, HULL, MESH, PLANE, SPHERE
 from veldrain.physics.spatial import add, dot, put, triple, turned, turned_back
 

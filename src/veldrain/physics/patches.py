@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple
 
 # m: so far outside of a face counts as on it. Where the sides of two faces coincide, the points where they cross

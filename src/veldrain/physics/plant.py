@@ -29,7 +29,7 @@ NO_MOTOR, EFFORT, VELOCITY, POSITION = 0, 1, 2, 3
 # Rows of Plant.speeds.
 NOW, UNFORCED, NEW, SHIFT, PULL = 0, 1, 2, 3, 4
 # Why a step cannot be smooth; the largest number is told.
-ROUGH_NOT, ROUGH_PATH, ROUGH_STOP, ROUGH_FRICTION, ROUGH_LINKS, ROUGH_CONTACT = range(6)
+ROUGH_NOT, ROUGH_PATH, ROUGH_STOP, ROUGH_FRICTION, ROUGH_LINKS, ROUGH_CONTACT, ROUGH_AIR, ROUGH_SPEED = range(8)
 # How an advance ended.
 STATUS_FINE, STATUS_FULL, STATUS_NOT_FINITE = 0, 1, 2
 
@@ -80,11 +80,15 @@ NODE = _record(
     acc=6,  # acceleration
 )
 DOF = _record(
-    # coord −1: of a FREE or BALL node; saturated: sign of the limit the motor sits on; told: 1 once it was commanded.
-    "coord node mode saturated told",
+    # coord −1: of a FREE or BALL node; bound: which line the motor's effort is on, see ``motors``; told: 1 once it was
+    # commanded.
+    "coord node mode bound told",
     # inertia: reflected by the motor. spring, rest: of the joint's own spring. rub, stop: impulses of the joint's
     # friction and stop in the last step.
     "damping friction low high spring rest inertia stiffness gain limit command "
+    # pace, assist: velocity and effort given beside the command. held: the command as a lagging motor has it, and the
+    # share by which it follows in a step. stall, free_speed: of a DC motor.
+    "pace assist held follows top_speed stall free_speed play "
     "effort acceleration offset slope rub stop",
 )
 GEOM = _record(
@@ -110,6 +114,10 @@ FACE = _record(
 BRANCH = _record("first end skip", "", box=6)  # of a tree of boxes: faces of a leaf; where to go on without it
 PATCH = _record("", "", size=3, place=3, turn=(3, 3), surface=6)  # size: half edges
 PUSH = _record("node link until", "", force=3, torque=3, point=3)  # world axes; the point is in the node
+AIR = _record("", "density", wind=3)  # steady wind, world axes
+GUST = _record("", "rate phase", size=3)  # one wave of the wind: rad/s, rad, m/s along the world's axes
+# What the air does to a node: a rotor (dof of its joint), thrust along z; or drag (dof −1). It acts through a push.
+BLOWN = _record("push node dof", "thrust torque", place=3, turn=(3, 3), area=3)
 LOOP = _record(
     # What acts between points of two nodes (−1: the world); of a MIMIC node_a follows node_b. row: first row.
     "kind node_a node_b link_a link_b row rows",
@@ -191,7 +199,10 @@ class Plant(NamedTuple):
     script: Array  # (rows, 7) mass centre and quaternion of scripted roots, step by step
     patches: Records  # (P,)
     skipped: Ints  # (K,) keys of pairs that never touch, sorted
-    pushes: Records  # (16,)
+    pushes: Records  # (16 and one for each of what is blown,)
+    air: Records  # (1,) AIR
+    gusts: Records  # (waves,)
+    blown: Records  # (rotors and links with drag,)
     watch_sides: Ints  # (W, 2, G) 1: the shape belongs to that side of the watch
     watch_step: Ints  # (W,) step of the first touch since it was last cleared, −1: none
     order: Ints  # (G,) shapes by the low end of their box
@@ -219,7 +230,7 @@ class Plant(NamedTuple):
 
 
 # What decides what happens next: to copy these is to take a snapshot.
-STATE = ("counts", "dofs", "q", "speeds", "nodes", "pushes", "loops", "watch_step", "order", "kept")
+STATE = ("counts", "dofs", "q", "speeds", "nodes", "pushes", "air", "loops", "watch_step", "order", "kept")
 
 
 def with_room(plant: Plant, contacts: int, pairs: int, room: int) -> Plant:

@@ -11,11 +11,11 @@ from typing import Any
 import numba
 import numpy as np
 
+from veldrain.kernel import elsewhere, is_compiled
 from veldrain.model import Box, HeightField, World
 from veldrain.physics.collision import find_contacts
 from veldrain.physics.compiling import compile_world
 from veldrain.physics.engine import Engine
-from veldrain.physics.kernel import elsewhere, is_compiled
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.stepping import advance, build_rows, finish_step, solved_step
 from veldrain.pose import Pose

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import inlined, kernel
+from veldrain.kernel import inlined, kernel
 from veldrain.physics.plant import BOX, CONE, CYLINDER, ELLIPSOID
 from veldrain.physics.spatial import add, cross, dot, minus, scaled
 

@@ -7,7 +7,7 @@ M is the joint-space inertia including the terms of damping and motors (see ``tr
 
 from __future__ import annotations
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.spatial import cross, minus, put, scaled, triple, turned
 from veldrain.physics.trees import project, respond
 

@@ -15,11 +15,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.errors import unknown
+from veldrain.kernel import entry, inlined, kernel, vector_entry
 from veldrain.model import HeightField, Look, Mesh, Part, Shape
 from veldrain.physics import plant as p
 from veldrain.physics.fields import corner, meet_field
 from veldrain.physics.hierarchy import DEPTH, WIDE, Hierarchy, grown, refit
-from veldrain.physics.kernel import entry, inlined, kernel, vector_entry
 from veldrain.physics.kinds import code_of
 from veldrain.physics.plant import FIELD, MESH, PLANE
 from veldrain.physics.rays import meet, meet_three

@@ -7,18 +7,23 @@ led) the step is taken semi-implicitly instead, and the reason is noted.
 
 from __future__ import annotations
 
-from veldrain.physics.kernel import kernel
-from veldrain.physics.motors import motor_line
+import math
+
+from veldrain.kernel import kernel
+from veldrain.physics.motors import bound_at, line
 from veldrain.physics.plant import (
     BALL,
     FREE,
     NEW,
+    NO_MOTOR,
     NOW,
+    ROUGH_AIR,
     ROUGH_CONTACT,
     ROUGH_FRICTION,
     ROUGH_LINKS,
     ROUGH_NOT,
     ROUGH_PATH,
+    ROUGH_SPEED,
     ROUGH_STOP,
     UNFORCED,
 )
@@ -35,9 +40,13 @@ def roughness(a, count, h):
         return ROUGH_LINKS
     if len(a.script) > 0:
         return ROUGH_PATH
+    if len(a.blown) > 0:
+        return ROUGH_AIR
     v = a.speeds[NOW]
     for k in range(len(a.dofs)):
         dof = a.dofs[k]
+        if dof.mode != NO_MOTOR and dof.top_speed < math.inf:
+            return ROUGH_SPEED
         if dof.friction > 0.0:
             return ROUGH_FRICTION
         if dof.coord >= 0 and not dof.low < a.q[dof.coord] + 2.0 * h * v[k] < dof.high:
@@ -50,8 +59,10 @@ def set_efforts(dofs, q, v):
     """Efforts of motors, springs and damping at a state."""
     for k in range(len(dofs)):
         dof = dofs[k]
-        a, b = motor_line(dof, q, 0.0)
-        dof.effort = min(max(a - b * v[k], -dof.limit), dof.limit)
+        dof.effort = 0.0
+        if dof.mode != NO_MOTOR:
+            a, b = line(dof, bound_at(dof, q, v[k], 0.0), q, 0.0)
+            dof.effort = a - b * v[k]
         dof.offset = dof.effort - dof.damping * v[k]
         if dof.spring > 0.0:
             dof.offset += dof.spring * (dof.rest - q[dof.coord])

@@ -17,7 +17,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import NEW, PULL, SHIFT, UNFORCED
 from veldrain.physics.rows import (
     RECOVER_SPEED,

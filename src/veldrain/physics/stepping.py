@@ -9,14 +9,15 @@ from __future__ import annotations
 
 import math
 
+from veldrain.kernel import entry, kernel, shared
+from veldrain.physics.blowing import blow
 from veldrain.physics.collision import find_contacts, place_geoms
 from veldrain.physics.contact_rows import TOLERATED, build_contacts, keep_contacts, weaken_bounces
 from veldrain.physics.drift import aim_drift
 from veldrain.physics.effort import ease, is_due
 from veldrain.physics.joint_rows import build_joints, keep_joints
-from veldrain.physics.kernel import entry, kernel, shared
 from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
-from veldrain.physics.motors import check_motors, set_motors
+from veldrain.physics.motors import check_motors, follow_commands, set_motors
 from veldrain.physics.plant import (
     BALL,
     FREE,
@@ -261,6 +262,7 @@ def refresh(a):
 @shared
 def solved_step(a, count, h):
     """One semi-implicit step; a status, and the first velocity that is not finite."""
+    blow(a, count, h)
     if solve_step(a, count, h) != STATUS_FINE:
         return STATUS_FULL, 0
     broken = first_not_finite(a.speeds[NEW])
@@ -274,6 +276,7 @@ def solved_step(a, count, h):
 @kernel
 def end_step(a, count, h):
     """What every step ends with."""
+    follow_commands(a.dofs)
     count.step += 1
     tap_step(a, count, h)
     watch_touches(count, a.kept, a.watch_sides, a.watch_step)

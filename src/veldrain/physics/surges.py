@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import NEW, NOW
 from veldrain.physics.spatial import add, cross, dot, minus, norm, triple, turned
 from veldrain.physics.trees import point_velocity, spin_momentum

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import MESH, MIMIC, PLANE
 from veldrain.physics.spatial import add, cross, dot, minus, multiply, norm, put, scaled, triple, turned, turned_back
 from veldrain.physics.trees import point_velocity

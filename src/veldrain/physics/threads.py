@@ -18,7 +18,9 @@ def threads() -> int:
     said = os.environ.get(VARIABLE)
     if said and not (said.isascii() and said.isdigit() and 1 <= int(said) <= MOST):
         raise VeldrainError(f"'{said}' is no number of threads", where=VARIABLE, cure=f"give 1 to {MOST}, or unset it")
-    return int(said) if said else len(os.sched_getaffinity(0))
+    if said:
+        return int(said)
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
 @cache

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.plant import BALL, FREE, NOW, SLIDING, UNFORCED
 from veldrain.physics.spatial import (
     add,

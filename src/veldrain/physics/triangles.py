@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from veldrain.physics.kernel import kernel
+from veldrain.kernel import kernel
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple, turned, turned_back
 
 ON_SIDE = 1e-5  # share of a triangle's size within which a point counts as on its side

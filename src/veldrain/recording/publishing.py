@@ -126,13 +126,13 @@ class Publisher:
             stream = f"{samples.stream}/{name}" if name else samples.stream
             self.write(stream, Message(message.type, stamped(message.fields, stamp, frame)), stamp=reading.stamp)
 
-    def commands(self, stream: str, mode: Mapping[str, str], values: Mapping[str, float]) -> None:
-        """The commands that hold from now on: each in the field of its motor's mode, nan elsewhere."""
+    def commands(self, stream: str, told: Mapping[str, Mapping[str, float]]) -> None:
+        """The commands that hold from now on, by joint: nan where none is."""
         row = {
-            field: np.array([values[j] if mode[j] == field else np.nan for j in values])
+            field: np.array([told[joint].get(field, np.nan) for joint in told])
             for field in ("position", "velocity", "effort")
         }
-        fields = Fields(header=header(self._sim.stamp, ""), name=list(values), **row)
+        fields = Fields(header=header(self._sim.stamp, ""), name=list(told), **row)
         self.write(stream, Message("sensor_msgs/msg/JointState", fields))
 
     def contacts(self, felt: Felt) -> None:

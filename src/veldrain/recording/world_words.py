@@ -170,7 +170,7 @@ def same(value: Any, default: Any) -> bool:
 
 def model_words(model: Model, files: Files) -> Map:
     """A model, link by link."""
-    tables = ("links", "joints", "motors", "loops", "springs", "frames", "sensors")
+    tables = ("links", "joints", "motors", "loops", "springs", "rotors", "drag", "frames", "sensors")
     words: dict[str, Any] = {table: {} for table in tables}
     for name, link in model.links.items():
         body = link.mass_properties
@@ -185,6 +185,10 @@ def model_words(model: Model, files: Files) -> Map:
             words[table][name] = record_words(record, function, files)
     for name, motor in model.motors.items():
         words["motors"][name] = record_words(motor, Model.motor, files, ("joint",))
+    for name, rotor in model.rotors.items():
+        words["rotors"][name] = record_words(rotor, Model.rotor, files, ("joint",))
+    for name, drag in model.drags.items():
+        words["drag"][name] = record_words(drag, Model.drag, files, ("link",))
     for name, frame in model.frames.items():
         words["frames"][name] = {"on": frame.link} | ({"pose": pose_words(frame.pose)})
     for name, mounted in model.sensors.items():

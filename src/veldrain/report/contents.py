@@ -55,6 +55,10 @@ def contents_of(
     extra += [
         f"spring {x.name}: {x.stiffness:.4g} N/m between {x.link_a} and {x.link_b}" for x in model.springs.values()
     ]
+    extra += [
+        f"rotor on {x.joint}: thrust {x.thrust:.4g} N·s², torque {x.torque:.4g} N·m·s²" for x in model.rotors.values()
+    ]
+    extra += [f"drag areas of {x.link}: {', '.join(f'{a:.3g}' for a in x.area)} m²" for x in model.drags.values()]
     if model.apart:
         extra.append("no contact: " + ", ".join(f"{a} – {b}" for a, b in model.apart))
     return {
@@ -128,6 +132,11 @@ def _motor(motor: Motor, joint: Joint) -> str:
     says += [f"{motor.stiffness:.4g} {unit[0]}"] if motor.stiffness else []
     says += [f"{motor.damping:.4g} {unit[1]}"] if motor.damping else []
     says += [f"up to {motor.limit:.4g} {unit[2]}"] if math.isfinite(motor.limit) else []
+    pace = "m/s" if joint.is_linear else "rad/s"
+    says += [f"at most {motor.speed:.4g} {pace}"] if math.isfinite(motor.speed) else []
+    says += [f"stalls at {motor.stall:.4g} {unit[2]}, free at {motor.free_speed:.4g} {pace}"] if motor.stall else []
+    says += [f"gear play {joint.told(motor.play)}"] if motor.play else []
+    says += [f"lag {1e3 * motor.lag:.4g} ms"] if motor.lag else []
     says += [f"{motor.gear_ratio:g}:1"] if motor.gear_ratio != 1 else []
     return ", ".join(says)
 

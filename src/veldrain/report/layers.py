@@ -11,6 +11,7 @@ from veldrain.model import Mounted, Placed
 from veldrain.pose import Array, Pose
 from veldrain.report.canvas import INK, Canvas
 from veldrain.report.staging import Stage
+from veldrain.simulation import engine_of
 
 RED, GREEN, BLUE, VIOLET, TEAL, AMBER = "#c8323c", "#2c8a3c", "#2b5fb8", "#8a2f86", "#127a86", "#c47a00"
 INKS = (AMBER, TEAL, VIOLET, BLUE, GREEN, RED)
@@ -23,7 +24,7 @@ def _robots(stage: Stage) -> Iterator[tuple[str, Placed]]:
 
 
 def _pose(stage: Stage, path: str) -> Pose:
-    return stage.simulation.engine.pose(path)
+    return engine_of(stage.simulation).pose(path)
 
 
 def _sensors(stage: Stage) -> Iterator[tuple[str, Mounted, Pose]]:
@@ -102,7 +103,7 @@ def masses(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
 
 def contacts(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Points of contact, and the forces there."""
-    found = stage.simulation.engine.forces()
+    found = engine_of(stage.simulation).forces()
     strength = np.linalg.norm(found.force, axis=1)
     if not (strength > 0).any():
         cure = "a recording keeps none" if len(stage.times) else "let time pass first"
@@ -126,7 +127,7 @@ def beams(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
         colour = INKS[len(notes) % len(INKS)]
         every = max(1, math.ceil(len(sight.directions) / MOST_BEAMS))
         ways = np.ascontiguousarray(pose.rotation.apply(sight.directions[::every]))
-        scene = stage.simulation.engine.scene_of(sight.sees)
+        scene = engine_of(stage.simulation).scene_of(sight.sees)
         met = scene.cast(np.tile(pose.position, (len(ways), 1)), ways, sight.max_range)[0]
         ends = pose.position + np.where(np.isfinite(met), met, min(sight.max_range, 4 * size))[:, None] * ways
         for end, hit in zip(ends, np.isfinite(met), strict=True):
@@ -169,7 +170,7 @@ def trails(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
 
 def things(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Names of robots, bodies and obstacles; of what is called a/b only a, of what is strewn about one."""
-    engine, world = stage.simulation.engine, stage.simulation.world
+    engine, world = engine_of(stage.simulation), stage.simulation.world
     places: dict[str, list[Array]] = {}
     for path in (*world.placed, *world.bodies, *world.obstacles):
         scene = engine.scene

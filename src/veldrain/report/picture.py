@@ -23,6 +23,7 @@ from veldrain.report.viewpoint import SIDES, Viewpoint, corners_of, looking
 from veldrain.sensing.camera import Camera
 from veldrain.sensing.painting import Painter, developed
 from veldrain.sheet import Made, Maybe, Names, Row, Sheet, Text
+from veldrain.simulation import engine_of
 from veldrain.units import Quantity, quantity
 
 COLLISION = "collision"
@@ -176,7 +177,7 @@ def _panel(
     """One picture and what it shows."""
     if word != "around" and word not in SIDES:
         return _through(stage, word, size, has_title)
-    scene = stage.simulation.engine.scene
+    scene = engine_of(stage.simulation).scene
     painter = Painter(scene, _daylight(0.0), _looks(scene))
     view = looking(scene, painter, size, eye, at, None if word == "around" else word)
     painter = Painter(scene, _daylight(math.atan2(*view.axes[1::-1, 0]) + math.radians(140)), _looks(scene))
@@ -255,7 +256,7 @@ def _lines(points: Array, mask: Array, gap: float) -> NDArray[np.float32]:
 
 def _with_shells(stage: Stage, view: Viewpoint, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """The picture with the collision shapes over it, half transparent."""
-    scene = stage.simulation.engine.touchable
+    scene = engine_of(stage.simulation).touchable
     scene.follow()
     looks = [Look(SHELL)] * len(scene.sights)
     camera = view.camera
@@ -305,7 +306,7 @@ def _seen(scene: Any) -> str:
 
 def _mark_size(stage: Stage, span: float) -> float:
     """How large axes and arrows are drawn, m: a fifth of the smallest robot, not too small for the picture."""
-    scene = stage.simulation.engine.scene
+    scene = engine_of(stage.simulation).scene
     sizes = []
     for robot in stage.simulation.world.placed:
         rows = [k for k, n in enumerate(scene.names) if n.startswith(f"{robot}/")]
@@ -365,7 +366,7 @@ def movie(
 
 def _standing_eye(stage: Stage, size: tuple[int, int]) -> list[float]:
     """One eye for all pictures, so that nothing jumps."""
-    scene = stage.simulation.engine.scene
+    scene = engine_of(stage.simulation).scene
     return list(looking(scene, Painter(scene, _daylight(0.0), _looks(scene)), size).eye)
 
 

@@ -17,7 +17,7 @@ from veldrain.model.volumes import bounds
 from veldrain.pose import Array, Pose
 from veldrain.recording import Recording
 from veldrain.recording.frames import FrameHistory
-from veldrain.simulation import Simulation
+from veldrain.simulation import Simulation, engine_of
 
 
 @dataclass
@@ -45,12 +45,12 @@ class Stage:
         """Set the scene as it was at the recorded time that is nearest."""
         if self.history:
             self.now = float(self.times[np.abs(self.times - time).argmin()])
-            engine = self.simulation.engine
+            engine = engine_of(self.simulation)
             engine.show(self.history.at(self.now), round(self.now / engine.step))
 
     def trails(self) -> dict[str, Array]:
         """Where robots and bodies that move freely have been up to now, (n, 3), by name."""
-        engine, found = self.simulation.engine, {}
+        engine, found = engine_of(self.simulation), {}
         if self.history:
             for name, robot in engine.compiled.robots.items():
                 if engine.place_of(name).node >= 0 and robot.root in self.history.names:
@@ -125,8 +125,8 @@ def _of_recording(recording: Recording, time: float | None, world: str | Path | 
     history = recording.frames
     step = float(recording.metadata.get("step", 1e-3))
     simulation = Simulation(load_world(world if world is not None else recording), step)
-    known = {name for name in history.names if name in simulation.engine.compiled.links}
-    moved = {name for name, place in simulation.engine.compiled.links.items() if place.node >= 0}
+    known = {name for name in history.names if name in engine_of(simulation).compiled.links}
+    moved = {name for name, place in engine_of(simulation).compiled.links.items() if place.node >= 0}
     if not moved <= known:
         missing = ", ".join(sorted(moved - known)[:3])
         raise VeldrainError(

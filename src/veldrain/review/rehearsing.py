@@ -16,7 +16,7 @@ from veldrain.scenario import Scenario
 from veldrain.scenario.conditions import Watching
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
-from veldrain.simulation import Simulation
+from veldrain.simulation import Simulation, engine_of
 from veldrain.study import Study
 from veldrain.study.metrics import look_at_metric
 from veldrain.study.starts import bad_starts
@@ -50,8 +50,8 @@ def sensors_that_cannot_begin(world: World, step: float) -> Iterator[Finding]:
         for mounted in placed.model.sensors.values():
             path = f"{robot}/{mounted.name}"
             try:
-                with bench.engine.taps.aside():
-                    Samples(bench, bench.engine.compiled.robots[robot], mounted)
+                with engine_of(bench).taps.aside():
+                    Samples(bench, engine_of(bench), engine_of(bench).compiled.robots[robot], mounted)
             except VeldrainError as error:
                 if "whole number of steps" in error.problem:
                     continue  # a rule of its own says so

@@ -21,7 +21,7 @@ import numpy as np
 from veldrain.errors import checked_title, told_at
 from veldrain.model.knobs import Knob, sheet_knobs
 from veldrain.sheet import Made, Maybe, Number, Row, Sheet, Text
-from veldrain.simulation import Simulation
+from veldrain.simulation import Simulation, engine_of
 
 
 class Trial(Protocol):
@@ -71,11 +71,11 @@ class Push(Action):
 
     def bind(self, trial: Trial) -> Callable[[], None]:
         sim = trial.simulation
-        sim.engine.pushed(self.link)
+        engine_of(sim).pushed(self.link)
         with told_at(f"push '{self.name}'"):
             steps = sim.steps_of(self.lasting, "lasting")
         force, torque, at = (np.array(row) for row in (self.force, self.torque, self.at))
-        return lambda: sim.engine.push(self.link, force, torque, at, sim.engine.steps + steps)
+        return lambda: engine_of(sim).push(self.link, force, torque, at, engine_of(sim).steps + steps)
 
     @staticmethod
     def knobs(path: str, get: Callable[[], Any], put: Callable[[Any], None]) -> Iterator[Knob]:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, overload
 
 from veldrain.errors import VeldrainError
-from veldrain.simulation import Simulation
+from veldrain.simulation import Simulation, engine_of
 from veldrain.units import Quantity, quantity
 
 Pair = tuple[str, str]
@@ -116,7 +116,7 @@ class Touching(Condition, word="touching"):
         return {self.pair}
 
     def bind(self, look: Watching) -> Callable[[], bool]:
-        reason = look.simulation.engine.never_touch(*self.pair)
+        reason = engine_of(look.simulation).never_touch(*self.pair)
         if reason:
             raise VeldrainError(
                 f"touching {self.pair[0]} and {self.pair[1]} can never be seen: {reason}",
@@ -179,7 +179,7 @@ class Distance(Measure, word="distance"):
     b: str
 
     def bind(self, simulation: Simulation) -> Callable[[], float]:
-        engine = simulation.engine
+        engine = engine_of(simulation)
         a, b = engine.place_of(self.a), engine.place_of(self.b)
         return lambda: math.dist(engine.position(a), engine.position(b))
 
@@ -192,7 +192,7 @@ class Clearance(Measure, word="clearance"):
     b: str
 
     def bind(self, simulation: Simulation) -> Callable[[], float]:
-        engine = simulation.engine
+        engine = engine_of(simulation)
         a, b = engine.geoms_of(self.a), engine.geoms_of(self.b)
         return lambda: engine.clearance(a, b)
 

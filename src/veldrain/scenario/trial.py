@@ -158,7 +158,7 @@ class Trial:
             publisher.event("")
         elif any(stream == f"{driver.robot}/commands" for driver in self.drivers):
             robot = stream.rpartition("/")[0]
-            publisher.commands(stream, *self.simulation[robot].commands())
+            publisher.commands(stream, self.simulation[robot].commands())
         return Recording(recorder.finish({})) if recorder.has_begun else None
 
     def run(self) -> dict[str, Any]:

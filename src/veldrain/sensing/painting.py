@@ -13,10 +13,10 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from veldrain.kernel import entry, inlined, kernel, vector_entry
 from veldrain.model import Box, Look, Mesh, Surroundings, World
 from veldrain.model.colours import rgba
 from veldrain.physics.engine import Engine
-from veldrain.physics.kernel import entry, inlined, kernel, vector_entry
 from veldrain.physics.plant import BOX, MESH, PLANE
 from veldrain.physics.scene import Scene, trace
 from veldrain.physics.spatial import add, dot, minus, put, scaled, triple, turned, turned_back

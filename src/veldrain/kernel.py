@@ -31,14 +31,18 @@ F = TypeVar("F", bound=Callable[..., Any])
 _OPTIONS: dict[str, Any] = {"error_model": "numpy", "fastmath": {"contract", "reassoc"}, "nogil": True, "_nrt": False}
 
 
+# What is compiled anew together; kernels of different rooms never call each other.
+ROOMS = {"engine": ("physics", "sensing"), "motion": ("motion",)}
+
+
 @cache
-def cache_folder() -> Path:
-    """Where the compiled kernels of this installation are kept, by Numba version and kernel sources."""
-    package = Path(__file__).resolve().parent.parent
+def cache_folder(room: str = "engine") -> Path:
+    """Where the compiled kernels of this installation are kept, by Numba version and the sources of a room."""
+    package = Path(__file__).resolve().parent
     digest = hashlib.sha256(f"{numba.__version__} {package}".encode())
-    for source in sorted([*package.glob("physics/*.py"), *package.glob("sensing/*.py")]):
+    for source in sorted(path for folder in ROOMS[room] for path in package.glob(f"{folder}/*.py")):
         content = source.read_bytes()
-        if b"physics.kernel import" in content:
+        if b"veldrain.kernel import" in content:
             # Numba itself goes by a file's place and time, so these count as well as what is in it.
             digest.update(f"{source.stat().st_mtime_ns}".encode() + content)
     return Path(platformdirs.user_cache_dir("veldrain")) / "kernels" / digest.hexdigest()[:16]
@@ -46,7 +50,7 @@ def cache_folder() -> Path:
 
 def is_compiled(name: str = "") -> bool:
     """True where an earlier run has left compiled kernels (of a module and function, such as ``painting.paint``)."""
-    return any(cache_folder().rglob(f"{name}*.nbc"))
+    return any(any(cache_folder(room).rglob(f"{name}*.nbc")) for room in ROOMS)
 
 
 def kernel(function: F) -> F:
@@ -100,7 +104,8 @@ def entry(function: F, has_vectors: bool = False, **options: Any) -> F:
 
     Most have nothing for LLVM's vectorisers, which take a third of the time to compile to find that out.
     """
-    with _settings(CACHE_DIR=str(cache_folder())):  # read when the cache of this one function is set up
+    room = "motion" if ".motion." in function.__module__ else "engine"
+    with _settings(CACHE_DIR=str(cache_folder(room))):  # read when the cache of this one function is set up
         dispatcher: Any = njit(cache=True, no_cfunc_wrapper=True, **options, **_OPTIONS)(function)
     compile_it = dispatcher.compile
 
