@@ -18,7 +18,7 @@ demo: $(VENV)/runs
 	$(BIN)/veldrain demo
 
 test: $(VENV)/develops
-	$(BIN)/python -m unittest discover --start-directory tests --top-level-directory .
+	$(BIN)/python scripts/test
 
 lint: $(VENV)/develops
 	$(BIN)/ruff check .

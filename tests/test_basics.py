@@ -227,21 +227,23 @@ class Import(unittest.TestCase):
             vd.Hinge  # noqa: B018
 
 
-def load_tests(loader: unittest.TestLoader, tests: unittest.TestSuite, pattern: str | None) -> unittest.TestSuite:
-    """The examples in the docstrings are tests."""
-    start, demo = Path.cwd(), Path(veldrain.demo.__path__[0])
-    names = {name: getattr(vd, name) for name in vd.__all__} | {"np": np}
-    names |= {"world": vd.load_world(demo / "culvert.world.yaml")}
-    names |= {"scenario": vd.load_scenario(demo / "culvert.scenario.yaml")}
-    for module in pkgutil.walk_packages(vd.__path__, "veldrain."):
-        if "__main__" not in module.name:
-            found = importlib.import_module(module.name)
-            tests.addTests(
-                doctest.DocTestSuite(
-                    found, extraglobs=names, setUp=lambda _: os.chdir(demo), tearDown=lambda _: os.chdir(start)
-                )
-            )
-    return tests
+class Docstrings(unittest.TestCase):
+    def test_examples(self) -> None:
+        """The examples in the docstrings are tests."""
+        demo = Path(veldrain.demo.__path__[0])
+        names = {name: getattr(vd, name) for name in vd.__all__} | {"np": np}
+        names |= {"world": vd.load_world(demo / "culvert.world.yaml")}
+        names |= {"scenario": vd.load_scenario(demo / "culvert.scenario.yaml")}
+        self.addCleanup(os.chdir, Path.cwd())
+        os.chdir(demo)
+        for module in pkgutil.walk_packages(vd.__path__, "veldrain."):
+            if "__main__" not in module.name:
+                for example in doctest.DocTestFinder().find(importlib.import_module(module.name), extraglobs=names):
+                    if example.examples:
+                        with self.subTest(example.name):
+                            told: list[str] = []
+                            doctest.DocTestRunner().run(example, out=told.append)
+                            self.assertEqual("".join(told), "")
 
 
 if __name__ == "__main__":

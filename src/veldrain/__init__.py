@@ -21,9 +21,13 @@ _WHERE = {
         "TrueRelative Ultrasonic"
     ),
     "veldrain.simulation": "Simulation",
-    "veldrain.control": "CentreLine Controller try_controller",
+    "veldrain.motion": "Chain Trajectory",
+    "veldrain.control": (
+        "AckermannDrive CentreLine Controller DifferentialDrive FollowTrajectory Inputs OmniDrive Play Script "
+        "SkidSteer try_controller"
+    ),
     "veldrain.recording": "Recording Sink",
-    "veldrain.scenario": "Action Condition Finish Push Scenario Trial clearance distance run touching",
+    "veldrain.scenario": "Action Condition Finish Push Scenario Tell Trial clearance distance run touching",
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_robot save_robot",
     "veldrain.review": "Finding check",
@@ -35,8 +39,16 @@ _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names
 __all__ = list(_MODULE_OF)
 
 if TYPE_CHECKING:
+    from veldrain.control import AckermannDrive as AckermannDrive
     from veldrain.control import CentreLine as CentreLine
     from veldrain.control import Controller as Controller
+    from veldrain.control import DifferentialDrive as DifferentialDrive
+    from veldrain.control import FollowTrajectory as FollowTrajectory
+    from veldrain.control import Inputs as Inputs
+    from veldrain.control import OmniDrive as OmniDrive
+    from veldrain.control import Play as Play
+    from veldrain.control import Script as Script
+    from veldrain.control import SkidSteer as SkidSteer
     from veldrain.control import try_controller as try_controller
     from veldrain.documents import load_scenario as load_scenario
     from veldrain.documents import load_study as load_study
@@ -72,6 +84,8 @@ if TYPE_CHECKING:
     from veldrain.model import Surface as Surface
     from veldrain.model import Wall as Wall
     from veldrain.model import World as World
+    from veldrain.motion import Chain as Chain
+    from veldrain.motion import Trajectory as Trajectory
     from veldrain.pose import Pose as Pose
     from veldrain.recording import Recording as Recording
     from veldrain.recording import Sink as Sink
@@ -83,6 +97,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import Finish as Finish
     from veldrain.scenario import Push as Push
     from veldrain.scenario import Scenario as Scenario
+    from veldrain.scenario import Tell as Tell
     from veldrain.scenario import Trial as Trial
     from veldrain.scenario import clearance as clearance
     from veldrain.scenario import distance as distance

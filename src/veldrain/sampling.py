@@ -318,6 +318,10 @@ class Samples:
         with told_at(self.stream):
             return mount, self.sensor.start(mount, randomness.stream(seed, self.stream))
 
+    def measured_joints(self) -> tuple[str, ...]:
+        """The joints whose positions its readings hold, in their order."""
+        return self.sensor.encodes(tuple(self._robot.joints))
+
     def measured(self) -> Any:
         """What the sensor would measure now, beside its own course: as if it had just been switched on."""
         data = None

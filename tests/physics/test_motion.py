@@ -161,7 +161,7 @@ class Motors(unittest.TestCase):
         sim = self.drum("velocity", damping=1)
         for words, command in (
             ("a command of effort to a motor in velocity mode", {"effort": 1}),
-            ("velocity and position", {"velocity": 1, "position": 1}),
+            ("position and velocity", {"velocity": 1, "position": 1}),
             ("a command of nothing", {}),
             ("'3 m' is not an angular speed", {"velocity": "3 m"}),
             ("is not a number", {"velocity": math.nan}),

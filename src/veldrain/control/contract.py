@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import math
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any, Protocol, runtime_checkable
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Model
+from veldrain.model.pieces import Motor
+from veldrain.motion.chains import Chain, fixed_or_chain
+from veldrain.pose import Pose
 from veldrain.sampling import Reading, Samples
 from veldrain.units import Quantity, quantity
 
@@ -19,9 +23,11 @@ class Controller(Protocol):
     If it wants, it also has
 
     - ``inputs``, a dictionary of kinds of quantity by name: what it can be told while it runs, read as
-      ``self.inputs.forward`` (0 until it is told);
-    - ``start(body, random, log)``, called once before the first update: ``body`` knows the robot's model, ``random`` is
-      a random stream of the controller's own, and ``log("gap", 0.3)`` makes a recorded stream ``<robot>/gap``.
+      ``self.inputs.forward`` (0 until it is told); ``self.inputs.told`` is when that was last (s; None: not yet);
+    - ``start(body, random, log)``, called once before the first update: ``body`` knows the robot's model and tells its
+      other controllers, ``random`` is a random stream of the controller's own, and ``log("gap", 0.3)`` makes a recorded
+      stream ``<robot>/gap`` (a ``Message`` instead of a number is recorded as it is);
+    - ``joints``, the names of the joints that it commands: two controllers of one motor are then told at the start.
 
     Several controllers may drive one robot, each with its own motors.
 
@@ -36,23 +42,65 @@ class Controller(Protocol):
 
 
 class Body:
-    """What a controller is told of its robot: its name and its model (links, joints, motors, mounts)."""
+    """What a controller is told of its robot: its model (links, joints, motors, mounts), and its other controllers.
 
-    def __init__(self, robot: str, model: Model) -> None:
-        self.robot, self.model = robot, model
+    Attributes:
+        robot: name of the robot.
+        model: its model.
+    """
 
-    def __deepcopy__(self, memo: object) -> Body:
-        return self  # never changed
+    def __init__(self, robot: str, model: Model, tell: Callable[..., None] | None = None) -> None:
+        self.robot, self.model, self._tell = robot, model, tell
+
+    def tell(self, controller: str, **inputs: Quantity) -> None:
+        """Tell another controller of the same robot.
+
+        Raises:
+            VeldrainError: no such controller or input, or a value of another kind.
+        """
+        if self._tell is None:
+            raise VeldrainError(
+                f"there is no controller '{controller}' here",
+                where=self.robot,
+                cure="name it in the scenario's controllers",
+            )
+        self._tell(controller, **inputs)
+
+    def motor(self, joint: str, mode: str, who: str) -> Motor:
+        """The motor of a joint, if it is in the mode that a controller needs.
+
+        Raises:
+            VeldrainError: no such joint, no motor, or one in another mode.
+        """
+        where = f"{self.robot}/{joint}"
+        if joint not in self.model.coordinates():
+            raise unknown("joint", joint, self.model.coordinates(), f"{self.robot}: {who}")
+        motor = self.model.motors.get(joint)
+        if motor is None or motor.mode != mode:
+            has = f"its motor is in mode {motor.mode}" if motor else "it has no motor"
+            raise VeldrainError(
+                f"{who} needs a {mode} motor on it, and {has}", where=where, cure=f"give it one of mode '{mode}'"
+            )
+        return motor
+
+    def __deepcopy__(self, memo: dict[Any, Any]) -> Body:
+        return memo.get("body", self)  # type: ignore[no-any-return]  # a copy tells those of its own trial
 
 
-class Inputs:
-    """What a controller can be told while it runs, in SI units: 0 until it is told."""
+class InputValues:
+    """What a controller can be told while it runs, in SI units: 0 until it is told.
+
+    Attributes:
+        told: when that was last, s; None: not yet.
+    """
+
+    told: float | None
 
     def __init__(self, kinds: Mapping[str, str], where: str) -> None:
-        vars(self).update(dict.fromkeys(kinds, 0.0), _kinds=dict(kinds), _where=where)
+        vars(self).update(dict.fromkeys(kinds, 0.0), _kinds=dict(kinds), _where=where, told=None)
 
-    def tell(self, **values: Quantity) -> None:
-        """Set inputs.
+    def tell(self, now: float | None = None, /, **values: Quantity) -> None:
+        """Set inputs, at a time in s.
 
         Raises:
             VeldrainError: no such input, or a value of another kind.
@@ -60,7 +108,22 @@ class Inputs:
         for name, value in values.items():
             if name not in self._kinds:
                 raise unknown("input", name, self._kinds, self._where)
-            vars(self)[name] = quantity(value, self._kinds[name], f"{self._where}: {name}")
+            number = quantity(value, self._kinds[name], f"{self._where}: {name}")
+            if not math.isfinite(number):
+                raise VeldrainError(f"is told {number}", where=f"{self._where}: {name}", cure="tell a finite value")
+            vars(self)[name] = number
+        if now is not None:
+            vars(self)["told"] = now
+
+    @property
+    def values(self) -> dict[str, float]:
+        """All inputs as they are."""
+        return {name: vars(self)[name] for name in self._kinds}
+
+    @property
+    def kinds(self) -> dict[str, str]:
+        """Kinds of quantity by input."""
+        return dict(self._kinds)
 
     def __getattr__(self, name: str) -> Any:
         if name.startswith("_"):
@@ -109,6 +172,14 @@ class MotorHandle:
             )
         self._robot.command(self._joint, **{quantity: value})
 
+    def command(self, **values: Any) -> None:
+        """Command several quantities at once: ``command(position=…, velocity=…, effort=…)``."""
+        for word in ("position", "velocity", "effort"):
+            if values.get(word) is not None:
+                setattr(self, word, values.pop(word))
+        if unknown_ones := [name for name, value in values.items() if value is not None]:
+            raise unknown("command", unknown_ones[0], ("position", "velocity", "effort"), self._robot.name)
+
 
 class Motors(Mapping[str, MotorHandle]):
     """The motors of one robot by the names of their joints."""
@@ -137,8 +208,9 @@ class Motors(Mapping[str, MotorHandle]):
 class Senses(Mapping[str, "Reading | None"]):
     """The newest readings that have reached a controller, by sensor name; truth only where it is granted."""
 
-    def __init__(self, robot: str, samples: Mapping[str, Samples], granted: bool) -> None:
-        self._robot, self._granted = robot, granted
+    def __init__(self, robot: str, samples: Mapping[str, Samples], granted: bool, model: Model | None = None) -> None:
+        self._robot, self._granted, self._model = robot, granted, model or Model(robot)
+        self._chains: dict[tuple[str, str], tuple[Chain | Pose, list[tuple[str, int]]]] = {}
         self._samples = {
             stream.removeprefix(f"{robot}/"): s for stream, s in samples.items() if stream.startswith(f"{robot}/")
         }
@@ -151,6 +223,47 @@ class Senses(Mapping[str, "Reading | None"]):
         """The senses as they are at a step."""
         self._step = step
         return self
+
+    def between(self, a: str, b: str) -> Pose:
+        """Pose of a link, frame, sensor or optical frame (``camera/optical``) in another, both of this robot.
+
+        It comes from the model at the joint positions that encoders measured last: never from the truth.
+
+        Raises:
+            VeldrainError: no such frame, a joint between the two without an encoder, or no reading of it yet.
+
+        >>> senses.between("tool", "camera/optical")  # doctest: +SKIP
+        """
+        if (a, b) not in self._chains:
+            found = fixed_or_chain(self._model, a, b)
+            joints = found.joints if isinstance(found, Chain) else ()
+            self._chains[a, b] = found, [self._encoder_of(joint, a, b) for joint in joints]
+        chain, encoders = self._chains[a, b]
+        if isinstance(chain, Pose):
+            return chain
+        q = []
+        for sensor, at in encoders:
+            reading = self._samples[sensor].arrived(self._step)
+            if reading is None:
+                raise VeldrainError(
+                    f"'{sensor}' has not measured yet",
+                    where=f"{self._robot}: between",
+                    cure="wait for its first reading",
+                )
+            q.append(reading.data.position[at])
+        return chain.forward(q)  # type: ignore[no-any-return]
+
+    def _encoder_of(self, joint: str, a: str, b: str) -> tuple[str, int]:
+        """The encoders that measure a joint, and its place in their reading."""
+        for name, samples in self._samples.items():
+            names = samples.measured_joints()
+            if joint in names:
+                return name, names.index(joint)
+        raise VeldrainError(
+            f"no encoder measures joint '{joint}' between '{a}' and '{b}'",
+            where=f"{self._robot}: between",
+            cure=f"mount Encoders(['{joint}'])",
+        )
 
     def __getitem__(self, sensor: str) -> Reading | None:
         if sensor not in self._samples:

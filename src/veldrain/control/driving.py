@@ -8,12 +8,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from veldrain import randomness
-from veldrain.control.contract import Body, Controller, Inputs, Motors, Senses
+from veldrain.control.contract import Body, Controller, InputValues, Motors, Senses
 from veldrain.control.loading import fresh
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Fields, Message
 from veldrain.recording.publishing import Publisher
 from veldrain.simulation import Simulation
+from veldrain.units import Quantity
 
 
 class Log:
@@ -22,9 +23,9 @@ class Log:
     def __init__(self, robot: str, publisher: Publisher) -> None:
         self._robot, self._publisher = robot, publisher
 
-    def __call__(self, name: str, value: float) -> None:
-        fields = Fields(data=float(value))
-        self._publisher.write(f"{self._robot}/{name}", Message("std_msgs/msg/Float64", fields))
+    def __call__(self, name: str, value: float | Message) -> None:
+        message = value if isinstance(value, Message) else Message("std_msgs/msg/Float64", Fields(data=float(value)))
+        self._publisher.write(f"{self._robot}/{name}", message)
 
     def __deepcopy__(self, memo: dict[Any, Any]) -> Log:
         return memo.get("log", self)  # type: ignore[no-any-return]  # a copy logs where its trial does
@@ -52,6 +53,7 @@ class Driver:
         controller: the controller, or its name.
         granted: True where it may read truth sensors.
         owners: which controller has commanded each motor of the robot so far, shared by all of its controllers.
+        others: the robot's controllers by name, shared by all of them; it adds itself.
     """
 
     def __init__(
@@ -62,6 +64,7 @@ class Driver:
         controller: Any,
         granted: bool,
         owners: dict[str, str],
+        others: dict[str, Driver],
         publisher: Publisher,
     ) -> None:
         if robot not in simulation.world.placed:
@@ -73,15 +76,73 @@ class Driver:
         self.due = simulation.steps
         model = simulation.world.placed[robot].model
         self.motors = Motors(simulation[robot], list(model.motors), name or robot, owners)
-        self.senses = Senses(robot, simulation.streams, granted)
+        self.senses = Senses(robot, simulation.streams, granted, model)
         self.log = Log(robot, publisher)
+        others[name] = self
+        self.body = Body(robot, model, lambda other, **inputs: self._other(others, other).tell(**inputs))
+        own = getattr(self.controller, "joints", ())
+        for joint in own if isinstance(own, tuple | list) else ():
+            if joint in model.motors and owners.setdefault(joint, name or robot) != (name or robot):
+                raise VeldrainError(
+                    f"is commanded by two controllers, '{owners[joint]}' and '{name or robot}'",
+                    where=f"{robot}/{joint}",
+                    cure="let one of them command it",
+                )
         kinds = vars(type(self.controller)).get("inputs", getattr(type(self.controller), "inputs", None))
         if isinstance(kinds, Mapping):
-            self.controller.inputs = Inputs(kinds, self.title)  # type: ignore[attr-defined]
+            self.controller.inputs = InputValues(kinds, self.title)  # type: ignore[attr-defined]
         start = getattr(self.controller, "start", None)
         if callable(start):
             random = randomness.stream(simulation.seed, f"{robot}/controller{f'/{name}' if name else ''}")
-            self._guarded(lambda: start(Body(robot, model), random, self.log))
+            try:
+                start(self.body, random, self.log)
+            except VeldrainError as error:
+                raise VeldrainError(error.problem, where=error.where or self.title, cure=error.cure) from error
+            except Exception as error:
+                raise ControllerFailedError(
+                    f"the {self.title} raised at its start: {type(error).__name__}: {error}"
+                ) from error
+
+    def _other(self, others: Mapping[str, Driver], name: str) -> Driver:
+        if name not in others or others[name] is self:
+            raise unknown("other controller", name, [n for n in others if others[n] is not self], self.title)
+        return others[name]
+
+    @property
+    def inputs(self) -> InputValues:
+        """What it can be told; nothing for a controller without inputs."""
+        found = getattr(self.controller, "inputs", None)
+        return found if isinstance(found, InputValues) else InputValues({}, self.title)
+
+    def tell(self, **inputs: Quantity) -> None:
+        """Tell it, and publish what it was told.
+
+        Raises:
+            VeldrainError: no such input, or a value of another kind.
+        """
+        self.inputs.tell(self._sim.time, **inputs)
+        values = self.inputs.values
+        if self.input_streams() == [self._input_stream]:
+            linear = Fields(x=values["forward"], y=values.get("sideways", 0.0), z=0.0)
+            angular = Fields(x=0.0, y=0.0, z=values.get("turning", 0.0))
+            self._publisher.write(
+                self._input_stream, Message("geometry_msgs/msg/Twist", Fields(linear=linear, angular=angular))
+            )
+            return
+        for name in inputs:
+            message = Message("std_msgs/msg/Float64", Fields(data=float(values[name])))
+            self._publisher.write(f"{self._input_stream}/{name}", message)
+
+    @property
+    def _input_stream(self) -> str:
+        return "/".join(part for part in (self.robot, self.name, "inputs") if part)
+
+    def input_streams(self) -> list[str]:
+        """Names of the streams of what it is told: one Twist for a motion, else a number each."""
+        kinds = self.inputs.kinds
+        if "forward" in kinds and set(kinds) <= {"forward", "sideways", "turning"}:
+            return [self._input_stream]
+        return [f"{self._input_stream}/{name}" for name in kinds]
 
     def tick(self) -> None:
         """Let the controller update, and publish its commands."""
@@ -111,5 +172,5 @@ class Driver:
 
     def restore(self, state: DriverState) -> None:
         """Go back to a copy."""
-        mine: Any = {"log": self.log, "motors": self.motors, "senses": self.senses}
+        mine: Any = {"body": self.body, "log": self.log, "motors": self.motors, "senses": self.senses}
         self.controller, self.due = copy.deepcopy(state.controller, mine), state.due

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from veldrain.control.contract import Body, Inputs, MotorHandle
+from veldrain.control.contract import Body, InputValues, MotorHandle
 from veldrain.control.loading import fresh
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
@@ -83,9 +83,9 @@ def try_controller(
     made, taken = fresh(controller, "controller"), _Taken()
     kinds = getattr(type(made), "inputs", None)
     if isinstance(kinds, Mapping):
-        made.inputs = Inputs(kinds, "controller")  # type: ignore[attr-defined]
+        made.inputs = InputValues(kinds, "controller")  # type: ignore[attr-defined]
     if inputs:
-        getattr(made, "inputs", Inputs({}, "controller")).tell(**inputs)
+        getattr(made, "inputs", InputValues({}, "controller")).tell(**inputs)
     if hasattr(made, "start"):
         made.start(Body("robot", model or Model("robot")), np.random.default_rng(seed), lambda name, value: None)
     ticks = [readings] if isinstance(readings, Mapping) else list(readings)

@@ -232,6 +232,10 @@ class Sensor(Sheet):
         """The frame that its messages are in."""
         return f"{stream}/optical" if self.optical else stream
 
+    def encodes(self, joints: Sequence[str]) -> tuple[str, ...]:
+        """Which joints of a robot its readings have in ``position``, in their order; () for most sensors."""
+        return ()
+
     def age(self, reading: Any) -> float:
         """Time from the first beam or row of a reading to its stamp, s."""
         return 0.0

@@ -585,7 +585,7 @@ class Structure:
         Raises:
             VeldrainError: no such link, an area below zero.
 
-        >>> Model("m").link("a", mass=1).drag("a", ("2 dm^2", 0.02, 0.05)).drags["a"].area
+        >>> Model("m").link("a", mass=1).drag("a", (0.02, 0.02, "500 cm^2")).drags["a"].area
         (0.02, 0.02, 0.05)
         """
         where = f"{self.name}/{link}"

@@ -25,6 +25,10 @@ SINGULAR = 1e-3  # least singular value, below which an answer is called singula
 NO_AXIS = np.zeros(3)
 
 
+class NothingMovesError(VeldrainError):
+    """Two places are fixed to each other."""
+
+
 @dataclass(frozen=True)
 class Reached:
     """What inverse kinematics found.
@@ -105,7 +109,7 @@ class Chain:
     def _cut_into(self, pieces: list[_Piece], base: str, start: Pose, end: Pose) -> None:
         moving = [p for p in pieces if p.joint.kind != "fixed"]
         if not moving:
-            raise VeldrainError(
+            raise NothingMovesError(
                 f"no joint moves '{self.tip}' against '{self.base}'",
                 where=self.model.name,
                 cure="name a tip and a base with a joint between them",
@@ -121,7 +125,9 @@ class Chain:
                 )
         # All joints of the way are share @ q + offset of those that lead.
         self._share, self._offset = np.zeros((len(moving), len(self.joints))), np.zeros(len(moving))
-        poses, axes, pose = [], [], start
+        poses: list[Pose] = []
+        axes: list[Array] = []
+        pose = start
         for piece in pieces:
             joint, sign = piece.joint, -1.0 if piece.is_back else 1.0
             if not piece.is_back:
@@ -202,7 +208,7 @@ class Chain:
         return Pose.of(points[0], axes[0]) if rows.ndim == 1 else (points, axes)
 
     def jacobian(self, q: ArrayLike) -> Array:
-        """Jacobian (6, n): velocity of the tip, then its spin, axes of the base, per joint velocity; (m, 6, n) for many."""
+        """Jacobian (6, n) of the tip: its velocity, then its spin, axes of the base; of many (m, 6, n)."""
         rows = self._row(q)
         every = self._all(rows)
         found = np.zeros((len(every), 6, every.shape[1]))
@@ -260,13 +266,12 @@ class Chain:
 
     @cached_property
     def length(self) -> float:
-        """Sum of the chain's lengths (m), slides at their longest: a pose farther from its first joint is out of reach."""
+        """Sum of the chain's lengths (m), slides at their longest: no pose farther from its first joint is in reach."""
         _, place, _, slides = self._arrays
-        reach = np.linalg.norm(place[1:], axis=1).sum()
-        far = np.maximum(
-            abs(self._share) @ np.where(np.isfinite(self.high), np.maximum(abs(self.low), abs(self.high)), 0), 0
-        )
-        return float(reach + (far * slides).sum())
+        links = np.linalg.norm(place[1:], axis=1).sum()
+        most = np.where(np.isfinite(self.high), np.maximum(abs(self.low), abs(self.high)), 0.0)
+        far = abs(self._share) @ most
+        return float(links + (far * slides).sum())
 
     def inverse(
         self,
@@ -388,6 +393,16 @@ class Chain:
         return f"Chain({self.base} to {self.tip}: {', '.join(self.joints)})"
 
 
+def fixed_or_chain(model: Model, tip: str, base: str) -> Pose | Chain:
+    """The chain between two links, frames or sensors; where no joint moves them, the pose of the tip in the base."""
+    try:
+        return Chain(model, tip, base)
+    except NothingMovesError:
+        poses = model.poses()
+        (one, inner), (other, outer) = _place(model, base), _place(model, tip)
+        return (poses[one] @ inner).inverse() @ poses[other] @ outer
+
+
 def _mm(length: float) -> str:
     return f"{length:.3g} m" if length >= 1 else f"{1e3 * length:.3g} mm"
 
@@ -418,6 +433,12 @@ def _place(model: Model, name: str) -> tuple[str, Pose]:
         return name, Pose()
     if name in model.frames:
         return model.frames[name].link, model.frames[name].pose
-    if name in model.sensors:
-        return model.sensors[name].link, model.sensors[name].pose
+    sensor, _, inner = name.rpartition("/") if name.endswith("/optical") else (name, "", "")
+    if sensor in model.sensors:
+        mounted = model.sensors[sensor]
+        optical = mounted.sensor.optical
+        if not inner:
+            return mounted.link, mounted.pose
+        if optical is not None:
+            return mounted.link, mounted.pose @ optical
     raise unknown("link, frame or sensor", name, [*model.links, *model.frames, *model.sensors], model.name)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
@@ -120,7 +121,7 @@ class Trajectory:
             raise VeldrainError(f"a blend of {blend}", where=where, cure="give 0 or more")
         if blend and len(rows) > 2:
             return cls(_blended(rows, limits, blend), names)
-        return cls(_joined([_line(a, b, limits) for a, b in zip(rows[:-1], rows[1:], strict=True)]), names)
+        return cls(_joined([_line(a, b, limits) for a, b in pairwise(rows)]), names)
 
     @classmethod
     def of(
@@ -183,7 +184,7 @@ class Trajectory:
         if not goals:
             raise VeldrainError("an empty path", where="straight", cure="give one pose or more")
         stops = [begin, *goals]
-        lines = [_Line(a, b) for a, b in zip(stops[:-1], stops[1:], strict=True)]
+        lines = [_Line(a, b) for a, b in pairwise(stops)]
         return cls._of_tool(chain, lines, q0, speed, turning, acceleration, free_axis)
 
     @classmethod
@@ -237,10 +238,10 @@ class Trajectory:
             knots, c = polynomials(rest_to_rest(top, grow, math.inf))
             profile = PPoly(c, knots)
             count = max(8, math.ceil(knots[-1] / SAMPLE))
-            steps = np.linspace(0.0, knots[-1], count + 1)[1:]
+            steps, begun = np.linspace(0.0, knots[-1], count + 1)[1:], times[-1]
             for t, share in zip(steps, np.clip(profile(steps), 0.0, 1.0), strict=True):
                 rows.append(_next(chain, line.at(float(share)), rows[-1], free_axis, number, float(share), top))
-                times.append(times[-1] + t - (0.0 if t == steps[0] else float(steps[np.searchsorted(steps, t) - 1])))
+                times.append(begun + float(t))
         path = cls.of(times, np.array(rows), joints=chain.joints)
         path._check_speeds(chain)
         return path
@@ -309,7 +310,7 @@ class Trajectory:
         if not 0 < step < math.inf:
             raise VeldrainError(f"a period of {step:g} s", where="trajectory", cure="give one above zero")
         times = np.arange(math.floor(self.duration / step + 1e-9) + 1) * step
-        return times if self.duration - times[-1] < 1e-9 else np.append(times, self.duration)
+        return np.asarray(times if self.duration - times[-1] < 1e-9 else np.append(times, self.duration))
 
     def message(self, period: Quantity = "10 ms") -> Message:
         """It as a trajectory_msgs/JointTrajectory, sampled."""
@@ -501,7 +502,7 @@ def _with_velocities(rows: Array, velocities: Array, limits: Sequence[Array]) ->
             where="trajectory",
             cure="give a lower one",
         )
-    smooth = np.isfinite(jerk).any()
+    smooth = bool(np.isfinite(jerk).any())
     parts = []
     for k in range(len(rows) - 1):
         ends = rows[k], velocities[k], rows[k + 1], velocities[k + 1]
@@ -588,18 +589,20 @@ def _blended(rows: Array, limits: Sequence[Array], blend: float) -> PPoly:
     for k in range(len(change)):
         step = v[k + 1] - v[k]
         if change[k].any():
-            for t, a, j in change_pieces(*_in_step(change[k], accel, jerk), 1.0):
-                pieces.append((t, a * step, j * step))
+            unit = change_pieces(*_in_step(change[k], accel, jerk), 1.0)
+            pieces += [(t, push * step, steep * step) for t, push, steep in unit]
         if k < len(times):
             even = times[k] - 0.5 * (last[k] + last[k + 1])
             if even > 1e-12:
                 pieces.append((even, np.zeros_like(step), np.zeros_like(step)))
-    q, u, knots, columns = rows[0].copy(), np.zeros(rows.shape[1]), [0.0], []
-    for t, a, j in pieces:
-        columns.append((j / 6.0, a / 2.0, u.copy(), q.copy()))
-        q = q + t * (u + t * (a / 2.0 + t * j / 6.0))
-        u = u + t * (a + t * j / 2.0)
-        knots.append(knots[-1] + t)
+    knots, columns = [0.0], []
+    q: Array = rows[0].copy()
+    u: Array = np.zeros(rows.shape[1])
+    for time, a, j in pieces:
+        columns.append((j / 6.0, a / 2.0, u, q))
+        q = q + time * (u + time * (a / 2.0 + time * j / 6.0))
+        u = u + time * (a + time * j / 2.0)
+        knots.append(knots[-1] + time)
     return PPoly(np.array(columns).transpose(1, 0, 2), np.array(knots))
 
 

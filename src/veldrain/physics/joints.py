@@ -99,13 +99,13 @@ class Joints:
             raise VeldrainError(
                 f"a command of {' and '.join(given) or 'nothing'} to a motor in {mode} mode",
                 where=where,
-                cure=f"give {'=, '.join(taken)}=",
+                cure=f"give {mode}=" + (f", and beside it {'=, '.join(taken[1:])}=" if len(taken) > 1 else ""),
             )
         if mode not in given and not dof["told"]:
             raise VeldrainError(
-                f"a command of {' and '.join(given)} alone to a motor in {mode} mode, which was told no {mode} yet",
+                f"a command of {' and '.join(given)} to a motor in {mode} mode, which was told no {mode} yet",
                 where=where,
-                cure=f"give {mode}= with it: the others only add to what it asks for",
+                cure=f"give {mode}= with it",
             )
         for what, value in given.items():
             number = float(value) if isinstance(value, (int, float)) else quantity(value, _KINDS[what][linear], where)

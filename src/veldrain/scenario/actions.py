@@ -12,16 +12,18 @@ A new action is a class below ``Action`` that does the following.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import copy
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar, Protocol
 
 import numpy as np
 
-from veldrain.errors import checked_title, told_at
+from veldrain.errors import VeldrainError, checked_title, told_at, unknown
 from veldrain.model.knobs import Knob, sheet_knobs
 from veldrain.sheet import Made, Maybe, Number, Row, Sheet, Text
 from veldrain.simulation import Simulation, engine_of
+from veldrain.units import Quantity
 
 
 class Trial(Protocol):
@@ -29,8 +31,20 @@ class Trial(Protocol):
 
     simulation: Simulation
 
+    @property
+    def drivers(self) -> Sequence[Any]:
+        """The controllers at work."""
+
     def finish(self, reason: str) -> None:
         """End the trial for a reason."""
+
+
+def _told(value: Any, where: str) -> dict[str, Quantity]:
+    if not isinstance(value, Mapping) or not value or not all(isinstance(v, int | float | str) for v in value.values()):
+        raise VeldrainError(
+            f"{value!r} is nothing to tell", where=where, cure="give a value for each input: forward: 0.4 m/s"
+        )
+    return dict(value)
 
 
 class Action(Sheet):
@@ -88,6 +102,36 @@ class Push(Action):
     def __str__(self) -> str:
         load = ", ".join(f"{f:.3g}" for f in self.force)
         return f"push '{self.name}' on {self.link}: ({load}) N for {self.lasting:g} s"
+
+
+class Tell(Action):
+    """Tell a controller: set its inputs, which hold until it is told again.
+
+    >>> str(Tell("crawler", {"forward": "0.4 m/s"}))
+    'tell crawler: forward 0.4 m/s'
+    """
+
+    controller: Text = Text(kw_only=False, doc="name of the robot, or ``robot/controller`` where it has several")
+    inputs: Made[Mapping[str, Quantity], dict[str, Quantity]] = Made(_told, kw_only=False, doc="values by input")
+
+    def bind(self, trial: Trial) -> Callable[[], None]:
+        drivers = {f"{d.robot}/{d.name}" if d.name else d.robot: d for d in trial.drivers}
+        mine = [d for d in trial.drivers if d.robot == self.controller and set(self.inputs) <= set(d.inputs.kinds)]
+        if self.controller not in drivers and len(mine) != 1:
+            known = [path for path, d in drivers.items() if d.inputs.kinds]
+            if len(mine) > 1:
+                raise VeldrainError(
+                    f"{len(mine)} controllers take {', '.join(self.inputs)}",
+                    where=f"tell {self.controller}",
+                    cure=f"name one: {', '.join(known)}",
+                )
+            raise unknown("controller that takes " + ", ".join(self.inputs), self.controller, known, "tell")
+        driver = mine[0] if mine else drivers[self.controller]
+        copy.copy(driver.inputs).tell(**self.inputs)  # wrong names and kinds are told now
+        return lambda: driver.tell(**self.inputs)
+
+    def __str__(self) -> str:
+        return f"tell {self.controller}: " + ", ".join(f"{name} {value}" for name, value in self.inputs.items())
 
 
 class Finish(Action):

@@ -11,7 +11,7 @@ from veldrain.control.loading import argument_knobs
 from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.model import Knob, World
 from veldrain.model.knobs import of, world_knobs
-from veldrain.scenario.actions import Action, Finish, Push
+from veldrain.scenario.actions import Action, Finish, Push, Tell
 from veldrain.scenario.conditions import Condition
 from veldrain.units import Quantity, quantity
 
@@ -65,6 +65,10 @@ class Moment:
             if action.name in pushes:
                 raise VeldrainError(f"a second push '{action.name}'", where="scenario", cure="give it another name")
         return self._scenario.add(Entry(self._trigger, action, where))
+
+    def tell(self, controller: str, **inputs: Quantity) -> Scenario:
+        """Tell a controller, named by its robot or as ``robot/controller``: inputs hold until it is told again."""
+        return self.do(Tell(controller, inputs))
 
     def __getattr__(self, word: str) -> Callable[..., Scenario]:
         if word.startswith("_"):

@@ -122,9 +122,17 @@ class Trial:
         for robot, given in self.scenario.controllers.items():
             several = given if isinstance(given, Mapping) else {"": given}
             owners: dict[str, str] = {}
+            others: dict[str, Driver] = {}
             for name, controller in several.items():
                 yield Driver(
-                    self.simulation, robot, name, controller, robot in self.scenario.truth, owners, self.publisher
+                    self.simulation,
+                    robot,
+                    name,
+                    controller,
+                    robot in self.scenario.truth,
+                    owners,
+                    others,
+                    self.publisher,
                 )
 
     def streams(self) -> list[str]:
@@ -133,6 +141,7 @@ class Trial:
             *self.simulation.streams,
             *self.publisher.streams(),
             *dict.fromkeys(f"{d.robot}/commands" for d in self.drivers),
+            *(stream for d in self.drivers for stream in d.input_streams()),
             "scenario/events",
             *(["scenario/contacts"] if self.tally else []),
         ]

@@ -57,6 +57,9 @@ class Encoders(Sensor):
         names = mount.joint_names(self.joints)
         return EncodersAtWork(names, _counts(mount, names, self.counts_per_revolution), self.period)
 
+    def encodes(self, joints: Sequence[str]) -> tuple[str, ...]:
+        return self.joints or tuple(joints)
+
     def messages(self, reading: JointReading) -> dict[str, Message]:
         fields = Fields(
             name=list(reading.name), position=reading.position, velocity=reading.velocity, effort=reading.effort
