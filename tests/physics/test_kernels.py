@@ -10,7 +10,7 @@ from unittest import mock
 
 from numba import float64
 
-from veldrain.physics import kernel as kernels
+from veldrain import kernel as kernels
 
 
 def square(x):

@@ -163,7 +163,7 @@ class Inputs(SheetController):
     """Tells another controller of the robot what a table says, or what keys and sticks in a file ask for.
 
     A table has a column ``time`` (s) and a column for each input, in SI units. A file of keys has a line for each key
-    that is held, ``w 0.5 2.4`` or ``w 0.5–2.4 s``; ``keys`` says what each asks for, and what is asked at once is added.
+    that is held, ``w 0.5 2.4`` or ``w 0.5–2.4 s``; ``keys`` says what each asks for; what is held at once is added.
     ``axes`` turn columns of a table from −1 to 1 (those of a gamepad) into inputs, each with ``to``, ``scale``,
     ``dead_zone`` and ``curve`` (the exponent).
 

@@ -159,6 +159,17 @@ class Engine:
         """Bring poses and velocities up to date with a state that was changed from outside."""
         refresh(self.plant)
 
+    def take_poses(self, other: Engine) -> None:
+        """Put all that is in another engine too where it is there."""
+        mine, theirs = self.plant, other.plant
+        at = {name: k for k, name in enumerate(self.compiled.dof_names)}
+        for name, dof in zip(other.compiled.dof_names, theirs.dofs, strict=True):
+            if name in at:
+                to, source = mine.nodes[mine.dofs["node"][at[name]]]["coord"], theirs.nodes[dof["node"]]
+                count = {p.FREE: 7, p.BALL: 4}.get(int(source["kind"]), 1)
+                mine.q[to : to + count] = theirs.q[source["coord"] : source["coord"] + count]
+        self.refresh()
+
     def set_air(self, air: Air, random: np.random.Generator) -> None:
         """Let the air of a world blow from now on; its gusts are drawn."""
         row = self.plant.air[0]

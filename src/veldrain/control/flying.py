@@ -1,0 +1,156 @@
+"""Flying a multirotor: position, attitude, and the speeds of its rotors."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from veldrain.control.base import SheetController
+from veldrain.control.contract import Body, MotorHandle
+from veldrain.errors import VeldrainError
+from veldrain.motion.rotors import RotorMixer
+from veldrain.motion.trajectories import Trajectory
+from veldrain.pose import Array
+from veldrain.sampling import Reading
+from veldrain.sheet import Made, Number, Text
+from veldrain.units import triple
+
+G = 9.81
+GRAVITY = np.array((0.0, 0.0, G))
+
+
+def _points(value: Any, where: str) -> tuple[tuple[float, float, float], ...]:
+    return tuple(triple(point, "length", where) for point in value)
+
+
+class Fly(SheetController):
+    """Flies a multirotor through waypoints, and as it is told.
+
+    From the pose that a sensor gives it: the error of position asks for an acceleration (with an integral that takes up
+    wind and payload), the acceleration for a lift and a tilt, the error of attitude for torques, and these for rotor
+    speeds by the rotors' own places (T. Lee, M. Leok, N. H. McClamroch, "Geometric tracking control of a quadrotor UAV
+    on SE(3)", CDC 2010). Lines between waypoints are flown under the limits, with a stop in each.
+
+    Inputs, in its own level axes: ``forward``, ``sideways``, ``up`` (m/s) and ``turning`` (rad/s); what is told is
+    added to where it holds.
+
+    >>> Fly(waypoints=[(0, 0, 2), (4, 0, 2)], speed="1.5 m/s").speed
+    1.5
+    """
+
+    inputs: ClassVar[Any] = {"forward": "speed", "sideways": "speed", "up": "speed", "turning": "angular speed"}
+
+    period: Number = Number("period", default=0.004, above=0.0, doc="time between updates, or their rate")
+    waypoints: Made[Any, tuple[tuple[float, float, float], ...]] = Made(
+        _points,
+        default=(),
+        kw_only=False,
+        doc="points in the world that it goes to in turn; none: it holds where it is",
+    )
+    pose: Text = Text(default="pose", doc="name of the sensor that gives its pose and velocity, of its root link")
+    speed: Number = Number("speed", default=2.0, above=0.0, doc="largest")
+    acceleration: Number = Number("acceleration", default=1.5, above=0.0, doc="largest that it plans with")
+    tilt: Number = Number("angle", default="25 deg", above=0.0, most=1.2, doc="largest")
+    begin: Number = Number("time", default=0.0, least=0.0, doc="when it starts for the first waypoint")
+    bandwidth: Number = Number("frequency", default=0.45, above=0.0, doc="of position; attitude is six times as fast")
+    integral: Number = Number("frequency", default=0.12, least=0.0, doc="rate at which wind and payload are taken up")
+
+    def start(self, body: Body, random: Any, log: Any) -> None:
+        self._mixer, self._log = RotorMixer(body.model), log
+        for joint in self._mixer.joints:
+            body.motor(joint, "velocity", "Fly")
+        self._hold: Array | None = None
+        self._heading, self._taken_up = 0.0, np.zeros(3)
+        self._line: tuple[float, Array, Array, Trajectory] | None = None
+        self._next = 0
+
+    @property
+    def joints(self) -> tuple[str, ...]:
+        """Names of the joints whose motors it commands; known once it has started."""
+        mixer = vars(self).get("_mixer")
+        return mixer.joints if mixer else ()
+
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
+        reading = senses[self.pose]
+        if reading is None:
+            return
+        turn = Rotation.from_quat(reading.orientation).as_matrix()
+        position, spin = np.asarray(reading.position), np.asarray(reading.angular_velocity)
+        velocity = turn @ np.asarray(reading.linear_velocity)
+        if self._hold is None:
+            self._hold, self._heading = position.copy(), math.atan2(turn[1, 0], turn[0, 0])
+        goal, pace, push = self._reference(now)
+        w = 2 * math.pi * self.bandwidth
+        off = goal - position
+        # The integral takes up what is steady, no more than the tilt can hold against.
+        most = 0.5 * G * math.tan(self.tilt)
+        grown = self._taken_up + self.period * self.integral * 2 * math.pi * w * w * off
+        self._taken_up = np.clip(grown, -most, most)
+        asked = push + w * w * off + 2 * w * (pace - velocity) + self._taken_up
+        asked[2] = min(max(asked[2], -0.6 * G), 1.5 * G)
+        level = math.hypot(asked[0], asked[1])
+        limit = (G + asked[2]) * math.tan(self.tilt)
+        if level > limit:
+            asked[:2] *= limit / level
+        lift, torque = self._attitude(asked + GRAVITY, turn, spin)
+        speeds = self._mixer.speeds(lift, torque)
+        for joint, speed, c in zip(self._mixer.joints, speeds.tolist(), self._mixer.torque.tolist(), strict=True):
+            motors[joint].velocity = speed
+            motors[joint].effort = c * speed * abs(speed)  # what the air takes, so that no speed is lost to it
+        self._log("off_course", float(np.linalg.norm(off)))
+
+    def _reference(self, now: float) -> tuple[Array, Array, Array]:
+        """Where it should be, how fast, and with which acceleration."""
+        assert self._hold is not None
+        c, s = math.cos(self._heading), math.sin(self._heading)
+        told = self.inputs
+        pace = np.array((c * told.forward - s * told.sideways, s * told.forward + c * told.sideways, told.up))
+        size = float(np.linalg.norm(pace))
+        if size > self.speed:
+            pace *= self.speed / size
+        self._heading += told.turning * self.period
+        if size:
+            self._hold = self._hold + pace * self.period
+        if self._line is None and self._next < len(self.waypoints) and now >= self.begin and not size:
+            goal = np.array(self.waypoints[self._next])
+            self._next += 1
+            way = float(np.linalg.norm(goal - self._hold))
+            if way > 1e-6:
+                share = Trajectory.through(
+                    [[0.0], [1.0]],
+                    speed=self.speed / way,
+                    acceleration=self.acceleration / way,
+                    jerk=4 * self.acceleration / way,
+                )
+                self._line = now, self._hold, goal, share
+        if self._line is None:
+            return self._hold, pace, np.zeros(3)
+        begun, a, b, share = self._line
+        s, v, push = (float(x[0]) for x in share.at(now - begun))
+        self._hold = a + s * (b - a)
+        if now - begun >= share.duration:
+            self._line = None
+        return self._hold, v * (b - a), push * (b - a)
+
+    def _attitude(self, asked: Array, turn: Array, spin: Array) -> tuple[float, Array]:
+        """Lift and torques that bring the body's z axis onto what is asked, and x to the heading."""
+        m = self._mixer
+        z = asked / np.linalg.norm(asked)
+        y = np.cross(z, (math.cos(self._heading), math.sin(self._heading), 0.0))
+        y /= np.linalg.norm(y)
+        wanted = np.column_stack([np.cross(y, z), y, z])
+        between = wanted.T @ turn
+        wrong = 0.5 * np.array(
+            (between[2, 1] - between[1, 2], between[0, 2] - between[2, 0], between[1, 0] - between[0, 1])
+        )
+        w = 2 * math.pi * 6 * self.bandwidth * np.array((1.0, 1.0, 0.4))
+        torque = m.inertia @ (-w * w * wrong - 2 * w * spin) + np.cross(spin, m.inertia @ spin)
+        return m.mass * float(asked @ turn[:, 2]), torque
+
+    def check(self) -> None:
+        if self.tilt >= math.pi / 2:
+            raise VeldrainError(f"a tilt of {math.degrees(self.tilt):g}°", where="Fly", cure="give less than 70°")

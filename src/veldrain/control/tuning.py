@@ -1,0 +1,105 @@
+"""What a motor answers to a step of its command, measured in a simulation of the model by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from veldrain.errors import VeldrainError, unknown
+from veldrain.model import Model, World
+from veldrain.simulation import Simulation
+from veldrain.units import Quantity, quantity
+
+BAND = 0.02  # of the step: where an answer has settled
+
+
+@dataclass(frozen=True)
+class StepResponse:
+    """The answer of a joint to a step.
+
+    Attributes:
+        joint: its name.
+        rise: from 10 to 90 % of the step, s; nan: it did not get there.
+        overshoot: beyond what was commanded, as a share of the step.
+        settling: until it stays within 2 % of where it ends, s.
+        rest_error: what is left at the end, rad or m (rad/s or m/s of a velocity motor).
+        frame: time, command, value and effort.
+    """
+
+    joint: str
+    rise: float
+    overshoot: float
+    settling: float
+    rest_error: float
+    frame: pd.DataFrame
+
+
+def step_response(
+    model: Model,
+    joint: str,
+    size: Quantity | None = None,
+    *,
+    duration: Quantity = "2 s",
+    joints: Mapping[str, Quantity] | None = None,
+    gravity: bool = True,
+    step: Quantity = "1 ms",
+) -> StepResponse:
+    """Let a motor answer to a step of its command; the root stands still, all other motors hold.
+
+    Args:
+        model: the model.
+        joint: of a position or velocity motor.
+        size: of the step: rad or m, of a velocity motor rad/s or m/s. None: 0.1 rad (rad/s), 5 cm (cm/s).
+        duration: s.
+        joints: where the joints begin; 0 where not given.
+        gravity: False leaves it out.
+        step: of the engine, s.
+
+    Raises:
+        VeldrainError: no such joint, no position or velocity motor, or a step beyond its limits.
+    """
+    if joint not in model.motors:
+        raise unknown("joint with a motor", joint, model.motors, model.name)
+    motor, linear = model.motors[joint], model.coordinates()[joint][1]
+    if motor.mode == "effort":
+        raise VeldrainError("its motor takes an effort", where=f"{model.name}/{joint}", cure="give it mode 'position'")
+    kinds = {("position", False): "angle", ("position", True): "length", ("velocity", False): "angular speed"}
+    kind = kinds.get((motor.mode, linear), "speed")
+    much = quantity(size if size is not None else (0.05 if linear else 0.1), kind, f"step_response: {joint}")
+    pull = (0.0, 0.0, -9.81) if gravity else (0.0, 0.0, 0.0)
+    world = World(gravity=pull).place(model, "model", fixed=True, joints=dict(joints or {}))
+    sim = Simulation(world, step)
+    robot = sim["model"]
+    k = robot.joints.index(joint)
+    start = float(robot.positions[k]) if motor.mode == "position" else 0.0
+    limits = model.joints[joint].limits if joint in model.joints else None
+    if motor.mode == "position" and limits and not limits[0] <= start + much <= limits[1]:
+        raise VeldrainError(
+            f"a step of {much:g} from {start:g} leaves its limits",
+            where=f"{model.name}/{joint}",
+            cure="give another size",
+        )
+    robot.command(joint, **{motor.mode: start + much})
+    count = sim.steps_of(duration, "step_response: duration")
+    rows = []
+    for _ in range(count):
+        sim.advance(sim.step)
+        value = robot.positions[k] if motor.mode == "position" else robot.velocities[k]
+        rows.append((sim.time, start + much, float(value), float(robot.efforts[k])))
+    frame = pd.DataFrame(rows, columns=["time", "command", "value", "effort"])
+    share = (frame["value"].to_numpy() - start) / much
+    time, end = frame["time"].to_numpy(), float(share[-1])
+
+    def first(level: float) -> float:
+        over = np.flatnonzero(share >= level)
+        return float(time[over[0]]) if len(over) else float("nan")
+
+    outside = np.flatnonzero(np.abs(share - end) > BAND)
+    settling = (
+        0.0 if not len(outside) else float("nan") if outside[-1] == len(time) - 1 else float(time[outside[-1] + 1])
+    )
+    rest = float((1.0 - end) * much)
+    return StepResponse(joint, first(0.9) - first(0.1), max(0.0, float(share.max()) - 1.0), settling, rest, frame)

@@ -1,0 +1,97 @@
+"""Gains of motors from what they have to move: inertia, natural frequency, sag, and gains for a bandwidth."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+import numpy as np
+import pandas as pd
+
+from veldrain.errors import VeldrainError
+from veldrain.model import Model
+from veldrain.model.inertia import combined
+from veldrain.model.pieces import SIMPLE_KINDS
+from veldrain.units import Quantity, quantity
+
+GRAVITY = np.array((0.0, 0.0, -9.81))
+
+
+def joint_loads(model: Model, joints: Mapping[str, Quantity] | None = None) -> dict[str, tuple[float, float]]:
+    """Inertia (kg·m², or kg) that each joint has to move with all others held, and the effort of gravity on it.
+
+    The root stands still and upright; the inertia of a motor's rotor is included, closed loops are taken as open.
+    """
+    poses, found = model.poses(joints), {}
+    below: dict[str, list[str]] = {}
+    for joint in model.joints.values():
+        below.setdefault(joint.parent, []).append(joint.child)
+    for joint in model.joints.values():
+        if joint.kind not in SIMPLE_KINDS:
+            continue
+        held, waiting = [], [joint.child]
+        while waiting:
+            held.append(waiting.pop())
+            waiting += below.get(held[-1], [])
+        body = combined([model.links[name].mass_properties.moved(poses[name]) for name in held])
+        axis = poses[joint.child].rotation.apply(joint.axis)
+        motor = model.motors.get(joint.name)
+        rotor = motor.inertia if motor else 0.0
+        if joint.kind == "prismatic":
+            found[joint.name] = body.mass + rotor, float(-body.mass * GRAVITY @ axis)
+            continue
+        arm = body.com - poses[joint.child].position
+        across = arm - (arm @ axis) * axis
+        inertia = float(axis @ body.inertia @ axis + body.mass * across @ across)
+        found[joint.name] = inertia + rotor, float(-np.cross(arm, body.mass * GRAVITY) @ axis)
+    return found
+
+
+def suggest_gains(
+    model: Model, bandwidth: Quantity = "5 Hz", damping: float = 1.0, *, joints: Mapping[str, Quantity] | None = None
+) -> pd.DataFrame:
+    """Stiffness and damping of position motors for a bandwidth, and what the gains of now give.
+
+    A motor with the inertia J swings with ω = √(K/J) and the damping ratio ζ = D/(2·√(K·J)), so that K = J·ω² and
+    D = 2·ζ·J·ω; for a velocity motor D = J·ω.
+
+    Args:
+        model: the model, whose root stands still.
+        bandwidth: natural frequency ω/2π, Hz.
+        damping: ratio ζ: 1 does not overshoot, 0.7 overshoots by 5 %.
+        joints: the posture to do it at; 0 where not given.
+
+    Returns:
+        A row a motor: joint, mode, inertia (kg·m², kg), now: ``frequency`` (Hz), ``ratio`` (ζ), ``sag`` (rad, m: what
+        gravity bends it by); and ``stiffness`` and ``damping`` for what is asked.
+
+    >>> suggest_gains(model, "4 Hz").loc["elbow", "stiffness"]  # doctest: +SKIP
+    """
+    hertz = quantity(bandwidth, "frequency", "suggest_gains: bandwidth")
+    if not 0 < hertz < math.inf or not 0 < damping < math.inf:
+        raise VeldrainError(
+            f"a bandwidth of {hertz:g} Hz with damping {damping:g}",
+            where="suggest_gains",
+            cure="give values above zero",
+        )
+    omega, rows = 2 * math.pi * hertz, []
+    for name, (inertia, load) in joint_loads(model, joints).items():
+        motor = model.motors.get(name)
+        if motor is None:
+            continue
+        k, d = motor.stiffness, motor.damping
+        is_servo = motor.mode == "position" and k > 0
+        rows.append(
+            (
+                name,
+                motor.mode,
+                inertia,
+                math.sqrt(k / inertia) / (2 * math.pi) if is_servo else math.nan,
+                d / (2 * math.sqrt(k * inertia)) if is_servo else math.nan,
+                load / k if is_servo else math.nan,
+                inertia * omega**2 if motor.mode == "position" else 0.0,
+                2 * damping * inertia * omega if motor.mode == "position" else inertia * omega,
+            )
+        )
+    columns = ["joint", "mode", "inertia", "frequency", "ratio", "sag", "stiffness", "damping"]
+    return pd.DataFrame(rows, columns=columns).set_index("joint")

@@ -1,0 +1,235 @@
+"""Legs of three joints in closed form, and gaits: where each foot is at every moment of a step."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from veldrain.errors import VeldrainError
+from veldrain.model import Model
+from veldrain.motion.chains import Chain
+from veldrain.pose import Array
+
+EVEN = 1e-6
+
+
+class Leg:
+    """A leg of three joints that turn, found in a model: roll or swing, hip, knee.
+
+    The second and third axis are parallel and square to the first one, wherever the joints are: the first angle brings
+    the leg's plane onto the foot, the other two are those of a triangle of thigh and shank.
+
+    Args:
+        model: the model.
+        foot: link, frame or sensor at its end.
+        body: the link that it hangs on. None: the root.
+
+    Raises:
+        VeldrainError: it is no such leg; says what is different.
+
+    >>> Leg(model, "front_left_foot").angles((0.3, 0.2, -0.3))  # doctest: +SKIP
+    """
+
+    def __init__(self, model: Model, foot: str, body: str | None = None) -> None:
+        self.chain = chain = Chain(model, foot, body)
+        self.joints, self.foot = chain.joints, foot
+        where = f"{model.name}: leg to {foot}"
+        if len(chain.joints) != 3 or chain.is_linear.any():
+            raise VeldrainError(
+                f"no closed form: its joints are {', '.join(chain.joints)}, and three that turn are wanted",
+                where=where,
+                cure="use Chain.inverse",
+            )
+        zero = np.zeros(3)
+        J = chain.jacobian(zero)
+        foot_at = chain.forward(zero).position
+        self._axes = J[3:].T  # at rest, in the body
+        a, b, c = self._axes
+        # J's upper half is a × (foot − o): a point of each axis is foot + a × (a × (foot − o)).
+        self._points = np.array([foot_at + np.cross(axis, J[:3, k]) for k, axis in enumerate(self._axes)])
+        if abs(a @ b) > EVEN or 1.0 - abs(b @ c) > EVEN:
+            told = (
+                "its second and third axis are not parallel"
+                if 1.0 - abs(b @ c) > EVEN
+                else "its first axis is not square to the second"
+            )
+            raise VeldrainError(f"no closed form: {told}", where=where, cure="use Chain.inverse")
+        # In the axes x across both, y along the second axis, z along the first, from a point of the first axis.
+        self._frame = np.column_stack([np.cross(b, a), b, a])
+        self._origin = self._points[0]
+        hip, knee, foot_in = ((p - self._origin) @ self._frame for p in (self._points[1], self._points[2], foot_at))
+        self._side = float(foot_in[1])
+        self._hip = hip[[0, 2]]
+        self._thigh, self._shank = knee[[0, 2]] - self._hip, foot_in[[0, 2]] - knee[[0, 2]]
+        self._sign = 1.0 if b @ c > 0 else -1.0
+        self.thigh, self.shank = float(np.linalg.norm(self._thigh)), float(np.linalg.norm(self._shank))
+        if min(self.thigh, self.shank) < EVEN:
+            raise VeldrainError("no closed form: thigh or shank has no length", where=where, cure="use Chain.inverse")
+
+    def angles(self, foot: Array | Sequence[float], near: Array | Sequence[float] | None = None) -> Array:
+        """Joint positions (3,) that bring the foot to a point of the body; of up to four, those near to a posture.
+
+        Raises:
+            VeldrainError: the point is out of reach, by how much, or only beyond the joints' limits.
+        """
+        found = self.all_angles(foot)
+        low, high = self.chain.low, self.chain.high
+        inside = [q for q in found if (q >= low - 1e-9).all() and (q <= high + 1e-9).all()]
+        if not inside:
+            x, y, z = (float(v) for v in foot)
+            off = self.out_of_reach(foot)
+            why = f"is out of reach by {1e3 * off:.3g} mm" if off > 0 else "is beyond the limits of its joints"
+            raise VeldrainError(
+                f"({x:.3f}, {y:.3f}, {z:.3f}) {why}",
+                where=f"leg to {self.foot}",
+                cure="take shorter steps, or stand lower",
+            )
+        goal = self.chain.middle if near is None else np.asarray(near)
+        return min(inside, key=lambda q: float(np.abs(q - goal).max()))
+
+    def out_of_reach(self, foot: Array | Sequence[float]) -> float:
+        """How far a point is out of the leg's reach, m; 0: it is within."""
+        p = (np.asarray(foot, float) - self._origin) @ self._frame
+        across = math.hypot(p[0], p[1])
+        if across < abs(self._side):
+            return abs(self._side) - across
+        best = math.inf
+        for flat in self._flat(p):
+            d = math.hypot(flat[0] - self._hip[0], flat[1] - self._hip[1])
+            best = min(best, max(d - self.thigh - self.shank, abs(self.thigh - self.shank) - d, 0.0))
+        return best
+
+    def _flat(self, p: Array) -> list[tuple[float, float, float]]:
+        """Place in the leg's plane, and the first angle that brings it there: two ways."""
+        across = math.hypot(p[0], p[1])
+        if across < abs(self._side) or across == 0.0:
+            return []
+        along = math.sqrt(max(across * across - self._side * self._side, 0.0))
+        # In the plane turned by q the point is (x, side): its direction is that of p less q.
+        here = math.atan2(p[1], p[0])
+        return [(x, float(p[2]), here - math.atan2(self._side, x)) for x in (along, -along)]
+
+    def all_angles(self, foot: Array | Sequence[float]) -> list[Array]:
+        """All answers (3,), limits left aside: none to four."""
+        p = (np.asarray(foot, float) - self._origin) @ self._frame
+        found = []
+        thigh_rest = math.atan2(self._thigh[1], self._thigh[0])
+        shank_rest = math.atan2(self._shank[1], self._shank[0])
+        for x, z, first in self._flat(p):
+            dx, dz = x - self._hip[0], z - self._hip[1]
+            d2 = dx * dx + dz * dz
+            bend = (d2 - self.thigh**2 - self.shank**2) / (2 * self.thigh * self.shank)
+            if abs(bend) > 1.0 + 1e-12:
+                continue
+            for inner in {math.acos(min(max(bend, -1.0), 1.0)), -math.acos(min(max(bend, -1.0), 1.0))}:
+                thigh = math.atan2(dz, dx) - math.atan2(
+                    self.shank * math.sin(inner), self.thigh + self.shank * math.cos(inner)
+                )
+                # Turning about y by an angle takes x to −z: angles in the plane go the other way.
+                q2 = -(thigh - thigh_rest)
+                q3 = -(inner - (shank_rest - thigh_rest)) * self._sign
+                found.append(np.array([math.remainder(q, 2 * math.pi) for q in (first, q2, q3)]))
+        return found
+
+
+GAITS = ("crawl", "trot", "tripod")
+
+
+def gait_offsets(gait: str, feet: Array) -> tuple[Array, float]:
+    """When each foot is lifted, as shares of a stride, and the share of it that a foot is on the ground.
+
+    ``crawl``: one after the other, from the rear to the front, side by side; ``trot``: those across from each other
+    together; ``tripod``: three at a time, for six legs.
+
+    Args:
+        gait: one of ``GAITS``.
+        feet: (n, 2) where they stand in the body: x forward, y to the left.
+    """
+    n = len(feet)
+    side = np.where(feet[:, 1] > 0, 0, 1)
+    rank = np.zeros(n, int)  # along its side, from the front
+    for s in (0, 1):
+        on = np.flatnonzero(side == s)
+        rank[on[np.argsort(-feet[on, 0])]] = np.arange(len(on))
+    if gait == "tripod" or gait == "trot":
+        if gait == "tripod" and n != 6:
+            raise VeldrainError(f"a tripod gait of {n} legs", where="gait", cure="use crawl or trot")
+        return ((rank + side) % 2) * 0.5, 0.55
+    each = 1.0 / n
+    order = np.lexsort((side, -rank))  # rear to front, left before right
+    offsets = np.zeros(n)
+    if n == 4:  # rear, front of one side, then of the other: the body stays over three feet
+        order = np.lexsort((-rank, side))
+    offsets[order] = np.arange(n) * each
+    return (1.0 - offsets) % 1.0, 1.0 - 0.9 * each
+
+
+@dataclass
+class Gait:
+    """Feet of a walking body, in the body's axes: stepped on from tick to tick.
+
+    Args:
+        rest: (n, 3) where the feet stand by default.
+        gait: crawl, trot or tripod.
+        stride_time: of a whole stride, s.
+        swing_height: of a foot over the ground, m.
+    """
+
+    rest: Array
+    gait: str
+    stride_time: float
+    swing_height: float
+    phase: float = 0.0
+    feet: Array = field(default_factory=lambda: np.zeros((0, 3)))
+    lifted: Array = field(default_factory=lambda: np.zeros((0, 3)))
+    stands: Array = field(default_factory=lambda: np.zeros(0, bool))
+
+    def __post_init__(self) -> None:
+        self.offsets, self.duty = gait_offsets(self.gait, self.rest[:, :2])
+        n = len(self.rest)
+        self.feet, self.lifted, self.stands = self.rest.copy(), self.rest.copy(), np.ones(n, bool)
+
+    def step(self, time: float, velocity: tuple[float, float, float], ground: Array, moves: bool) -> None:
+        """Go on by a time (s) at a velocity (forward, sideways, turning).
+
+        Args:
+            time: s.
+            velocity: m/s, m/s, rad/s of the body.
+            ground: (n,) bool: the foot feels the ground.
+            moves: False lets it stand, all feet on the ground, once they are down.
+        """
+        vx, vy, w = velocity
+        if moves or not self.stands.all():
+            self.phase = (self.phase + time / self.stride_time) % 1.0
+        for k in range(len(self.rest)):
+            at = (self.phase + self.offsets[k]) % 1.0
+            foot = self.feet[k]
+            if at < self.duty or (self.stands[k] and not moves):
+                if not self.stands[k]:
+                    self.stands[k] = True
+                # The ground goes backwards under the body.
+                foot[0] -= time * (vx - w * foot[1])
+                foot[1] -= time * (vy + w * foot[0])
+                continue
+            if self.stands[k]:
+                self.stands[k], self.lifted[k] = False, foot
+            s = (at - self.duty) / (1.0 - self.duty)
+            # It lands half a stance ahead of where it stands by default.
+            ahead = 0.5 * self.duty * self.stride_time
+            x, y, z = self.rest[k]
+            goal = np.array((x + ahead * (vx - w * y), y + ahead * (vy + w * x), z))
+            smooth = s * s * (3.0 - 2.0 * s)
+            if s > 0.5 and ground[k]:
+                continue  # it has landed on something higher: there it stays until its stance
+            foot[:2] = self.lifted[k, :2] + smooth * (goal[:2] - self.lifted[k, :2])
+            up = 4.0 * s * (1.0 - s)
+            foot[2] = self.lifted[k, 2] + smooth * (z - self.lifted[k, 2]) + self.swing_height * up
+
+    @property
+    def support(self) -> Array:
+        """Middle (2,) of the feet that stand."""
+        down = self.feet[self.stands] if self.stands.any() else self.feet
+        return np.asarray(down[:, :2].mean(axis=0))

@@ -1,0 +1,68 @@
+"""Postures one after another: which of them bring shapes too near to each other.
+
+For planners and for lists of pairs that touch: nothing moves, only coordinates are set, shapes placed, and pairs
+looked at.
+"""
+
+from __future__ import annotations
+
+from veldrain.kernel import entry, kernel
+from veldrain.physics.collision import pair_clearance, place_geoms
+from veldrain.physics.outlines import bounding_box
+from veldrain.physics.plant import MESH, NOW
+from veldrain.physics.trees import move_trees
+from veldrain.physics.triangles import next_branch, set_probe
+
+
+@kernel
+def set_posture(a, coords, row, margin):
+    """Set coordinates, and place the shapes of what moves with boxes as wide as the margin."""
+    for k in range(len(coords)):
+        a.q[coords[k]] = row[k]
+    move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
+    place_geoms(a.nodes, a.geoms)
+    for k in range(len(a.geoms)):
+        if a.geoms[k].node >= 0 or not a.geoms[k].box[3] > a.geoms[k].box[0]:
+            bounding_box(a.geoms[k], margin, a.corners)
+
+
+@kernel
+def apart(one, other):
+    """True where the boxes of two shapes do not overlap."""
+    a, b = one.box, other.box
+    return a[0] > b[3] or b[0] > a[3] or a[1] > b[4] or b[1] > a[4] or a[2] > b[5] or b[2] > a[5]
+
+
+@kernel
+def are_closer(a, one, other, margin):
+    """True where two shapes have less than a margin between them."""
+    if apart(one, other):
+        return False
+    if other.kind != MESH:
+        return pair_clearance(one, other, a.poly, a.corners, a.faces) < margin
+    k, end = other.branch, a.branches[other.branch].skip
+    while k < end:
+        near, k, first, last = next_branch(a.branches, k, one, other)
+        if near:
+            for f in range(first, last):
+                set_probe(a.probe[0], other, a.faces[f], a.corners, a.faces[0])
+                if pair_clearance(one, a.probe[0], a.poly, a.corners, a.faces) < margin:
+                    return True
+    return False
+
+
+@entry
+def meetings(a, coords, rows, pairs, margin, found, first_only):
+    """Which of the pairs (k, 2) each of some postures (m, n) brings closer than a margin: the first, −1 for none.
+
+    The second of a pair may be a plane or a mesh. ``first_only`` ends with the first posture that brings one.
+    """
+    for m in range(len(rows)):
+        set_posture(a, coords, rows[m], margin)
+        found[m] = -1
+        for k in range(len(pairs)):
+            if are_closer(a, a.geoms[pairs[k, 0]], a.geoms[pairs[k, 1]], margin):
+                found[m] = k
+                break
+        if first_only and found[m] >= 0:
+            return
