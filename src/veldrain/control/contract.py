@@ -161,24 +161,19 @@ class MotorHandle:
             object.__setattr__(self, name, value)
 
     def __setattr__(self, quantity: str, value: Any) -> None:
-        where = f"{self._robot.name}/{self._joint}"
         if quantity not in ("effort", "velocity", "position"):
-            raise unknown("command", quantity, ("effort", "velocity", "position"), where)
+            raise unknown("command", quantity, ("effort", "velocity", "position"), f"{self._robot.name}/{self._joint}")
+        self.command(**{quantity: value})
+
+    def command(self, effort: Any = None, velocity: Any = None, position: Any = None) -> None:
+        """Command several quantities at once: ``command(position=…, velocity=…)``."""
         if self._owners.setdefault(self._joint, self._owner) != self._owner:
             raise VeldrainError(
                 f"is commanded by two controllers, '{self._owners[self._joint]}' and '{self._owner}'",
-                where=where,
+                where=f"{self._robot.name}/{self._joint}",
                 cure="let one of them command it",
             )
-        self._robot.command(self._joint, **{quantity: value})
-
-    def command(self, **values: Any) -> None:
-        """Command several quantities at once: ``command(position=…, velocity=…, effort=…)``."""
-        for word in ("position", "velocity", "effort"):
-            if values.get(word) is not None:
-                setattr(self, word, values.pop(word))
-        if unknown_ones := [name for name, value in values.items() if value is not None]:
-            raise unknown("command", unknown_ones[0], ("position", "velocity", "effort"), self._robot.name)
+        self._robot.command(self._joint, effort, velocity, position)
 
 
 class Motors(Mapping[str, MotorHandle]):

@@ -81,7 +81,7 @@ class Grid:
             raise NoPath("no cell is free", where="plan_route", cure="give a smaller radius, or a smaller cell")
         first, last = (self._nearest(end) for end in (start, goal))
         graph: Any = self._graph()  # its stubs know older kinds of matrix
-        lengths, before = dijkstra(graph, indices=first, return_predecessors=True)
+        lengths, before = (rows[0] for rows in dijkstra(graph, indices=[first], return_predecessors=True))
         if math.isinf(lengths[last]):
             around = self._is_free.reshape(self._shape)
             reached = np.isfinite(lengths).reshape(self._shape)

@@ -8,6 +8,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
+from veldrain.motion.attitude import rotor_speeds
 from veldrain.pose import Array
 
 
@@ -56,6 +57,7 @@ class RotorMixer:
                 cure="place them around it, and let half turn the other way",
             )
         self._asks = np.linalg.pinv(self._does)
+        self._level = self._asks * (1.0, 1.0, 1.0, 0.0)  # without turning about z
         motors = [model.motors.get(j) for j in self.joints]
         self.top = np.array(
             [_top_speed(m.speed, m.limit, c) if m else 0.0 for m, c in zip(motors, self.torque, strict=True)]
@@ -71,13 +73,13 @@ class RotorMixer:
 
         Where the rotors cannot give all, turning about z is given up first.
         """
-        u = self._asks @ (lift, *torque)
-        lifting = np.sign(self.thrust)
-        most = self.top**2
-        if ((u * lifting < 0) | (np.abs(u) > most)).any():
-            u = self._asks @ (lift, torque[0], torque[1], 0.0)
-        u = np.clip(u * lifting, 0.0, most) * lifting
-        return np.asarray(np.sign(u) * np.sqrt(np.abs(u)))
+        load, found = np.array((lift, *torque)), np.zeros(len(self.joints))
+        self.fill_speeds(load, found)
+        return found
+
+    def fill_speeds(self, load: Array, out: Array) -> None:
+        """The same for lift and torques in one row (4,), into a row that is there."""
+        rotor_speeds(load, self._asks, self._level, self.thrust, self.top, out)
 
     def does(self, speeds: Array) -> Array:
         """Lift (N) and torques (N·m) at rotor speeds (n,): (4,)."""
