@@ -24,6 +24,8 @@ class Log:
         self._robot, self._publisher = robot, publisher
 
     def __call__(self, name: str, value: float | Message) -> None:
+        if not self._publisher.sinks:
+            return
         message = value if isinstance(value, Message) else Message("std_msgs/msg/Float64", Fields(data=float(value)))
         self._publisher.write(f"{self._robot}/{name}", message)
 
@@ -163,7 +165,7 @@ class Driver:
 
     def publish(self) -> None:
         """Publish the commands that hold now."""
-        if told := self._sim[self.robot].commands():
+        if self._publisher.sinks and (told := self._sim[self.robot].commands()):
             self._publisher.commands(f"{self.robot}/commands", told)
 
     def snapshot(self) -> DriverState:

@@ -41,7 +41,7 @@ class Fly(SheetController):
 
     inputs: ClassVar[Any] = {"forward": "speed", "sideways": "speed", "up": "speed", "turning": "angular speed"}
 
-    period: Number = Number("period", default=0.01, above=0.0, doc="time between updates, or their rate")
+    period: Number = Number("period", default=0.005, above=0.0, doc="time between updates, or their rate")
     waypoints: Made[Any, tuple[tuple[float, float, float], ...]] = Made(
         _points,
         default=(),
@@ -53,7 +53,7 @@ class Fly(SheetController):
     acceleration: Number = Number("acceleration", default=1.5, above=0.0, doc="largest that it plans with")
     tilt: Number = Number("angle", default="25 deg", above=0.0, most=1.2, doc="largest")
     begin: Number = Number("time", default=0.0, least=0.0, doc="when it starts for the first waypoint")
-    bandwidth: Number = Number("frequency", default=0.45, above=0.0, doc="of position; attitude is six times as fast")
+    bandwidth: Number = Number("frequency", default=0.45, above=0.0, doc="of position; attitude is five times as fast")
     integral: Number = Number("frequency", default=0.12, least=0.0, doc="rate at which wind and payload are taken up")
 
     def start(self, body: Body, random: Any, log: Any) -> None:

@@ -12,7 +12,7 @@ import math
 from veldrain.kernel import entry, kernel
 
 G = 9.81
-FASTER = 6.0  # times the bandwidth of position: that of roll and pitch
+FASTER = 5.0  # times the bandwidth of position: that of roll and pitch
 SLOWER = 0.4  # times that: of turning about z
 LEAST, MOST = -0.6 * G, 1.5 * G  # m/s² up and down
 
