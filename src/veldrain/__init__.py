@@ -21,10 +21,10 @@ _WHERE = {
         "TrueRelative Ultrasonic"
     ),
     "veldrain.simulation": "Simulation",
-    "veldrain.motion": "Chain Trajectory",
+    "veldrain.motion": "Chain Leg Trajectory suggest_gains",
     "veldrain.control": (
-        "AckermannDrive CentreLine Controller DifferentialDrive FollowTrajectory Inputs OmniDrive Play Script "
-        "SkidSteer try_controller"
+        "AckermannDrive CentreLine Controller DifferentialDrive Fly FollowRoute FollowTrajectory GoTo Inputs NoPath "
+        "OmniDrive Play Script SkidSteer Walk WallFollower collision_pairs plan plan_route step_response try_controller"
     ),
     "veldrain.recording": "Recording Sink",
     "veldrain.scenario": "Action Condition Finish Push Scenario Tell Trial clearance distance run touching",
@@ -43,12 +43,22 @@ if TYPE_CHECKING:
     from veldrain.control import CentreLine as CentreLine
     from veldrain.control import Controller as Controller
     from veldrain.control import DifferentialDrive as DifferentialDrive
+    from veldrain.control import Fly as Fly
+    from veldrain.control import FollowRoute as FollowRoute
     from veldrain.control import FollowTrajectory as FollowTrajectory
+    from veldrain.control import GoTo as GoTo
     from veldrain.control import Inputs as Inputs
+    from veldrain.control import NoPath as NoPath
     from veldrain.control import OmniDrive as OmniDrive
     from veldrain.control import Play as Play
     from veldrain.control import Script as Script
     from veldrain.control import SkidSteer as SkidSteer
+    from veldrain.control import Walk as Walk
+    from veldrain.control import WallFollower as WallFollower
+    from veldrain.control import collision_pairs as collision_pairs
+    from veldrain.control import plan as plan
+    from veldrain.control import plan_route as plan_route
+    from veldrain.control import step_response as step_response
     from veldrain.control import try_controller as try_controller
     from veldrain.documents import load_scenario as load_scenario
     from veldrain.documents import load_study as load_study
@@ -85,7 +95,9 @@ if TYPE_CHECKING:
     from veldrain.model import Wall as Wall
     from veldrain.model import World as World
     from veldrain.motion import Chain as Chain
+    from veldrain.motion import Leg as Leg
     from veldrain.motion import Trajectory as Trajectory
+    from veldrain.motion import suggest_gains as suggest_gains
     from veldrain.pose import Pose as Pose
     from veldrain.recording import Recording as Recording
     from veldrain.recording import Sink as Sink

@@ -2,9 +2,14 @@
 
 from veldrain.control.centre_line import CentreLine
 from veldrain.control.contract import Body, Controller, InputValues, MotorHandle, Motors, Senses
+from veldrain.control.flying import Fly
 from veldrain.control.loading import NamedController, fresh
+from veldrain.control.piloting import FollowRoute, GoTo, WallFollower
+from veldrain.control.planning import NoPath, collision_pairs, plan, plan_route
 from veldrain.control.playing import FollowTrajectory, Inputs, Play, Script
 from veldrain.control.trying import try_controller
+from veldrain.control.tuning import StepResponse, step_response
+from veldrain.control.walking import Walk
 from veldrain.control.wheels import AckermannDrive, DifferentialDrive, Drive, OmniDrive, SkidSteer
 
 __all__ = [
@@ -14,17 +19,28 @@ __all__ = [
     "Controller",
     "DifferentialDrive",
     "Drive",
+    "Fly",
+    "FollowRoute",
     "FollowTrajectory",
+    "GoTo",
     "InputValues",
     "Inputs",
     "MotorHandle",
     "Motors",
     "NamedController",
+    "NoPath",
     "OmniDrive",
     "Play",
     "Script",
     "Senses",
     "SkidSteer",
+    "StepResponse",
+    "Walk",
+    "WallFollower",
+    "collision_pairs",
     "fresh",
+    "plan",
+    "plan_route",
+    "step_response",
     "try_controller",
 ]

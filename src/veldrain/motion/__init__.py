@@ -1,6 +1,8 @@
-"""What can be computed of a model without an engine: kinematics, trajectories, drives, gaits."""
+"""What can be computed of a model without an engine: kinematics, trajectories, drives, gaits, gains."""
 
 from veldrain.motion.chains import Chain, Reached
+from veldrain.motion.gains import suggest_gains
+from veldrain.motion.legs import Leg
 from veldrain.motion.trajectories import Trajectory
 
-__all__ = ["Chain", "Reached", "Trajectory"]
+__all__ = ["Chain", "Leg", "Reached", "Trajectory", "suggest_gains"]

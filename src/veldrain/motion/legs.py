@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
@@ -62,10 +63,14 @@ class Leg:
         self._origin = self._points[0]
         hip, knee, foot_in = ((p - self._origin) @ self._frame for p in (self._points[1], self._points[2], foot_at))
         self._side = float(foot_in[1])
-        self._hip = hip[[0, 2]]
-        self._thigh, self._shank = knee[[0, 2]] - self._hip, foot_in[[0, 2]] - knee[[0, 2]]
+        self._hip = float(hip[0]), float(hip[2])
+        thigh, shank = knee[[0, 2]] - self._hip, foot_in[[0, 2]] - knee[[0, 2]]
         self._sign = 1.0 if b @ c > 0 else -1.0
-        self.thigh, self.shank = float(np.linalg.norm(self._thigh)), float(np.linalg.norm(self._shank))
+        self.thigh, self.shank = float(np.linalg.norm(thigh)), float(np.linalg.norm(shank))
+        self._thigh_rest, self._shank_rest = math.atan2(thigh[1], thigh[0]), math.atan2(shank[1], shank[0])
+        self._from, self._rows = self._origin.tolist(), self._frame.T.tolist()
+        self._limits = list(zip((chain.low - EVEN).tolist(), (chain.high + EVEN).tolist(), strict=True))
+        self._middle = chain.middle.tolist()
         if min(self.thigh, self.shank) < EVEN:
             raise VeldrainError("no closed form: thigh or shank has no length", where=where, cure="use Chain.inverse")
 
@@ -75,10 +80,14 @@ class Leg:
         Raises:
             VeldrainError: the point is out of reach, by how much, or only beyond the joints' limits.
         """
-        found = self.all_angles(foot)
-        low, high = self.chain.low, self.chain.high
-        inside = [q for q in found if (q >= low - 1e-9).all() and (q <= high + 1e-9).all()]
-        if not inside:
+        goal = self._middle if near is None else near
+        best, least = None, math.inf
+        for q in self._answers(foot):
+            if all(low <= value <= high for value, (low, high) in zip(q, self._limits, strict=True)):
+                away = max(abs(value - other) for value, other in zip(q, goal, strict=True))
+                if away < least:
+                    best, least = q, away
+        if best is None:
             x, y, z = (float(v) for v in foot)
             off = self.out_of_reach(foot)
             why = f"is out of reach by {1e3 * off:.3g} mm" if off > 0 else "is beyond the limits of its joints"
@@ -87,52 +96,75 @@ class Leg:
                 where=f"leg to {self.foot}",
                 cure="take shorter steps, or stand lower",
             )
-        goal = self.chain.middle if near is None else np.asarray(near)
-        return min(inside, key=lambda q: float(np.abs(q - goal).max()))
+        return np.array(best)
 
-    def out_of_reach(self, foot: Array | Sequence[float]) -> float:
-        """How far a point is out of the leg's reach, m; 0: it is within."""
-        p = (np.asarray(foot, float) - self._origin) @ self._frame
-        across = math.hypot(p[0], p[1])
-        if across < abs(self._side):
-            return abs(self._side) - across
-        best = math.inf
-        for flat in self._flat(p):
-            d = math.hypot(flat[0] - self._hip[0], flat[1] - self._hip[1])
-            best = min(best, max(d - self.thigh - self.shank, abs(self.thigh - self.shank) - d, 0.0))
-        return best
+    def nearest(self, foot: Array, rest: Array, near: Array | Sequence[float] | None = None) -> tuple[Array, float]:
+        """Joint positions (3,) for a foot, or for the last point within reach on the way to it from one that is.
 
-    def _flat(self, p: Array) -> list[tuple[float, float, float]]:
-        """Place in the leg's plane, and the first angle that brings it there: two ways."""
-        across = math.hypot(p[0], p[1])
-        if across < abs(self._side) or across == 0.0:
-            return []
-        along = math.sqrt(max(across * across - self._side * self._side, 0.0))
-        # In the plane turned by q the point is (x, side): its direction is that of p less q.
-        here = math.atan2(p[1], p[0])
-        return [(x, float(p[2]), here - math.atan2(self._side, x)) for x in (along, -along)]
+        The second is how much of the way is left, m.
+        """
+        try:
+            return self.angles(foot, near), 0.0
+        except VeldrainError:
+            low, high = 0.0, 1.0
+        best = self.angles(rest, near)
+        for _ in range(10):
+            middle = 0.5 * (low + high)
+            try:
+                best, low = self.angles(rest + middle * (foot - rest), near), middle
+            except VeldrainError:
+                high = middle
+        return best, (1.0 - low) * float(np.linalg.norm(foot - rest))
 
     def all_angles(self, foot: Array | Sequence[float]) -> list[Array]:
         """All answers (3,), limits left aside: none to four."""
-        p = (np.asarray(foot, float) - self._origin) @ self._frame
-        found = []
-        thigh_rest = math.atan2(self._thigh[1], self._thigh[0])
-        shank_rest = math.atan2(self._shank[1], self._shank[0])
-        for x, z, first in self._flat(p):
-            dx, dz = x - self._hip[0], z - self._hip[1]
-            d2 = dx * dx + dz * dz
-            bend = (d2 - self.thigh**2 - self.shank**2) / (2 * self.thigh * self.shank)
+        return [np.array(q) for q in self._answers(foot)]
+
+    def out_of_reach(self, foot: Array | Sequence[float]) -> float:
+        """How far a point is out of the leg's reach, m; 0: it is within."""
+        x, y, z = self._inside(foot)
+        across = math.hypot(x, y)
+        if across < abs(self._side):
+            return abs(self._side) - across
+        far = [math.hypot(flat - self._hip[0], z - self._hip[1]) for flat, _ in self._flat(x, y)]
+        return min(max(d - self.thigh - self.shank, abs(self.thigh - self.shank) - d, 0.0) for d in far)
+
+    def _inside(self, foot: Array | Sequence[float]) -> tuple[float, float, float]:
+        """A point of the body in the leg's axes."""
+        x, y, z = (float(v) - o for v, o in zip(foot, self._from, strict=True))
+        a, b, c = self._rows
+        return a[0] * x + a[1] * y + a[2] * z, b[0] * x + b[1] * y + b[2] * z, c[0] * x + c[1] * y + c[2] * z
+
+    def _flat(self, x: float, y: float) -> list[tuple[float, float]]:
+        """How far out in the leg's plane, and the first angle that brings the plane there: two ways."""
+        across = math.hypot(x, y)
+        if across < abs(self._side) or across == 0.0:
+            return []
+        # In the plane turned by q the point is (along, side): its direction is that of the point less q.
+        along, here = math.sqrt(max(across * across - self._side * self._side, 0.0)), math.atan2(y, x)
+        return [(out, here - math.atan2(self._side, out)) for out in (along, -along)]
+
+    def _answers(self, foot: Array | Sequence[float]) -> list[tuple[float, float, float]]:
+        """All answers, as plain floats: they take a fifth of the time of arrays."""
+        x, y, z = self._inside(foot)
+        found, dz = [], z - self._hip[1]
+        for out, first in self._flat(x, y):
+            dx = out - self._hip[0]
+            bend = (dx * dx + dz * dz - self.thigh**2 - self.shank**2) / (2 * self.thigh * self.shank)
             if abs(bend) > 1.0 + 1e-12:
                 continue
-            for inner in {math.acos(min(max(bend, -1.0), 1.0)), -math.acos(min(max(bend, -1.0), 1.0))}:
-                thigh = math.atan2(dz, dx) - math.atan2(
-                    self.shank * math.sin(inner), self.thigh + self.shank * math.cos(inner)
-                )
-                # Turning about y by an angle takes x to −z: angles in the plane go the other way.
-                q2 = -(thigh - thigh_rest)
-                q3 = -(inner - (shank_rest - thigh_rest)) * self._sign
-                found.append(np.array([math.remainder(q, 2 * math.pi) for q in (first, q2, q3)]))
+            inner = math.acos(min(max(bend, -1.0), 1.0))
+            for knee in (inner, -inner) if inner else (inner,):
+                lean = math.atan2(self.shank * math.sin(knee), self.thigh + self.shank * math.cos(knee))
+                # Turning about y takes x to −z: angles in the plane go the other way.
+                hip = self._thigh_rest - math.atan2(dz, dx) + lean
+                knee = (self._shank_rest - self._thigh_rest - knee) * self._sign
+                found.append((_wrapped(first), _wrapped(hip), _wrapped(knee)))
         return found
+
+
+def _wrapped(angle: float) -> float:
+    return math.remainder(angle, 2 * math.pi)
 
 
 GAITS = ("crawl", "trot", "tripod")
@@ -228,8 +260,9 @@ class Gait:
             up = 4.0 * s * (1.0 - s)
             foot[2] = self.lifted[k, 2] + smooth * (z - self.lifted[k, 2]) + self.swing_height * up
 
-    @property
-    def support(self) -> Array:
-        """Middle (2,) of the feet that stand."""
-        down = self.feet[self.stands] if self.stands.any() else self.feet
+    def support(self, ahead: float) -> Array:
+        """Middle (2,) of the feet that stand, now and a share of a stride ahead."""
+        stay: NDArray[np.bool_] = np.asarray((self.phase + self.offsets + ahead) % 1.0 < self.duty)
+        held: NDArray[np.bool_] = np.logical_and(self.stands, stay)
+        down = self.feet[held] if held.any() else self.feet
         return np.asarray(down[:, :2].mean(axis=0))

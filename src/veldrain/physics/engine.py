@@ -265,12 +265,18 @@ class Engine:
 
     def sides_of(self, keys: NDArray[np.int64]) -> NDArray[Any]:
         """Names (n, 2) of both sides of pairs by their keys; forces are on the first."""
-        kinds = self.plant.geoms["kind"]
-        sides = np.stack(np.divmod(keys, max(len(kinds), 1)), axis=-1).reshape(-1, 2)
+        names, is_flat = self._sides
+        sides = np.stack(np.divmod(keys, max(len(names), 1)), axis=-1).reshape(-1, 2)
         # A plane or a mesh is always the second of a pair.
-        swapped = np.isin(kinds[sides[:, 0]], (p.PLANE, p.MESH))
+        swapped = is_flat[sides[:, 0]]
         sides[swapped] = sides[swapped][:, ::-1]
-        return np.array(self.compiled.geom_names, object)[sides]
+        return names[sides]
+
+    @cached_property
+    def _sides(self) -> tuple[NDArray[Any], NDArray[np.bool_]]:
+        """Names of all shapes, and which are planes or meshes."""
+        kinds = self.plant.geoms["kind"]
+        return np.array(self.compiled.geom_names, object), (kinds == p.PLANE) | (kinds == p.MESH)
 
     def _grow(self) -> None:
         a = self.plant

@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
 from veldrain.model.sensor import Fields, Message, Mount, Sensor
+from veldrain.motion.drives import Odometry, omni, side_by_side
 from veldrain.pose import Array
 from veldrain.sensing.noise import stepped
-from veldrain.sensing.parts import NO_COVARIANCE
 from veldrain.sheet import Maybe, Names, Number, Whole
 
 
@@ -97,12 +98,17 @@ class Travel:
     yaw: float
     vx: float
     wz: float
+    vy: float = 0.0
+    covariance: Array = field(default_factory=lambda: np.zeros((3, 3)))  # of x, y, yaw
+    twist_covariance: Array = field(default_factory=lambda: np.zeros((3, 3)))  # of vx, vy, wz
 
 
 class Odometer(Sensor):
     """Wheel odometry of a robot with wheels on two sides, by counts: it does not know when a wheel slips.
 
-    Each period: Δs = (Δs_right + Δs_left)/2, Δψ = (Δs_right − Δs_left)/track, along the circle in between.
+    Each period: Δs = (Δs_right + Δs_left)/2, Δψ = (Δs_right − Δs_left)/track, along the circle in between, for the
+    point in the middle between the wheels. With a ``wheelbase`` they have rollers, and sideways ways are counted too.
+    How uncertain it becomes is in its covariance (see ``veldrain.motion.drives.Odometry``).
 
     >>> Odometer(["left"], ["right"], wheel_radius="9 cm", track="40 cm").message
     'nav_msgs/msg/Odometry'
@@ -121,18 +127,28 @@ class Odometer(Sensor):
     counts_per_revolution: Maybe[int, int] = Maybe(
         Whole(least=1), default=None, exact=None, doc="counts in a turn of a wheel; None: no rounding"
     )
+    slip: Number = Number(
+        "ratio", default=0.02, least=0.0, doc="standard deviation that it gives the way of a wheel over its first metre"
+    )
+    wheelbase: Maybe[Any, float] = Maybe(
+        Number("length", above=0.0),
+        default=None,
+        doc="of four wheels with rollers at 45°, front to rear (left and right: front, rear); None: plain wheels",
+    )
     period: Number = Number("period", default=0.02, above=0.0, doc="time between samples, or their rate")
 
     def check(self) -> None:
         for name, wheels in (("left", self.left), ("right", self.right)):
             if not wheels:
                 raise self.fields()[name].wrong("empty", "Odometer", "name the joints of the wheels")
+            if self.wheelbase is not None and len(wheels) != 2:
+                raise self.fields()[name].wrong(
+                    f"{len(wheels)} wheels", "Odometer", "with a wheelbase name two, front and rear"
+                )
 
     def start(self, mount: Mount, random: np.random.Generator) -> OdometerAtWork:
         mount.joint_names((*self.left, *self.right))
-        work = OdometerAtWork(self, 2 * math.pi / self.counts_per_revolution if self.counts_per_revolution else 0.0)
-        work.before = work.sides(mount)
-        return work
+        return OdometerAtWork(self, mount)
 
     def frame(self, stream: str) -> str:
         return f"{stream}/start"  # it counts from where it started
@@ -140,44 +156,48 @@ class Odometer(Sensor):
     def messages(self, reading: Travel) -> dict[str, Message]:
         turn = Fields(x=0.0, y=0.0, z=math.sin(reading.yaw / 2), w=math.cos(reading.yaw / 2))
         pose = Fields(position=Fields(x=reading.x, y=reading.y, z=0.0), orientation=turn)
-        twist = Fields(linear=Fields(x=reading.vx, y=0.0, z=0.0), angular=Fields(x=0.0, y=0.0, z=reading.wz))
+        linear, angular = Fields(x=reading.vx, y=reading.vy, z=0.0), Fields(x=0.0, y=0.0, z=reading.wz)
         fields = Fields(
             child_frame_id=reading.child_frame_id,
-            pose=Fields(pose=pose, covariance=NO_COVARIANCE),
-            twist=Fields(twist=twist, covariance=NO_COVARIANCE),
+            pose=Fields(pose=pose, covariance=_planar(reading.covariance)),
+            twist=Fields(twist=Fields(linear=linear, angular=angular), covariance=_planar(reading.twist_covariance)),
         )
         return {"": Message(self.message, fields)}
 
 
-@dataclass
+def _planar(covariance: Array) -> Array:
+    """A covariance of x, y and yaw as a message has it: (36,)."""
+    found = np.zeros((6, 6))
+    found[np.ix_((0, 1, 5), (0, 1, 5))] = covariance
+    return found.reshape(-1)
+
+
 class OdometerAtWork:
-    """Where it has come to, and how far each side had rolled."""
+    """Where it has come to, and how far each wheel had turned."""
 
-    sheet: Odometer
-    count: float  # rad; 0: no rounding
-    before: Array = field(default_factory=lambda: np.zeros(2))
-    x: float = 0.0
-    y: float = 0.0
-    yaw: float = 0.0
+    def __init__(self, sheet: Odometer, mount: Mount) -> None:
+        self.sheet = sheet
+        self.count = 2 * math.pi / sheet.counts_per_revolution if sheet.counts_per_revolution else 0.0
+        (left, right), r = (sheet.left, sheet.right), sheet.wheel_radius
+        if sheet.wheelbase is None:
+            self.mixer = side_by_side(left, right, r, sheet.track)
+        else:
+            self.mixer = omni((left[0], right[0], left[1], right[1]), r, sheet.track, sheet.wheelbase)
+        self.odometry = Odometry(sheet.slip, self.count * r, self.mixer.spread / r**2)
+        self.before = self.turned(mount)
 
-    def sides(self, mount: Mount) -> Array:
-        """How far the wheels of the left and of the right have rolled, (2,) in m."""
-        sheet = self.sheet
-        turned = stepped(mount.joints((*sheet.left, *sheet.right))[0], self.count)
-        count = len(sheet.left)
-        return np.array((turned[:count].mean(), turned[count:].mean())) * sheet.wheel_radius
+    def turned(self, mount: Mount) -> Array:
+        """How far the wheels have turned, (n,) in rad."""
+        return stepped(mount.joints(self.mixer.joints)[0], self.count)
 
     def measure(self, mount: Mount) -> Travel:
-        now = self.sides(mount)
-        left, right = (now - self.before).tolist()
-        self.before = now
-        along, turn = (left + right) / 2, (right - left) / self.sheet.track
-        chord = along * float(np.sinc(turn / 2 / math.pi))
-        self.x += chord * math.cos(self.yaw + turn / 2)
-        self.y += chord * math.sin(self.yaw + turn / 2)
-        self.yaw += turn
-        period = self.sheet.period
-        return Travel(mount.name, self.x, self.y, self.yaw, along / period, turn / period)
+        now, odometry = self.turned(mount), self.odometry
+        turned, self.before = now - self.before, now
+        odometry.go(*self.mixer.twist(dict(zip(self.mixer.joints, turned, strict=True))), self.sheet.period)
+        vx, vy, wz = odometry.twist
+        return Travel(
+            mount.name, odometry.x, odometry.y, odometry.yaw, vx, wz, vy, odometry.covariance, odometry.twist_covariance
+        )
 
 
 @dataclass(frozen=True)

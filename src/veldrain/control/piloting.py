@@ -1,0 +1,227 @@
+"""Pilots: they tell a drive where to go, from what sensors measure."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from veldrain.control.base import SheetController
+from veldrain.control.contract import Body, MotorHandle
+from veldrain.errors import VeldrainError
+from veldrain.pose import Array
+from veldrain.sampling import Reading
+from veldrain.sheet import Choice, Made, Maybe, Number, Text
+from veldrain.units import Quantity, quantity
+
+
+class Planar(NamedTuple):
+    """Where a vehicle is on the ground: m, m, rad."""
+
+    x: float
+    y: float
+    yaw: float
+
+
+def planar(reading: Reading, sensor: str) -> Planar:
+    """The place and heading of a reading that has them: an odometer's, a pose's."""
+    data = reading.data
+    if hasattr(data, "yaw"):
+        return Planar(float(data.x), float(data.y), float(data.yaw))
+    if hasattr(data, "orientation") and hasattr(data, "position"):
+        x, y, z, w = (float(v) for v in data.orientation)
+        yaw = math.atan2(2 * (w * z + x * y), 1 - 2 * (y * y + z * z))
+        return Planar(float(data.position[0]), float(data.position[1]), yaw)
+    raise VeldrainError(
+        f"{type(data).__name__} has no place and heading", where=sensor, cure="name an Odometer, or a sensor of a pose"
+    )
+
+
+def _points(value: Any, where: str) -> Array:
+    try:
+        rows = np.array([[quantity(v, "length", where) for v in point] for point in value])
+    except TypeError as error:
+        raise VeldrainError(f"{value!r} is no route", where=where, cure="give points (x, y)") from error
+    if rows.ndim != 2 or rows.shape[1] != 2 or len(rows) < 2:
+        raise VeldrainError(f"a route of shape {rows.shape}", where=where, cure="give two points (x, y) or more")
+    if (np.linalg.norm(np.diff(rows, axis=0), axis=1) == 0).any():
+        raise VeldrainError("two points of it are the same", where=where, cure="leave one out")
+    return rows
+
+
+def _place(value: Any, where: str) -> tuple[float, float]:
+    row = np.array([quantity(v, "length", where) for v in value])
+    if row.shape != (2,):
+        raise VeldrainError(f"{value!r} is no place", where=where, cure="give x and y")
+    return float(row[0]), float(row[1])
+
+
+class Pilot(SheetController):
+    """What pilots share: the drive that they tell."""
+
+    to: Text = Text(default="drive", doc="name of the drive among the robot's controllers")
+
+    def start(self, body: Body, random: Any, log: Any) -> None:
+        self._body, self._log = body, log
+
+    def _tell(self, forward: float, turning: float) -> None:
+        self._body.tell(self.to, forward=forward, turning=turning)
+
+
+class FollowRoute(Pilot):
+    """Drives along a route: it steers onto the circle that leads to a point of it some way ahead.
+
+    The curvature is 2·y/l², y how far that point lies to the side in the vehicle's axes and l how far away it is
+    (R. C. Coulter, "Implementation of the Pure Pursuit Path Tracking Algorithm", CMU-RI-TR-92-01, 1992). It slows down
+    for curves and comes to rest at the end. Its own stream ``off_route`` has the distance to the route, m.
+
+    >>> FollowRoute([(0, 0), (5, 0), (5, 5)], speed="0.8 m/s").lookahead
+    0.6
+    """
+
+    route: Made[Any, Array] = Made(_points, kw_only=False, doc="points (x, y) in the frame of the pose")
+    speed: Number = Number("speed", default=0.5, above=0.0, doc="largest")
+    lookahead: Number = Number("length", default=0.6, above=0.0, doc="how far ahead on the route it steers to")
+    pose: Text = Text(default="odometry", doc="sensor of its place and heading, such as an ``Odometer``")
+    acceleration: Number = Number("acceleration", default=0.5, above=0.0, doc="with which it comes to rest")
+    lateral_acceleration: Number = Number("acceleration", default=1.0, above=0.0, doc="largest in curves")
+
+    def start(self, body: Body, random: Any, log: Any) -> None:
+        super().start(body, random, log)
+        steps = np.diff(self.route, axis=0)
+        self._lengths = np.linalg.norm(steps, axis=1)
+        self._ways, self._far = steps / self._lengths[:, None], np.concatenate([[0.0], np.cumsum(self._lengths)])
+        self._at = 0.0  # how far along the route it has come
+
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
+        reading = senses[self.pose]
+        if reading is None:
+            return
+        here = planar(reading, self.pose)
+        away = self._come_along(here)
+        left = float(self._far[-1]) - self._at
+        goal = self._point(self._at + self.lookahead)
+        dx, dy = goal[0] - here.x, goal[1] - here.y
+        ahead, side = (
+            math.cos(here.yaw) * dx + math.sin(here.yaw) * dy,
+            -math.sin(here.yaw) * dx + math.cos(here.yaw) * dy,
+        )
+        distance = max(math.hypot(ahead, side), 1e-6)
+        curve = 2.0 * side / distance**2
+        speed = min(self.speed, math.sqrt(2.0 * self.acceleration * max(left, 0.0)))
+        if curve:
+            speed = min(speed, math.sqrt(self.lateral_acceleration / abs(curve)))
+        if ahead < 0.0 and left > 0.05:  # behind it: turn first
+            self._tell(0.0, math.copysign(0.8, side))
+        else:
+            speed = 0.0 if left < 0.02 else max(speed, 0.05)
+            self._tell(speed, speed * curve)
+        self._log("off_route", away)
+
+    def _come_along(self, here: Planar) -> float:
+        """Go on along the route to the point of it that is nearest; gives how far that is."""
+        p = np.array((here.x, here.y))
+        along = np.clip(np.einsum("ij,ij->i", p - self.route[:-1], self._ways), 0.0, self._lengths)
+        away = np.linalg.norm(self.route[:-1] + along[:, None] * self._ways - p, axis=1)
+        place = self._far[:-1] + along
+        # Only what is near to where it was: a route may cross itself.
+        near = (place >= self._at - 0.5) & (place <= self._at + 2.0 * self.lookahead + 0.5)
+        if not near.any():
+            return float(away.min())
+        k = int(np.argmin(np.where(near, away, np.inf)))
+        self._at = max(self._at, float(place[k]))
+        return float(away[k])
+
+    def _point(self, far: float) -> Array:
+        """A point of the route; beyond its end straight on, so that the end is driven through straight."""
+        k = min(int(np.searchsorted(self._far, far, side="right")) - 1, len(self._lengths) - 1)
+        return np.asarray(self.route[k] + (far - self._far[k]) * self._ways[k])
+
+
+class GoTo(Pilot):
+    """Drives to a place and heading, from wherever it is, and rests there.
+
+    With the distance ρ to the goal, α the direction to it and β the heading that is left, v = k_ρ·ρ and
+    ω = k_α·α + k_β·β come to it smoothly for k_ρ > 0, k_β < 0, k_α > k_ρ (R. Siegwart, I. R. Nourbakhsh, "Introduction
+    to Autonomous Mobile Robots", 2004, section 3.6.2).
+
+    >>> GoTo((2, 1), heading="90 deg").speed
+    0.5
+    """
+
+    goal: Made[Any, tuple[float, float]] = Made(_place, kw_only=False, doc="x and y")
+    heading: Maybe[Quantity, float] = Maybe(Number("angle"), default=None, doc="to end with; None: any")
+    speed: Number = Number("speed", default=0.5, above=0.0, doc="largest")
+    turning: Number = Number("angular speed", default=1.0, above=0.0, doc="largest")
+    pose: Text = Text(default="odometry", doc="sensor of its place and heading")
+    close: Number = Number("length", default=0.02, above=0.0, doc="where it has arrived")
+
+    def start(self, body: Body, random: Any, log: Any) -> None:
+        super().start(body, random, log)
+        self._is_there = False
+
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
+        reading = senses[self.pose]
+        if reading is None:
+            return
+        here = planar(reading, self.pose)
+        dx, dy = self.goal[0] - here.x, self.goal[1] - here.y
+        rho = math.hypot(dx, dy)
+        self._log("to_go", rho)
+        self._is_there = self._is_there or rho < self.close
+        if self._is_there:
+            off = 0.0 if self.heading is None else math.remainder(self.heading - here.yaw, 2 * math.pi)
+            self._tell(0.0, min(max(1.5 * off, -self.turning), self.turning))
+            return
+        alpha = math.remainder(math.atan2(dy, dx) - here.yaw, 2 * math.pi)
+        beta = 0.0 if self.heading is None else math.remainder(self.heading - here.yaw - alpha, 2 * math.pi)
+        turning = 2.0 * alpha - 0.6 * beta
+        forward = min(0.6 * rho, self.speed) * max(math.cos(alpha), 0.0)
+        self._tell(forward, min(max(turning, -self.turning), self.turning))
+
+
+class WallFollower(Pilot):
+    """Drives along a wall at a distance, by a lidar; it turns away from what is in front.
+
+    Two beams, straight to the side and 45 degrees ahead of it, give the direction of the wall and the distance that it
+    will have a little farther on.
+
+    >>> WallFollower("right", distance="60 cm").distance
+    0.6
+    """
+
+    side: Choice = Choice("left", "right", default="right", kw_only=False, doc="where the wall is")
+    distance: Number = Number("length", default=0.5, above=0.0, doc="to keep to it")
+    speed: Number = Number("speed", default=0.4, above=0.0, doc="largest")
+    gain: Number = Number("ratio", default=4.0, above=0.0, doc="curvature (1/m) for each metre too near or far")
+    turning: Number = Number("angular speed", default=1.2, above=0.0, doc="largest")
+    scan: Text = Text(default="scan", doc="name of the lidar")
+
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
+        scan = senses[self.scan]
+        if scan is None:
+            return
+        s = -1.0 if self.side == "right" else 1.0
+        beside, ahead, front = (_range(scan, s * angle) for angle in (math.pi / 2, math.pi / 4, 0.0))
+        if front < 1.6 * self.distance:  # a corner: turn away from the wall
+            self._tell(0.3 * self.speed * max(front / self.distance - 0.8, 0.0), -s * self.turning)
+            return
+        if not math.isfinite(beside) or not math.isfinite(ahead):  # the wall ends: follow it round
+            self._tell(self.speed, min(self.speed / self.distance, self.turning) * s)
+            return
+        # The wall's direction against ours: 0 where it runs beside us.
+        angle = math.atan2(ahead * math.cos(math.pi / 4) - beside, ahead * math.sin(math.pi / 4))
+        soon = beside * math.cos(angle) + 0.6 * self.distance * math.sin(angle)
+        turning = s * self.gain * (soon - self.distance) * self.speed
+        self._tell(self.speed, min(max(turning, -self.turning), self.turning))
+        self._log("to_wall", beside * math.cos(angle))
+
+
+def _range(scan: Reading, angle: float, width: float = 0.09) -> float:
+    """The shortest range near a direction, m; inf where nothing is seen."""
+    near = np.abs(np.asarray(scan.angles) - angle) <= width
+    seen = np.asarray(scan.ranges)[near]
+    seen = seen[np.isfinite(seen)]
+    return float(seen.min()) if len(seen) else math.inf

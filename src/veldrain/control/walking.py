@@ -1,0 +1,178 @@
+"""Walking on legs of three joints."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+import numpy as np
+
+from veldrain.control.base import SheetController
+from veldrain.control.contract import Body, MotorHandle
+from veldrain.errors import VeldrainError, unknown
+from veldrain.motion.legs import GAITS, Gait, Leg
+from veldrain.pose import Array
+from veldrain.sampling import Reading
+from veldrain.sheet import Choice, Made, Maybe, Names, Number, Text
+
+
+def _sensors(value: Any, where: str) -> dict[str, str]:
+    if not isinstance(value, Mapping):
+        raise VeldrainError(f"{value!r} is no table", where=where, cure="give the name of a sensor for each foot")
+    return dict(value)
+
+
+LET_DOWN = 0.15  # m/s
+NEARLY = 0.02  # m from where the body should be: it goes on at full pace
+WAIT = 0.06  # s in its stance before a foot that feels nothing is let down
+STEADY = 1.0  # s: the angles of the gyro are held to gravity so slowly
+AHEAD = 0.15  # of a stride: so much before a foot is lifted the body begins to go over the others
+
+
+class Walk(SheetController):
+    """Walks on any number of legs of three joints, in a gait, as it is told.
+
+    Each foot follows its place in the gait (see ``veldrain.motion.legs``), each leg is bent in closed form, and its
+    position motors are told angles and speeds. With a sensor that feels the ground at each foot, feet that land early
+    stay where they are, and those that meet no ground at the end of their swing are let down until they do. With an IMU
+    the body is kept level.
+
+    Inputs: ``forward`` and ``sideways`` (m/s), ``turning`` (rad/s), ``height`` (m, added to the standing height),
+    ``lean`` and ``tilt`` (rad, roll and pitch of the body over its feet).
+
+    >>> Walk(["front_left", "front_right", "rear_left", "rear_right"], gait="trot").gait
+    'trot'
+    """
+
+    inputs: ClassVar[Any] = {
+        "forward": "speed",
+        "sideways": "speed",
+        "turning": "angular speed",
+        "height": "length",
+        "lean": "angle",
+        "tilt": "angle",
+    }
+
+    period: Number = Number("period", default=0.01, above=0.0, doc="time between updates, or their rate")
+    feet: Names = Names(kw_only=False, doc="links, frames or sensors at the ends of the legs")
+    gait: Choice = Choice(*GAITS, default="crawl", doc="in which order feet are lifted")
+    stance: Maybe[str, str] = Maybe(
+        Text(), default=None, doc="name of the posture that it stands in; None: the middle of the joints' limits"
+    )
+    stride_time: Number = Number("time", default=1.0, above=0.0, doc="of a whole stride")
+    swing_height: Number = Number("length", default=0.05, above=0.0, doc="of a foot over the ground")
+    contact: Maybe[Any, dict[str, str]] = Maybe(
+        Made(_sensors), default=None, doc="sensor that feels the ground (FootForce or Touch) by foot"
+    )
+    imu: Maybe[str, str] = Maybe(Text(), default=None, doc="name of the IMU that keeps it level; None: it is not")
+    shift: Number = Number(
+        "ratio",
+        default=0.0,
+        least=0.0,
+        most=1.0,
+        doc="how far the body goes over the feet that stand: 1 is all the way",
+    )
+    acceleration: Number = Number("acceleration", default=0.5, above=0.0, doc="largest, of what it is told")
+    reach_down: Number = Number("length", default=0.06, least=0.0, doc="how far feet are let down to find the ground")
+
+    def start(self, body: Body, random: Any, log: Any) -> None:
+        model = body.model
+        self._legs = [Leg(model, foot) for foot in self.feet]
+        if len(self._legs) < 4:
+            raise VeldrainError(f"{len(self._legs)} legs", where="Walk", cure="walk on four or more")
+        self._names = tuple(joint for leg in self._legs for joint in leg.joints)
+        for joint in self._names:
+            body.motor(joint, "position", "Walk")
+        if self.stance is not None and self.stance not in model.postures:
+            raise unknown("posture", self.stance, model.postures, "Walk")
+        at = model.bent(model.postures[self.stance]) if self.stance else {}
+        self._q = np.array(
+            [
+                [at[j] if self.stance else m for j, m in zip(leg.joints, leg.chain.middle, strict=True)]
+                for leg in self._legs
+            ]
+        )
+        rest = np.array([leg.chain.forward(q).position for leg, q in zip(self._legs, self._q, strict=True)])
+        self._gait = Gait(rest, self.gait, self.stride_time, self.swing_height)
+        for foot in self.contact or {}:
+            if foot not in self.feet:
+                raise unknown("foot", foot, self.feet, "Walk: contact")
+        self._sensed = [(self.contact or {}).get(foot) for foot in self.feet]
+        self._velocity, self._moved = (0.0, 0.0, 0.0), np.zeros(2)
+        self._level, self._lower, self._feel = np.zeros(2), np.zeros(len(rest)), np.zeros(len(rest), bool)
+        self._found, self._since, self._angles = np.ones(len(rest), bool), np.zeros(len(rest)), np.zeros(2)
+        self._log = log
+
+    @property
+    def joints(self) -> tuple[str, ...]:
+        """Names of the joints that it commands; known once it has started."""
+        return tuple(vars(self).get("_names", ()))
+
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
+        told, most = self.inputs, self.acceleration * self.period
+        asked = told.forward, told.sideways, told.turning
+        self._velocity = tuple(
+            v + min(max(a - v, -most * k), most * k) for v, a, k in zip(self._velocity, asked, (1, 1, 4), strict=True)
+        )
+        moves = any(abs(v) > 1e-6 for v in (*self._velocity, *asked))
+        goal = self.shift * (self._gait.support(AHEAD) - self._gait.rest[:, :2].mean(axis=0))
+        self._moved += (goal - self._moved) * min(1.0, 12.0 * self.period / self.stride_time)
+        # No foot is lifted before the body has come over the others.
+        behind = float(np.linalg.norm(goal - self._moved)) if moves else 0.0
+        pace = min(max(1.0 - (behind - NEARLY) / NEARLY, 0.0), 1.0)
+        self._gait.step(pace * self.period, self._velocity, self._touching(senses), moves)
+        self._find_ground(moves)
+        self._keep_level(senses)
+        turn = _tilt(told.lean + self._level[0], told.tilt + self._level[1])
+        moved = np.array((self._moved[0], self._moved[1], told.height))
+        short = 0.0
+        for k, leg in enumerate(self._legs):
+            foot = self._gait.feet[k] + (0.0, 0.0, self._lower[k])
+            # The body goes one way, and its feet the other.
+            angles, left = leg.nearest(turn.T @ (foot - moved), self._gait.rest[k], near=self._q[k])
+            short = max(short, left)
+            rates = (angles - self._q[k]) / self.period
+            for joint, q, v in zip(leg.joints, angles.tolist(), rates.tolist(), strict=True):
+                motors[joint].command(position=q, velocity=v)
+            self._q[k] = angles
+        if short > 0.0:
+            self._log("out_of_reach", short)
+
+    def _touching(self, senses: Mapping[str, Reading | None]) -> Any:
+        """Which feet feel the ground, so far as they have a sensor that does."""
+        for k, name in enumerate(self._sensed):
+            reading = senses[name] if name else None
+            if reading is not None:
+                force = getattr(reading.data, "force", None)
+                self._feel[k] = bool(reading.data.pressed) if force is None else float(np.linalg.norm(force)) > 2.0
+        return self._feel
+
+    def _find_ground(self, moves: bool) -> None:
+        """Let feet down that have come to their stance and felt no ground yet."""
+        for k, name in enumerate(self._sensed):
+            if not self._gait.stands[k]:
+                self._found[k], self._since[k] = False, 0.0
+            elif name is None or self._feel[k]:
+                self._found[k] = True
+            self._since[k] += self.period
+            if self._gait.stands[k] and not self._found[k] and self._since[k] > WAIT and moves:
+                self._lower[k] = max(self._lower[k] - LET_DOWN * self.period, -self.reach_down)
+            else:  # with time, all feet come back to their height
+                self._lower[k] *= max(0.0, 1.0 - self.period / self.stride_time)
+
+    def _keep_level(self, senses: Mapping[str, Reading | None]) -> None:
+        """Lean against the IMU's roll and pitch: the gyro's, held to gravity, which it feels on average."""
+        reading = senses[self.imu] if self.imu else None
+        if reading is None:
+            return
+        x, y, z = (float(v) for v in reading.linear_acceleration)
+        felt = np.array((math.atan2(y, z), math.atan2(-x, math.hypot(y, z))))
+        self._angles += self.period * (np.asarray(reading.angular_velocity)[:2] + (felt - self._angles) / STEADY)
+        self._level = np.clip(self._level - self.period * self._angles, -0.3, 0.3)
+
+
+def _tilt(roll: float, pitch: float) -> Array:
+    """Axes of a body that is rolled and pitched."""
+    cr, sr, cp, sp = math.cos(roll), math.sin(roll), math.cos(pitch), math.sin(pitch)
+    return np.array(((cp, sp * sr, sp * cr), (0.0, cr, -sr), (-sp, cp * sr, cp * cr)))
