@@ -141,6 +141,12 @@ def inspect(
         bool, typer.Option("--knobs", help="List all quantities that can be varied or changed: path, value, unit.")
     ] = False,
     like: Annotated[str | None, typer.Option(help="Of the knobs those whose path has this in it.")] = None,
+    gains: Annotated[
+        bool, typer.Option("--gains", help="For each motor: inertia, frequency, sag, and gains for a bandwidth.")
+    ] = False,
+    bandwidth: Annotated[str, typer.Option(help="Of the gains: the natural frequency that is asked for.")] = "5 Hz",
+    damping: Annotated[float, typer.Option(help="Of the gains: the damping ratio that is asked for.")] = 1.0,
+    test: Annotated[bool, typer.Option("--test", help="With --gains: measure each motor's answer to a step.")] = False,
     json: Annotated[bool, typer.Option("--json", help="Print everything as JSON.")] = False,
 ) -> None:
     """Print what a robot is made of: its tree of links and joints, motors, sensors, and totals."""
@@ -148,6 +154,8 @@ def inspect(
 
     if knobs:
         looking.knobs(file, search or [], like or "", json)
+    elif gains:
+        looking.gains(file, posture, search or [], bandwidth, damping, test, json)
     else:
         looking.inspect(file, posture, search or [], json)
 

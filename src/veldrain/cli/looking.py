@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rich.padding import Padding
+from rich.table import Table
 from rich.text import Text
 from rich.tree import Tree
 
@@ -16,7 +17,9 @@ from veldrain.cli.output import out, prepare_engine, progress, say, unused
 from veldrain.errors import VeldrainError
 
 if TYPE_CHECKING:
+    from veldrain.model import Model
     from veldrain.review import Findings
+    from veldrain.units import Quantity
 
 # Readable on dark and on light.
 COLOURS = {"error": "red", "warning": "magenta", "note": "blue"}
@@ -162,6 +165,46 @@ def knobs(file: Path, search: Sequence[Path], like: str, as_json: bool) -> None:
         say(f"{path:<{wide}}  {number:>12}  {written}".rstrip())
     say("")
     say(f"{len(rows)} {'quantity' if len(rows) == 1 else 'quantities'}; angles in rad.")
+
+
+def gains(
+    file: Path, posture: str | None, search: Sequence[Path], bandwidth: str, damping: float, test: bool, as_json: bool
+) -> None:
+    """Print what each motor moves, how it is tuned, and gains for a bandwidth; with a test, how it answers."""
+    from veldrain.control.tuning import gains_table
+    from veldrain.documents import load_world
+    from veldrain.formats import is_robot_file, load_robot
+
+    models: dict[str, tuple[Model, Mapping[str, Quantity]]]
+    if is_robot_file(file.name):
+        models = {file.stem: (load_robot(file, search=search), {})}
+    else:
+        models = {name: (placed.model, placed.joints) for name, placed in load_world(file).placed.items()}
+    if not any(model.motors for model, _ in models.values()):
+        raise VeldrainError("no robot in it has a motor", where=str(file), cure="add motors: {joint: {mode: position}}")
+    tables = {
+        name: gains_table(model, model.postures.get(posture or "", joints), bandwidth, damping, test)
+        for name, (model, joints) in models.items()
+        if model.motors
+    }
+    if as_json:
+        out.print_json(json.dumps({name: [dict(row) for row in rows] for name, rows in tables.items()}))
+        return
+    for name, rows in tables.items():
+        say(f"{name}: gains for {bandwidth}, damping ratio {damping:g}; the root stands still")
+        print_columns(rows)
+    if not test:
+        say("--test measures how each motor answers to a step.")
+
+
+def print_columns(rows: Sequence[Mapping[str, Any]]) -> None:
+    """A table of texts and numbers, four digits each."""
+    table = Table(box=None, pad_edge=False)
+    for column in rows[0]:
+        table.add_column(column, justify="left" if isinstance(rows[0][column], str) else "right")
+    for row in rows:
+        table.add_row(*(v if isinstance(v, str) else "–" if v is None else f"{v:.4g}" for v in row.values()))
+    out.print(table)
 
 
 def _finite(value: float | None) -> float | str | None:

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import copy
+import importlib
 import inspect
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from inspect import isclass
 from pathlib import Path
 from typing import Any
 
 from veldrain.control.contract import Controller
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Knob
 from veldrain.model.knobs import entry, sheet_knobs
 from veldrain.resolver import call_named, load_named
@@ -26,9 +28,21 @@ class NamedController:
     folder: str = ""
     where: str = ""
 
+    def load(self) -> Any:
+        """The class or function that makes it: one that ships by its name alone."""
+        if ":" in self.use:
+            return load_named(self.use, Path(self.folder or "."), self.where)
+        shipped = importlib.import_module("veldrain.control")
+        known = [
+            name for name in shipped.__all__ if isclass(kind := getattr(shipped, name)) and hasattr(kind, "update")
+        ]
+        if self.use not in known:
+            raise unknown("controller", self.use, [n for n in known if n != "Controller"], self.where)
+        return getattr(shipped, self.use)
+
     def make(self) -> Controller:
         """The controller."""
-        kind = load_named(self.use, Path(self.folder) if self.folder else None, self.where)
+        kind = self.load()
         return call_named(kind, self.arguments, self.use, self.where)  # type: ignore[no-any-return]
 
 
@@ -39,7 +53,7 @@ def argument_knobs(path: str, table: dict[str, Any], key: str) -> Iterator[Knob]
         yield from sheet_knobs(path, *entry(table, key))
         return
     named = controller if isinstance(controller, NamedController) else None
-    kind = load_named(named.use, Path(named.folder or "."), named.where) if named else type(controller)
+    kind = named.load() if named else type(controller)
     for name, parameter in inspect.signature(kind).parameters.items():
         value = named.arguments.get(name, parameter.default) if named else vars(controller).get(name)
         if isinstance(value, bool) or not isinstance(value, int | float):

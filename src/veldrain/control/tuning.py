@@ -2,18 +2,53 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Model, World
+from veldrain.motion.gains import suggest_gains
 from veldrain.simulation import Simulation
 from veldrain.units import Quantity, quantity
 
 BAND = 0.02  # of the step: where an answer has settled
+
+
+def gains_table(
+    model: Model, joints: Mapping[str, Quantity], bandwidth: Quantity, damping: float, test: bool
+) -> list[dict[str, Any]]:
+    """A row a motor as it is printed: units in the names, angles in degrees; None for what does not apply."""
+    rows = []
+    for joint, row in suggest_gains(model, bandwidth, damping, joints=joints).iterrows():
+        linear = model.coordinates()[str(joint)][1]
+        angle = 1000.0 if linear else math.degrees(1.0)
+        line: dict[str, Any] = {"joint": str(joint), "mode": row["mode"], "moves": _round(row["inertia"])}
+        line["moves in"] = "kg" if linear else "kg·m²"
+        line |= {"Hz now": _round(row["frequency"]), "ratio now": _round(row["ratio"])}
+        line |= {"sag": _round(row["sag"] * angle), "sag in": "mm" if linear else "°"}
+        line |= {"stiffness": _round(row["stiffness"]) or None, "damping": _round(row["damping"])}
+        if test:
+            line |= _answer(model, str(joint), joints, angle)
+        rows.append(line)
+    return rows
+
+
+def _answer(model: Model, joint: str, joints: Mapping[str, Quantity], angle: float) -> dict[str, Any]:
+    names = ("rise ms", "overshoot %", "settles ms", "rest error")
+    if model.motors[joint].mode == "effort":
+        return dict.fromkeys(names)
+    found = step_response(model, joint, joints=joints)
+    values = 1e3 * found.rise, 100 * found.overshoot, 1e3 * found.settling, found.rest_error * angle
+    return dict(zip(names, (_round(v) for v in values), strict=True))
+
+
+def _round(value: float) -> float | None:
+    return float(f"{value:.4g}") if math.isfinite(value) else None
 
 
 @dataclass(frozen=True)
@@ -52,7 +87,7 @@ def step_response(
     Args:
         model: the model.
         joint: of a position or velocity motor.
-        size: of the step: rad or m, of a velocity motor rad/s or m/s. None: 0.1 rad (rad/s), 5 cm (cm/s).
+        size: of the step: rad or m, of a velocity motor rad/s or m/s. None: 0.1 rad (rad/s) or 5 cm (5 cm/s), to where there is room.
         duration: s.
         joints: where the joints begin; 0 where not given.
         gravity: False leaves it out.
@@ -68,15 +103,22 @@ def step_response(
         raise VeldrainError("its motor takes an effort", where=f"{model.name}/{joint}", cure="give it mode 'position'")
     kinds = {("position", False): "angle", ("position", True): "length", ("velocity", False): "angular speed"}
     kind = kinds.get((motor.mode, linear), "speed")
-    much = quantity(size if size is not None else (0.05 if linear else 0.1), kind, f"step_response: {joint}")
     pull = (0.0, 0.0, -9.81) if gravity else (0.0, 0.0, 0.0)
     world = World(gravity=pull).place(model, "model", fixed=True, joints=dict(joints or {}))
     sim = Simulation(world, step)
     robot = sim["model"]
     k = robot.joints.index(joint)
     start = float(robot.positions[k]) if motor.mode == "position" else 0.0
-    limits = model.joints[joint].limits if joint in model.joints else None
-    if motor.mode == "position" and limits and not limits[0] <= start + much <= limits[1]:
+    limits = model.joints[joint].limits if joint in model.joints and motor.mode == "position" else None
+    if size is not None:
+        much = quantity(size, kind, f"step_response: {joint}")
+    else:  # where there is room
+        low, high = limits or (-math.inf, math.inf)
+        up = high - start >= start - low
+        much = min(0.05 if linear else 0.1, 0.5 * (high - start if up else start - low)) * (1.0 if up else -1.0)
+    if not much:
+        raise VeldrainError("a step of nothing", where=f"{model.name}/{joint}", cure="give a size")
+    if limits and not limits[0] <= start + much <= limits[1]:
         raise VeldrainError(
             f"a step of {much:g} from {start:g} leaves its limits",
             where=f"{model.name}/{joint}",
