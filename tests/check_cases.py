@@ -596,3 +596,26 @@ def under_the_beams(mended: bool) -> vd.World:
     )
     w.obstacle("wall", vd.Box((0.1, 3, 1)), pose=vd.Pose((3, 0, 0.5)))
     return w.obstacle("kerb", vd.Box((0.1, 1, 0.4 if mended else 0.15)), pose=vd.Pose((2, 0, 0.075)))
+
+
+def _flyer(thrust: float, hands: tuple[int, int, int, int]) -> vd.Model:
+    m = vd.Model("flyer").link("hull", vd.Box((0.3, 0.3, 0.1)), mass=2)
+    for k, hand in enumerate(hands):
+        x, y = ((1, 1), (-1, 1), (-1, -1), (1, -1))[k]
+        m.link(f"blades{k}", mass=0.01, inertia=1e-5 * np.eye(3))
+        m.joint(f"spin{k}", "hull", f"blades{k}", kind="continuous", pose=vd.Pose((0.2 * x, 0.2 * y, 0.05)))
+        m.motor(f"spin{k}", "velocity", damping=0.004, limit=1, speed=900)
+        m.rotor(f"spin{k}", thrust=hand * thrust, torque=3e-7)
+    return m
+
+
+@case("cannot-lift", "flyer")
+def weak_rotors(mended: bool) -> Thing:
+    return vd.World().ground().place(_flyer(2e-5 if mended else 2e-6, (1, -1, 1, -1)), pose=vd.Pose((0, 0, 0.05)))
+
+
+@case("torques-do-not-cancel", "flyer")
+def one_handed(mended: bool) -> Thing:
+    return (
+        vd.World().ground().place(_flyer(2e-5, (1, -1, 1, -1) if mended else (1, 1, 1, -1)), pose=vd.Pose((0, 0, 0.05)))
+    )

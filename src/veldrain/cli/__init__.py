@@ -50,7 +50,7 @@ def demo(
 def new(
     folder: Annotated[Path, typer.Argument(help="Folder to write; it must not hold anything yet.")],
     robot: Annotated[Path | None, typer.Option(help="Robot file (URDF, xacro) to build it around.")] = None,
-    kind: Annotated[str, typer.Option(help="Template: cart, arm, car or walker.")] = "cart",
+    kind: Annotated[str, typer.Option(help="Template: cart, arm, car, walker or flyer.")] = "cart",
 ) -> None:
     """Write a small project of your own that runs at once: world, scenario, study, controller, test, README."""
     from veldrain.cli import commands

@@ -156,7 +156,7 @@ class GoTo(Pilot):
     speed: Number = Number("speed", default=0.5, above=0.0, doc="largest")
     turning: Number = Number("angular speed", default=1.0, above=0.0, doc="largest")
     pose: Text = Text(default="odometry", doc="sensor of its place and heading")
-    close: Number = Number("length", default=0.02, above=0.0, doc="where it has arrived")
+    close: Number = Number("length", default=0.01, above=0.0, doc="where it has arrived")
 
     def start(self, body: Body, random: Any, log: Any) -> None:
         super().start(body, random, log)
@@ -177,8 +177,8 @@ class GoTo(Pilot):
             return
         alpha = math.remainder(math.atan2(dy, dx) - here.yaw, 2 * math.pi)
         beta = 0.0 if self.heading is None else math.remainder(self.heading - here.yaw - alpha, 2 * math.pi)
-        turning = 2.0 * alpha - 0.6 * beta
-        forward = min(0.6 * rho, self.speed) * max(math.cos(alpha), 0.0)
+        turning = 2.5 * alpha - 0.8 * beta
+        forward = min(rho, self.speed) * max(math.cos(alpha), 0.0)
         self._tell(forward, min(max(turning, -self.turning), self.turning))
 
 

@@ -48,7 +48,7 @@ def _answer(model: Model, joint: str, joints: Mapping[str, Quantity], angle: flo
 
 
 def _round(value: float) -> float | None:
-    return float(f"{value:.4g}") if math.isfinite(value) else None
+    return (float(f"{value:.4g}") if abs(value) > 1e-9 else 0.0) if math.isfinite(value) else None
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,8 @@ def step_response(
     Args:
         model: the model.
         joint: of a position or velocity motor.
-        size: of the step: rad or m, of a velocity motor rad/s or m/s. None: 0.1 rad (rad/s) or 5 cm (5 cm/s), to where there is room.
+        size: of the step: rad or m, of a velocity motor rad/s or m/s. None: 0.1 rad or 5 cm (a second), where there
+            is room.
         duration: s.
         joints: where the joints begin; 0 where not given.
         gravity: False leaves it out.
@@ -115,7 +116,8 @@ def step_response(
     else:  # where there is room
         low, high = limits or (-math.inf, math.inf)
         up = high - start >= start - low
-        much = min(0.05 if linear else 0.1, 0.5 * (high - start if up else start - low)) * (1.0 if up else -1.0)
+        room = 0.5 * (high - start if up else start - low)
+        much = math.copysign(min(0.05 if linear else 0.1, room), 1.0 if up else -1.0)
     if not much:
         raise VeldrainError("a step of nothing", where=f"{model.name}/{joint}", cure="give a size")
     if limits and not limits[0] <= start + much <= limits[1]:

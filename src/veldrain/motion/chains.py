@@ -38,7 +38,8 @@ class Reached:
         error: what is left of the position (m) and of the direction (rad).
         reached: True where both are within the tolerance, and all joints inside of their limits.
         why: what keeps it from there; "" where it is reached.
-        singular: least singular value of the Jacobian at q (m and rad): near 0, some motion is lost there.
+        singular: least singular value of the Jacobian at q (m and rad; of its position alone where any direction will
+            do): near 0, some motion is lost there.
         starts: from how many starts it was tried.
     """
 
@@ -325,7 +326,8 @@ class Chain:
         turns = np.isinf(self.low) & np.isinf(self.high) & ~self.is_linear
         q[turns] -= 2 * math.pi * np.round((q[turns] - posture[turns]) / (2 * math.pi))
         there = bool(best[0] <= close and best[1] <= turned)
-        singular = float(np.linalg.svd(self.jacobian(q), compute_uv=False)[-1])
+        lines = 3 if math.isinf(turned) else 6  # of the Jacobian: what is asked for
+        singular = float(np.linalg.svd(self.jacobian(q)[:lines], compute_uv=False)[-1])
         error = float(best[0]), float(best[1]) if math.isfinite(turned) else 0.0
         why = "" if there else self._why(q, pose, error, (close, turned), singular)
         return Reached(q, error, there, why, singular, int(used))

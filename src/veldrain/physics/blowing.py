@@ -30,6 +30,12 @@ def wind_at(air, gusts, time):
 
 
 @kernel
+def held_back(k, mass, h):
+    """The damping k as at the end of the step: it stops what is light, and never throws it back."""
+    return k / (1.0 + h * k / mass) if mass > 0.0 else k
+
+
+@kernel
 def blow(a, count, h):
     """Set the pushes of rotors and of drag for the coming step."""
     if len(a.blown) == 0:
@@ -50,6 +56,8 @@ def blow(a, count, h):
         spin = triple(n.twist)
         moved = add(triple(n.twist[3:6]), cross(spin, minus(point, triple(a.trees[n.tree].ref))))
         through = turned_back(b.turn, turned_back(n.rot, minus(moved, wind)))
-        size = -0.5 * air.density * norm(through)
-        force = (size * b.area[0] * through[0], size * b.area[1] * through[1], size * b.area[2] * through[2])
+        size = 0.5 * air.density * norm(through)
+        x, y = held_back(size * b.area[0], n.mass, h), held_back(size * b.area[1], n.mass, h)
+        z = held_back(size * b.area[2], n.mass, h)
+        force = (-x * through[0], -y * through[1], -z * through[2])
         put(push.force, turned(n.rot, turned(b.turn, force)))

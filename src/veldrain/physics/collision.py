@@ -14,7 +14,7 @@ from veldrain.kernel import kernel, shared
 from veldrain.physics.nearest import nearest_cores
 from veldrain.physics.outlines import bounding_box, feature, rounding, skin, thickness
 from veldrain.physics.patches import face_height, overlap, spread
-from veldrain.physics.plant import MESH, PLANE, STATUS_FINE, STATUS_FULL
+from veldrain.physics.plant import BOX, HULL, MESH, PLANE, STATUS_FINE, STATUS_FULL
 from veldrain.physics.spatial import (
     across,
     add,
@@ -146,10 +146,16 @@ def sort_keys(keys, count):
 @kernel
 def pair_normal(a, b, poly, corners):
     """Normal from b to a, and a point of b and one between them for where the features do not overlap."""
-    # Deeper cores are tried where the first ones overlap already: shapes that start inside each other.
-    for depth in (0.0, 0.5, 0.95):
-        inset_a = max(a.core, depth * thickness(a))
-        inset_b = 0.0 if b.core == 0.0 else max(b.core, depth * thickness(b))
+    # Deeper cores are tried where the first ones overlap already: shapes that start inside each other. A round one is
+    # moved in by itself first: an edge then still points the right way, and two moved in would turn it.
+    a_first = a.kind != BOX and a.kind != HULL
+    for turn in range(7):
+        depth = 0.0 if turn == 0 else 0.5 if turn < 4 else 0.95
+        moved = (turn - 1) % 3 if turn > 0 else 2  # 0: the first to be moved in, 1: the other, 2: both
+        into_a = depth if moved == 2 or (moved == 0) == a_first else 0.0
+        into_b = depth if moved == 2 or (moved == 0) != a_first else 0.0
+        inset_a = max(a.core, into_a * thickness(a))
+        inset_b = 0.0 if b.core == 0.0 else max(b.core, into_b * thickness(b))
         distance, n, p, q = nearest_cores(a, inset_a, b, inset_b, poly, corners)
         if distance > 0.0:
             return n, q, scaled(add(p, q), 0.5)

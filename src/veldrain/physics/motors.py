@@ -76,11 +76,10 @@ def bound_at(dof, q, v, h):
             effort, found = a - b * v, SPEED
         elif effort < -a - b * v:
             effort, found = -a - b * v, -SPEED
-    if effort > dof.limit:
-        found = LIMIT
-    elif effort < -dof.limit:
-        found = -LIMIT
-    return found
+    side = 1 if effort > dof.limit else -1 if effort < -dof.limit else 0
+    if side == 0 or (found == -side * SPEED and dof.bound != found and dof.bound != side * LIMIT):
+        return found  # a speed line is steep: it is tried before the limit that is beyond it
+    return side * LIMIT
 
 
 @kernel

@@ -10,9 +10,10 @@ from typing import Any
 from veldrain.control import fresh
 from veldrain.errors import VeldrainError
 from veldrain.model import World
+from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding
 from veldrain.sampling import Samples
-from veldrain.scenario import Scenario
+from veldrain.scenario import Scenario, Tell
 from veldrain.scenario.conditions import Watching
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
@@ -30,6 +31,8 @@ STATEMENTS = {
     "cannot-measure": "A sensor can begin to measure: the joints, frames and things that it names are there.",
     "cannot-run": "A trial can begin: conditions, pushes, controllers, metrics and draws name what is there.",
     "controller-fails": "A controller gets through its first ticks.",
+    "drive-does-not-fit": "A drive's sides, radius and track are those of the model's wheels.",
+    "inputs-untold": "What a controller can be told, somebody tells.",
 }
 
 
@@ -72,7 +75,8 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
     look = Watching(sim)
     acts: list[Callable[[], Any]] = [lambda c=c: c.bind(look) for c in scenario.conditions()]  # type: ignore[misc]
     stage: Any = SimpleNamespace(simulation=sim, finish=lambda reason: None)
-    acts += [lambda e=entry: e.action.bind(stage) for entry in scenario.timeline]  # type: ignore[misc]
+    early = [entry.action for entry in scenario.timeline if not entry.action.needs_controllers]
+    acts += [lambda a=action: a.bind(stage) for action in early]  # type: ignore[misc]
     failed = False
     for act in acts:
         try:
@@ -108,6 +112,8 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
             if failed:
                 return  # what is wrong with the scenario is told: no trial can begin
             trial = Trial(scenario.driven_by(by_robot))
+            for driver in trial.drivers:
+                yield from drive_fits(driver)
             ticks = max((FIRST_TICKS * d.period for d in trial.drivers), default=0)
             slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)
             trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
@@ -126,6 +132,17 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
         return
     if outcome["failed"]:
         yield Finding("controller-fails", "error", who, outcome["reason"], "see the names and values it uses")
+    told = {e.action.controller.partition("/")[0] for e in scenario.timeline if isinstance(e.action, Tell)}
+    for driver in trial.drivers:
+        if driver.inputs.kinds and driver.inputs.told is None and driver.robot not in told:
+            names = ", ".join(driver.inputs.kinds)
+            yield Finding(
+                "inputs-untold",
+                "note",
+                driver.title,
+                f"nobody tells it anything ({names}): all stay 0",
+                f"tell it: at: 1 s, tell: {{controller: {driver.robot}, inputs: {{…}}}}",
+            )
 
 
 def _of_study(study: Study) -> list[Finding]:

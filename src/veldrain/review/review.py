@@ -19,6 +19,7 @@ from veldrain.pose import Pose
 from veldrain.review import (  # noqa: F401
     balance,
     driving,
+    flying,
     instruments,
     joints,
     mass,

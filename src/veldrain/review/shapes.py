@@ -120,10 +120,11 @@ def is_filled(robot: RobotLook, link: str) -> bool:
 def nothing_to_touch(robot: RobotLook) -> Found:
     """What can be seen can be touched.
 
-    A visual without a collision shape passes through everything.
+    A visual without a collision shape passes through everything. Blades of rotors are better so.
     """
+    blades = {robot.model.joints[joint].child for joint in robot.model.rotors}
     for name in robot.links:
-        if robot.seen(name) and not robot.touched(name):
+        if name not in blades and robot.seen(name) and not robot.touched(name):
             yield found(
                 "nothing-to-touch",
                 robot,

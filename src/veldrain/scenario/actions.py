@@ -51,6 +51,7 @@ class Action(Sheet):
     """Something that is done at a moment."""
 
     kinds: ClassVar[dict[str, type[Action]]] = {}  # by the word that files and moments know them by
+    needs_controllers: ClassVar[bool] = False  # True: it is bound to what drives the robots
 
     def __init_subclass__(cls, **more: Any) -> None:
         super().__init_subclass__(**more)
@@ -110,6 +111,8 @@ class Tell(Action):
     >>> str(Tell("crawler", {"forward": "0.4 m/s"}))
     'tell crawler: forward 0.4 m/s'
     """
+
+    needs_controllers = True
 
     controller: Text = Text(kw_only=False, doc="name of the robot, or ``robot/controller`` where it has several")
     inputs: Made[Mapping[str, Quantity], dict[str, Quantity]] = Made(_told, kw_only=False, doc="values by input")

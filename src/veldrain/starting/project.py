@@ -19,7 +19,7 @@ from veldrain.model.inertia import combined
 from veldrain.model.volumes import bounds_of, seen, touched
 from veldrain.recording.world_words import as_yaml
 
-KINDS = ("cart", "arm", "car", "walker")
+KINDS = ("cart", "arm", "car", "walker", "flyer")
 SWING = 3.0  # Hz: natural frequency of a proposed position motor
 RATIO = 0.7  # its damping ratio
 WORLD = """# {title}
@@ -47,7 +47,7 @@ def start(folder: Path, kind: str = "cart", robot: Path | None = None) -> Starte
 
     Args:
         folder: where; made if missing, and empty.
-        kind: ``cart``, ``arm``, ``car`` or ``walker``.
+        kind: ``cart``, ``arm``, ``car``, ``walker`` or ``flyer``.
         robot: a robot file (URDF, xacro) to build it around instead.
 
     Raises:
@@ -72,7 +72,11 @@ def start(folder: Path, kind: str = "cart", robot: Path | None = None) -> Starte
     model = made.placed[name].model
     texts = {
         "controller.py": controller_text(model),
-        "trip.scenario.yaml": SCENARIO.format(robot=name, root=pushed(model, made.placed[name].fixed)),
+        "trip.scenario.yaml": SCENARIO.format(
+            robot=name,
+            root=pushed(model, made.placed[name].fixed),
+            truth=f"truth: [{name}]  # it flies by its true pose\n\n" if model.rotors else "",
+        ),
         "speeds.study.yaml": STUDY.format(robot=name),
         "test_trip.py": TEST.format(robot=name),
         "README.md": README.format(robot=name, title=folder.resolve().name),
@@ -167,6 +171,13 @@ def controller_text(model: Model) -> str:
         for m in model.sensors.values()
         if not m.sensor.truth
     ]
+    motors = "\n".join(
+        f'        #   motors["{name}"].{motor.mode} = …  ' + unit(model, name, motor.mode)
+        for name, motor in model.motors.items()
+    )
+    if model.rotors:
+        lines = "\n".join((*sensors, motors)).replace("        #   ", "    #   ")
+        return FLYER.format(lines=lines)
     moves: dict[str, list[str]] = {"velocity": [], "position": [], "effort": []}
     for name, motor in model.motors.items():
         moves[motor.mode].append(name)
@@ -190,10 +201,7 @@ def controller_text(model: Model) -> str:
     encoders = next((m.name for m in model.sensors.values() if type(m.sensor).__name__ == "Encoders"), "")
     return CONTROLLER.format(
         sensors="\n".join(sensors) or "        #   (none)",
-        motors="\n".join(
-            f'        #   motors["{name}"].{motor.mode} = …  ' + unit(model, name, motor.mode)
-            for name, motor in model.motors.items()
-        ),
+        motors=motors,
         body="\n".join(body) or "        pass",
         encoders=encoders,
         uses_math="import math\n\n" if moves["position"] else "",
@@ -229,13 +237,23 @@ CONTROLLER = '''"""The controller: change it, run it, compare it."""
 {motors}
 {body}
 '''
+FLYER = '''"""The controller: change it, run it, compare it."""
+
+import veldrain as vd
+
+
+def Controller(speed: float = 1.5):
+    """Flies up, forward and back. A controller of your own has update(self, now, senses, motors) with:"""
+{lines}
+    return vd.Fly([(0, 0, 1), (1.5, 0, 1), (0, 0, 1)], pose="truth", speed=speed)
+'''
 SCENARIO = """# What happens, and what is expected.
 veldrain: scenario/1
 
 world: yard.world.yaml
 duration: 4 s
 
-controllers:
+{truth}controllers:
   {robot}: {{use: "controller.py:Controller"}}
 
 timeline:

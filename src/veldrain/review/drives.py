@@ -1,0 +1,46 @@
+"""Drives held against the models that they drive."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from veldrain.control import DifferentialDrive
+from veldrain.control.driving import Driver
+from veldrain.model import Cylinder, Sphere
+from veldrain.review.finding import Finding
+
+OFF = 0.03  # share of a length: what is less is taken for rounding
+
+
+def drive_fits(driver: Driver) -> Iterator[Finding]:
+    """Findings for a drive whose wheels, radius or track are not those of the model."""
+    drive, model = driver.controller, driver.body.model
+    if not isinstance(drive, DifferentialDrive):
+        return
+    poses = model.poses()
+    sides = {side: [poses[model.joints[j].child].position[1] for j in joints if j in model.joints]
+             for side, joints in (("left", drive.left), ("right", drive.right))}  # fmt: skip
+    where = f"{driver.robot}: {type(drive).__name__}"
+    if min(sides["left"]) < max(sides["right"]):
+        cure = "exchange left and right; y is to the left"
+        yield Finding(
+            "drive-does-not-fit", "warning", where, "its left wheels are not on the left of its right ones", cure
+        )
+        return
+    track = float(np.mean(sides["left"]) - np.mean(sides["right"]))
+    sizes = [shape.radius for j in (*drive.left, *drive.right) for part in model.links[model.joints[j].child].parts
+             if isinstance(shape := part.shape, Cylinder | Sphere)]  # fmt: skip
+    for word, says, is_so in (
+        ("track", drive.track, track),
+        ("radius", drive.radius, max(sizes, default=drive.radius)),
+    ):
+        if abs(says - is_so) > OFF * is_so:
+            yield Finding(
+                "drive-does-not-fit",
+                "warning",
+                where,
+                f"its {word} is {says:.3g} m, and the model's is {is_so:.3g} m",
+                f"write {word}: {is_so:.4g} m" + ("; wider wheels slip: see SkidSteer" if word == "track" else ""),
+            )
