@@ -12,7 +12,7 @@ _WHERE = {
     "veldrain.errors": "VeldrainError",
     "veldrain.pose": "Pose",
     "veldrain.model": (
-        "Air Box Capsule Channel Cone Cylinder Ellipsoid Failure HeightField Lamp Look Mesh Model Part "
+        "Air Box Capsule Channel Cone Cylinder Ellipsoid Failure HeightField Lamp Look Maze Mesh Model Part "
         "Pipe Ramp Row Sensor Sky Sphere Stairs Scatter Sun Surface Wall World"
     ),
     "veldrain.sensing": (
@@ -79,6 +79,7 @@ if TYPE_CHECKING:
     from veldrain.model import HeightField as HeightField
     from veldrain.model import Lamp as Lamp
     from veldrain.model import Look as Look
+    from veldrain.model import Maze as Maze
     from veldrain.model import Mesh as Mesh
     from veldrain.model import Model as Model
     from veldrain.model import Part as Part

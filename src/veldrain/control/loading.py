@@ -30,7 +30,7 @@ class NamedController:
 
     def load(self) -> Any:
         """The class or function that makes it: one that ships by its name alone."""
-        if ":" in self.use:
+        if not self.use.isidentifier():
             return load_named(self.use, Path(self.folder or "."), self.where)
         shipped = importlib.import_module("veldrain.control")
         known = [

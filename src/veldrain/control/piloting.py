@@ -205,11 +205,14 @@ class WallFollower(Pilot):
             return
         s = -1.0 if self.side == "right" else 1.0
         beside, ahead, front = (_range(scan, s * angle) for angle in (math.pi / 2, math.pi / 4, 0.0))
-        if front < 1.6 * self.distance:  # a corner: turn away from the wall
+        # Where the wall ends it is followed round, closely: what is in front then is passed in the curve.
+        ends = beside > 1.7 * self.distance
+        if front < (0.8 if ends else 1.6) * self.distance:  # a corner: turn away from the wall
             self._tell(0.3 * self.speed * max(front / self.distance - 0.8, 0.0), -s * self.turning)
             return
-        if not math.isfinite(beside) or not math.isfinite(ahead):  # the wall ends: follow it round
-            self._tell(self.speed, min(self.speed / self.distance, self.turning) * s)
+        if ends or not math.isfinite(ahead):
+            turning = min(self.speed / (0.9 * self.distance), self.turning)
+            self._tell(self.speed, turning * s)
             return
         # The wall's direction against ours: 0 where it runs beside us.
         angle = math.atan2(ahead * math.cos(math.pi / 4) - beside, ahead * math.sin(math.pi / 4))

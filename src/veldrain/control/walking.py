@@ -27,7 +27,7 @@ LET_DOWN = 0.15  # m/s
 NEARLY = 0.02  # m from where the body should be: it goes on at full pace
 WAIT = 0.06  # s in its stance before a foot that feels nothing is let down
 STEADY = 1.0  # s: the angles of the gyro are held to gravity so slowly
-AHEAD = 0.15  # of a stride: so much before a foot is lifted the body begins to go over the others
+AHEAD = 0.2  # of a stride: so much before a foot is lifted the body begins to go over the others
 
 
 class Walk(SheetController):
@@ -117,7 +117,7 @@ class Walk(SheetController):
         )
         moves = any(abs(v) > 1e-6 for v in (*self._velocity, *asked))
         goal = self.shift * (self._gait.support(AHEAD) - self._gait.rest[:, :2].mean(axis=0))
-        self._moved += (goal - self._moved) * min(1.0, 12.0 * self.period / self.stride_time)
+        self._moved += (goal - self._moved) * min(1.0, 6.0 * self.period / self.stride_time)
         # No foot is lifted before the body has come over the others.
         behind = float(np.linalg.norm(goal - self._moved)) if moves else 0.0
         pace = min(max(1.0 - (behind - NEARLY) / NEARLY, 0.0), 1.0)

@@ -117,8 +117,8 @@ class DifferentialDrive(Drive):
 class SkidSteer(DifferentialDrive):
     """Several wheels or a belt on both sides, which slip across as it turns: it turns as if its track were wider.
 
-    >>> SkidSteer(["fl", "rl"], ["fr", "rr"], radius=0.1, track=0.4, widening=1.5).wheels(turning=1.0)["fr"]
-    3.0
+    >>> SkidSteer(["fl", "rl"], ["fr", "rr"], radius=0.1, track=0.4, widening=1.25).wheels(turning=2.0)["fr"]
+    5.0
     """
 
     widening: Number = Number(

@@ -9,7 +9,7 @@ from veldrain.model.model import Model
 from veldrain.model.pieces import Frame, Joint, Link, Loop, Motor, Mounted, Spring
 from veldrain.model.sensor import Failure, Fields, Measuring, Message, Mount, Sensor, Sight, Struck, Touches
 from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere, Surface
-from veldrain.model.structures import Channel, Pipe, Ramp, Row, Scatter, Stairs, Wall
+from veldrain.model.structures import Channel, Maze, Pipe, Ramp, Row, Scatter, Stairs, Wall
 from veldrain.model.world import GROUND, Body, Obstacle, Patch, Placed, World
 
 __all__ = [
@@ -33,6 +33,7 @@ __all__ = [
     "Look",
     "Loop",
     "MassProperties",
+    "Maze",
     "Measuring",
     "Mesh",
     "Message",

@@ -193,6 +193,40 @@ class Channel(Built):
             yield Box((self.length, t, self.depth)), Pose((0, side * (self.width + t) / 2, self.depth / 2))
 
 
+class Maze(Built):
+    """Walls from a drawing in characters: ``#`` is wall, all else is free. The first row lies at the largest y.
+
+    The middle of the lower left cell is at the origin, x goes along a row; cells in a row are one wall.
+
+    >>> maze = Maze(["####", "#..#", "####"], cell="80 cm")
+    >>> maze.at(1, 1), len(list(maze.pieces()))
+    ((0.8, 0.8), 4)
+    """
+
+    def __init__(self, rows: Sequence[str], cell: Quantity = 1.0, height: Quantity = 0.8) -> None:
+        self.rows = [str(row) for row in rows]
+        self.cell, self.height = quantity(cell, "length", "maze"), quantity(height, "length", "maze")
+        if not any("#" in row for row in self.rows) or not (self.cell > 0 and self.height > 0):
+            raise VeldrainError(
+                "a maze without walls", where="maze", cure="draw walls as #, and give lengths above zero"
+            )
+
+    def at(self, column: int, row: int) -> tuple[float, float]:
+        """Middle of a cell (m), by its column and its row in the drawing, both from 0."""
+        return column * self.cell, (len(self.rows) - 1 - row) * self.cell
+
+    def pieces(self) -> Iterator[Piece]:
+        for row, text in enumerate(self.rows):
+            column = 0
+            while column < len(text):
+                count = len(text[column:]) - len(text[column:].lstrip("#"))
+                if count:
+                    x, y = self.at(column, row)
+                    box = Box((count * self.cell, self.cell, self.height))
+                    yield box, Pose((x + (count - 1) / 2 * self.cell, y, self.height / 2))
+                column += count or 1
+
+
 class Row(Built):
     """A shape again and again, each a step from the one before.
 

@@ -249,14 +249,15 @@ class Gait:
             if self.stands[k]:
                 self.stands[k], self.lifted[k] = False, foot
             s = (at - self.duty) / (1.0 - self.duty)
-            # It lands half a stance ahead of where it stands by default.
-            ahead = 0.5 * self.duty * self.stride_time
+            # It lands half a stance ahead of where it stands by default, and as fast as the ground goes there.
             x, y, z = self.rest[k]
-            goal = np.array((x + ahead * (vx - w * y), y + ahead * (vy + w * x), z))
-            smooth = s * s * (3.0 - 2.0 * s)
+            rate = np.array((vx - w * y, vy + w * x))
+            goal = self.rest[k, :2] + 0.5 * self.duty * self.stride_time * rate
             if s > 0.5 and ground[k]:
                 continue  # it has landed on something higher: there it stays until its stance
-            foot[:2] = self.lifted[k, :2] + smooth * (goal[:2] - self.lifted[k, :2])
+            smooth = s * s * (3.0 - 2.0 * s)
+            leads = (s * (1.0 - s) ** 2 - s * s * (1.0 - s)) * (1.0 - self.duty) * self.stride_time
+            foot[:2] = self.lifted[k, :2] + smooth * (goal - self.lifted[k, :2]) - leads * rate
             up = 4.0 * s * (1.0 - s)
             foot[2] = self.lifted[k, 2] + smooth * (z - self.lifted[k, 2]) + self.swing_height * up
 

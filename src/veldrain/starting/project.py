@@ -8,13 +8,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 from veldrain.documents import load_world
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import write_text
 from veldrain.formats import load_robot
-from veldrain.model import Joint, Model
+from veldrain.model import Joint, Model, World
 from veldrain.model.inertia import combined
 from veldrain.model.volumes import bounds_of, seen, touched
 from veldrain.recording.world_words import as_yaml
@@ -61,9 +62,7 @@ def start(folder: Path, kind: str = "cart", robot: Path | None = None) -> Starte
         )
     guesses: tuple[str, ...] = ()
     if robot is None:
-        template = files("veldrain.starting").joinpath(f"{kind}.yaml").read_text(encoding="utf-8")
-        title, _, body = template.partition("\n")
-        world = WORLD.format(title=title.removeprefix("# ")) + body
+        world = template_text(kind)
     else:
         world, guesses = around(robot, folder)
     write_text(folder / "yard.world.yaml", world)
@@ -84,6 +83,26 @@ def start(folder: Path, kind: str = "cart", robot: Path | None = None) -> Starte
     for file, text in texts.items():
         write_text(folder / file, text)
     return Started(folder, name, ("yard.world.yaml", *texts), guesses)
+
+
+def template_text(kind: str) -> str:
+    """The text of the world of a template."""
+    title, _, body = files("veldrain.starting").joinpath(f"{kind}.yaml").read_text(encoding="utf-8").partition("\n")
+    return WORLD.format(title=title.removeprefix("# ")) + body
+
+
+def template(kind: str) -> World:
+    """The world of a template: its robot on the ground, before a wall.
+
+    Raises:
+        VeldrainError: no such kind.
+    """
+    if kind not in KINDS:
+        raise unknown("kind of project", kind, KINDS, "template")
+    with TemporaryDirectory() as folder:
+        file = Path(folder) / "yard.world.yaml"
+        file.write_text(template_text(kind), encoding="utf-8")
+        return load_world(file)
 
 
 def around(robot: Path, folder: Path) -> tuple[str, tuple[str, ...]]:
