@@ -146,17 +146,17 @@ def sort_keys(keys, count):
 @kernel
 def pair_normal(a, b, poly, corners):
     """Normal from b to a, and a point of b and one between them for where the features do not overlap."""
-    # Deeper cores are tried where the first ones overlap already: shapes that start inside each other. A round one is
-    # moved in by itself first: an edge then still points the right way, and two moved in would turn it.
-    a_first = a.kind != BOX and a.kind != HULL
-    for turn in range(7):
-        depth = 0.0 if turn == 0 else 0.5 if turn < 4 else 0.95
-        moved = (turn - 1) % 3 if turn > 0 else 2  # 0: the first to be moved in, 1: the other, 2: both
-        into_a = depth if moved == 2 or (moved == 0) == a_first else 0.0
-        into_b = depth if moved == 2 or (moved == 0) != a_first else 0.0
-        inset_a = max(a.core, into_a * thickness(a))
-        inset_b = 0.0 if b.core == 0.0 else max(b.core, into_b * thickness(b))
-        distance, n, p, q = nearest_cores(a, inset_a, b, inset_b, poly, corners)
+    # Deeper cores are tried where the first ones overlap already: shapes that start inside each other. Of a round one
+    # and one with edges the round one is moved in by itself first: an edge moved in would point another way.
+    a_edged, b_edged = a.kind == BOX or a.kind == HULL, b.kind == BOX or b.kind == HULL
+    for turn in range(5):
+        depth = 0.0 if turn == 0 else 0.5 if turn % 2 == 1 else 0.95
+        alone = turn == 1 or turn == 2
+        if alone and a_edged == b_edged:
+            continue
+        inset_a = a.core if alone and a_edged else max(a.core, depth * thickness(a))
+        inset_b = b.core if alone and b_edged else max(b.core, depth * thickness(b))
+        distance, n, p, q = nearest_cores(a, inset_a, b, 0.0 if b.core == 0.0 else inset_b, poly, corners)
         if distance > 0.0:
             return n, q, scaled(add(p, q), 0.5)
     d = minus(triple(a.pos), triple(b.pos))

@@ -179,10 +179,12 @@ def _panel(
         return _through(stage, word, size, has_title)
     scene = engine_of(stage.simulation).scene
     painter = Painter(scene, _daylight(0.0), _looks(scene))
-    view = looking(scene, painter, size, eye, at, None if word == "around" else word)
+    trails = [*stage.trails().values()] if "trails" in layers else []
+    beside = np.concatenate(trails) if trails else None
+    view = looking(scene, painter, size, eye, at, None if word == "around" else word, beside)
     painter = Painter(scene, _daylight(math.atan2(*view.axes[1::-1, 0]) + math.radians(140)), _looks(scene))
     pixels, grid, busy = _painted(painter, view)
-    span = float(np.linalg.norm(np.ptp(corners_of(scene), axis=0)))
+    span = float(np.linalg.norm(np.ptp(corners_of(scene, beside), axis=0)))
     if COLLISION in layers:
         pixels = _with_shells(stage, view, pixels)
     canvas = Canvas(view)

@@ -49,14 +49,18 @@ class Stage:
             engine.show(self.history.at(self.now), round(self.now / engine.step))
 
     def trails(self) -> dict[str, Array]:
-        """Where robots and bodies that move freely have been up to now, (n, 3), by name."""
+        """Where robots and bodies that move freely have been up to now, (n, 3), by name; of others their frames."""
         engine, found = engine_of(self.simulation), {}
         if self.history:
             for name, robot in engine.compiled.robots.items():
-                if engine.place_of(name).node >= 0 and robot.root in self.history.names:
-                    path = self.history.path(robot.root)[self.times <= self.now + 1e-9]
+                frames = [f"{name}/{frame}" for frame in robot.model.frames] if robot.model else []
+                is_free = engine.place_of(name).node >= 0
+                for told, frame in [(name, robot.root)] if is_free else [(frame, frame) for frame in frames]:
+                    if frame not in self.history.names:
+                        continue
+                    path = self.history.path(frame)[self.times <= self.now + 1e-9]
                     if len(path) > 1 and np.ptp(path, axis=0).max() > 0.01:
-                        found[name] = path
+                        found[told] = path
         for name, placed in self.simulation.world.placed.items():
             if placed.path:
                 found[name] = np.array([pose.position for _, pose in placed.path])

@@ -53,14 +53,18 @@ def axes_along(forward: Array, up: Array | None = None) -> Array:
     return np.stack([forward, left, np.cross(forward, left)], axis=1)
 
 
-def corners_of(scene: Scene) -> Array:
-    """Corners (n, 3) of the boxes around all that is seen but the ground; of a cube where there is nothing else."""
+def corners_of(scene: Scene, beside: Array | None = None) -> Array:
+    """Corners (n, 3) of the boxes around all that is seen but the ground; of a cube where there is nothing else.
+
+    ``beside``: points (n, 3) that are to be in the picture too.
+    """
     v = scene.view
     low, high = v.low[v.planes :], v.high[v.planes :]
     if not len(low):
         low, high = np.full((1, 3), -1.0), np.ones((1, 3))
     signs = np.array([(x, y, z) for x in (0, 1) for y in (0, 1) for z in (0, 1)])
-    return np.asarray((low[:, None] * (1 - signs) + high[:, None] * signs).reshape(-1, 3))
+    corners = (low[:, None] * (1 - signs) + high[:, None] * signs).reshape(-1, 3)
+    return np.asarray(corners if beside is None else np.concatenate([corners, beside]))
 
 
 def looking(
@@ -70,14 +74,17 @@ def looking(
     eye: Array | None = None,
     at: Array | None = None,
     side: str | None = None,
+    beside: Array | None = None,
 ) -> Viewpoint:
     """The viewpoint that was asked for, or the one around the scene from which most can be seen.
+
+    ``beside``: points (n, 3) that are to be in the picture too.
 
     Raises:
         VeldrainError: an unknown side, an eye at what it looks at.
     """
     scene.follow()
-    corners = corners_of(scene)
+    corners = corners_of(scene, beside)
     middle = (corners.min(axis=0) + corners.max(axis=0)) / 2
     if side is not None:
         if side not in SIDES:
