@@ -21,6 +21,7 @@ from pathlib import Path
 
 import numpy as np
 import trimesh
+from motion import motion
 from scipy.spatial.transform import Rotation
 
 import veldrain as vd
@@ -323,11 +324,11 @@ def main() -> None:
     options = parser.parse_args()
     prepare()
     found = []
-    for family in (engine, piles, rays, sensors, robots, compiling, trials, commands):
+    for family in (engine, piles, rays, sensors, robots, motion, compiling, trials, commands):
         if options.only and family.__name__ not in options.only.split(","):
             continue
         for name, value, unit, target in family(options.repeats):
-            print(f"{name:<44}{value:>10.3g} {unit:<3} {target}", flush=True)
+            print(f"{name:<50}{value:>10.3g} {unit:<3} {target}", flush=True)
             found.append({"name": name, "value": value, "unit": unit, "target": target})
     machine = {"python": platform.python_version(), "machine": platform.machine(), "cores": os.cpu_count()}
     options.out.write_text(json.dumps({"machine": machine, "repeats": options.repeats, "figures": found}, indent=1))

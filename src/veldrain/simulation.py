@@ -17,6 +17,7 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.handles import RobotInMotion
 from veldrain.model import Surroundings, World
 from veldrain.physics.engine import Engine, Snapshot
+from veldrain.physics.preparing import prepared
 from veldrain.physics.tapping import Tallies
 from veldrain.pose import Array
 from veldrain.recording import Recorder, Recording, Sink
@@ -72,6 +73,7 @@ class Simulation:
             raise VeldrainError(
                 f"a step of {self.step:g} s is not a whole number of nanoseconds above zero", cure="use 1 ms"
             )
+        prepared()
         self._engine = Engine(world, self.step, watches, integrator)
         self.watches = tuple(watches)
         self.surroundings = world.surroundings

@@ -254,6 +254,19 @@ class Responses(unittest.TestCase):
             there, back = answer(one, a, other, b), answer(other, b, one, a)
             self.assertAlmostEqual(there, back, delta=1e-6 * abs(there) + 1e-10)
 
+    def test_a_round_side_deep_in_an_edge(self) -> None:
+        """The gap of an upright cylinder to the edge of a box is its distance less the radius, also where they overlap."""
+        for degrees in (45, 60, 75, 88):
+            for distance in (0.32, 0.375, 0.395, 0.42):
+                out = np.array((math.cos(math.radians(degrees)), math.sin(math.radians(degrees))))
+                w = vd.World().obstacle("box", vd.Box((1, 1, 1)), pose=vd.Pose((0, 0, 0.5)))
+                at = np.append(np.array((0.5, 0.5)) + distance * out, 0.275)
+                w.body("post", vd.Cylinder(0.4, 0.45), mass=1, pose=vd.Pose(at))
+                engine = engine_of(vd.Simulation(w))
+                gap = engine.clearance(engine.geoms_of("post"), engine.geoms_of("box"))
+                with self.subTest(degrees=degrees, distance=distance):
+                    self.assertAlmostEqual(gap, distance - 0.4, delta=5e-4)
+
 
 if __name__ == "__main__":
     unittest.main()

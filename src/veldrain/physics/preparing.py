@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from functools import cache
 from inspect import signature
 from typing import Any
 
@@ -39,6 +40,13 @@ def prepare() -> None:
             elsewhere.clear()
             other.terminate()
     use(world).advance(1)
+
+
+@cache
+def prepared() -> None:
+    """See that the kernels are compiled, once a process: where none are yet, ``prepare`` shares the work."""
+    if not is_compiled("stepping.advance-"):
+        prepare()
 
 
 def compile_for(world: World, *kernels: Any) -> None:

@@ -183,7 +183,7 @@ def _panel(
     beside = np.concatenate(trails) if trails else None
     view = looking(scene, painter, size, eye, at, None if word == "around" else word, beside)
     painter = Painter(scene, _daylight(math.atan2(*view.axes[1::-1, 0]) + math.radians(140)), _looks(scene))
-    pixels, grid, busy = _painted(painter, view)
+    pixels, grid, busy = _painted(painter, view, beside)
     span = float(np.linalg.norm(np.ptp(corners_of(scene, beside), axis=0)))
     if COLLISION in layers:
         pixels = _with_shells(stage, view, pixels)
@@ -219,14 +219,16 @@ def _looks(scene: Any) -> list[Look]:
     ]
 
 
-def _painted(painter: Painter, view: Viewpoint) -> tuple[NDArray[np.uint8], float, NDArray[np.bool_]]:
+def _painted(
+    painter: Painter, view: Viewpoint, beside: Array | None = None
+) -> tuple[NDArray[np.uint8], float, NDArray[np.bool_]]:
     """The picture with a grid on the ground, the grid's spacing (0: no ground), and where there are things (h, w)."""
     scene, camera = painter.scene, view.camera
     columns, rows = camera.lens.size
     eyes, axes = np.tile(view.eye, (rows, 1)), np.tile(view.axes, (rows, 1, 1))
     light, distances, sights = camera.paint(painter, eyes, axes)
     white = (SUN + SKY) / math.pi * 1.02
-    corners = corners_of(scene)
+    corners = corners_of(scene, beside)
     span = float(np.linalg.norm(np.ptp(corners, axis=0)))
     light[(sights < 0).reshape(rows, columns)] = PLAIN * white
     grid = 0.0

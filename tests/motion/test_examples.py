@@ -1,0 +1,54 @@
+"""The examples of motion do what they say, and leave a picture."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.helpers import EXAMPLES
+
+# What each prints, and between which bounds each number of it is.
+TOLD: dict[str, tuple[str, list[tuple[float, float]]]] = {
+    "cart_and_pole": (r"8 carts over 8 s: (\d+) falls, at most ([\d.]+) degrees", [(0, 3), (0, 15)]),
+    "arm_on_a_line": (
+        r"wall in ([\d.]+) s by (\d+) points; the line is straight within ([\d.]+) mm",
+        [(1, 9), (3, 20), (0, 4)],
+    ),
+    "maze": (r"found the way out after ([\d.]+) m; the shortest way is ([\d.]+) m", [(17, 28), (15, 19)]),
+    "square_by_odometry": (r"odometry is ([\d.]+) m off after the square, ([\d.]+) m at most", [(0, 0.9), (0, 0.9)]),
+    "driven_by_keys": (r"driven by hand to \(([\d.]+), ([\d.]+)\) m", [(1, 3.5), (0.2, 2.5)]),
+    "slalom": (r"True: at most (\d+) cm off the route, (\d+) cm on average", [(1, 30), (1, 12)]),
+    "bank_walker": (
+        r"([\d.]+) m along the slope, ([\d.]+) m down it, leans (-?[\d.]+) degrees",
+        [(1.8, 3), (0, 1), (-12, 12)],
+    ),
+    "around_the_pole": (r"True: at most (\d+) cm off course.*the pole ([\d.]+) m away", [(0, 10), (1, 2)]),
+}
+
+
+class Examples(unittest.TestCase):
+    def test_all_run(self) -> None:
+        files = {p.stem for p in EXAMPLES.glob("*.py")} - {"culvert_study"}
+        self.assertEqual({name for name in files if not name.startswith("own_")}, set(TOLD))
+        with tempfile.TemporaryDirectory() as folder:
+            for name, (says, bounds) in TOLD.items():
+                with self.subTest(name):
+                    code = (EXAMPLES / f"{name}.py").read_text(encoding="utf-8")
+                    self.assertLess(code.count("\n"), 60)
+                    done = subprocess.run(
+                        [sys.executable, "-c", code], cwd=folder, capture_output=True, text=True, check=False
+                    )
+                    found = re.search(says, done.stdout)
+                    self.assertTrue(found, done.stdout + done.stderr)
+                    assert found
+                    for value, (low, high) in zip(found.groups(), bounds, strict=True):
+                        self.assertTrue(low <= float(value) <= high, found.group())
+                    self.assertGreater((Path(folder) / f"{name}.png").stat().st_size, 10_000)
+
+
+if __name__ == "__main__":
+    unittest.main()
