@@ -42,6 +42,7 @@ SENSORS: dict[str, Any] = {
     "reach": vd.TrueRelative("hull", to="wall"),
     "frames": vd.TrueFrames(),
     "gap": vd.TrueClearance("wall"),
+    "slip": vd.TrueSlip(radius="10 cm"),
 }
 
 

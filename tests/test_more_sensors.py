@@ -185,7 +185,7 @@ class Frames(unittest.TestCase):
         np.testing.assert_allclose(forward, (1, 0, 0), atol=1e-12)
 
     def test_a_frame_that_is_not_there(self) -> None:
-        with self.assertRaisesRegex(vd.VeldrainError, "rig/eye.*no link, frame or thing 'tipp'"):
+        with self.assertRaisesRegex(vd.VeldrainError, "rig/eye.*no link, frame, sensor or thing 'tipp'"):
             rig(vd.TrueRelative("tipp"), fixed=True)
 
 
@@ -300,3 +300,26 @@ place: {rig: {model: rig, fixed: true, pose: {xyz: [0, 0, 1 m]}}}
         model = scenario.world.placed["cart"].model
         model.sensors["imu"] = replace(model.sensors["imu"], failures=(vd.Failure("dead", start=0.255),))
         self.assertEqual(vd.run(scenario)["cart/imu"]["time"].max(), 0.25)
+
+
+class Slip(unittest.TestCase):
+    def test_a_wheel_that_spins_up_and_one_that_is_dragged_askew(self) -> None:
+        """Slip near 1 at the start with all of its grip used, 0 once it rolls; the slip angle is that of its way."""
+        m = vd.Model("rig").link("hub", mass=20, inertia=np.eye(3)).link("wheel", vd.Cylinder(0.1, 0.01), mass=1)
+        m.joint("axle", "hub", "wheel", "continuous", vd.Pose(rpy=(-math.pi / 2, 0, 0)), axis=(0, 0, 1))
+        m.motor("axle", "velocity", damping=50, limit=40)
+        m.mount("slip", vd.TrueSlip("5 ms", radius=0.1), on="wheel", pose=vd.Pose(rpy=(math.pi / 2, 0, 0)))
+        friction = vd.Surface(friction=0.8)
+        m.change_link("wheel", surface=friction)
+        sim = vd.Simulation(vd.World().ground(surface=friction).place(m, pose=vd.Pose((0, 0, 0.1))))
+        sim["rig"].command("axle", velocity=20)
+        sim.advance("50 ms")
+        early = sim["rig"].read("slip")
+        self.assertGreater(early.slip, 0.7)
+        self.assertAlmostEqual(early.friction, 0.8, delta=0.01)
+        self.assertAlmostEqual(early.load, 21 * 9.81, delta=2)
+        sim.advance("1 s")
+        self.assertAlmostEqual(sim["rig"].read("slip").slip, 0.0, delta=1e-3)
+        sim["rig"].move_to(sim["rig"].pose(), (1.0, 0.5, 0.0))
+        sim.advance("5 ms")
+        self.assertAlmostEqual(sim["rig"].read("slip").slip_angle, math.atan2(0.5, 1.0), delta=0.1)

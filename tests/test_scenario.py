@@ -98,7 +98,9 @@ class Course(unittest.TestCase):
             cases = {
                 "did you mean 'cart/car'": push,
                 "no thing with shapes 'pst'": cart_scenario().expect("x", never=vd.touching("cart", "pst")),
-                "no link, frame or thing 'gaol'": cart_scenario().expect("x", never=vd.distance("cart", "gaol") < 1),
+                "no link, frame, sensor or thing 'gaol'": cart_scenario().expect(
+                    "x", never=vd.distance("cart", "gaol") < 1
+                ),
                 "no robot 'crat'": cart_scenario(truth=["crat"]),
                 "period: 0.0105 s is not a whole number": cart_scenario(type("Odd", (Hold,), {"period": 0.0105})()),
                 "is not a controller: it has no period and no update": cart_scenario(object()),

@@ -18,7 +18,7 @@ _WHERE = {
     "veldrain.sensing": (
         "Barometer Camera Encoders FootForce ForceTorque Gnss Imu Infrared Lidar LimitSwitch "
         "Magnetometer MotorCurrent Odometer Radar SpinningLidar Touch TrueClearance TrueFrames TruePose "
-        "TrueRelative Ultrasonic"
+        "TrueRelative TrueSlip Ultrasonic"
     ),
     "veldrain.simulation": "Simulation",
     "veldrain.motion": "Chain Leg Trajectory suggest_gains",
@@ -136,6 +136,7 @@ if TYPE_CHECKING:
     from veldrain.sensing import TrueFrames as TrueFrames
     from veldrain.sensing import TruePose as TruePose
     from veldrain.sensing import TrueRelative as TrueRelative
+    from veldrain.sensing import TrueSlip as TrueSlip
     from veldrain.sensing import Ultrasonic as Ultrasonic
     from veldrain.simulation import Simulation as Simulation
     from veldrain.study import FinishTime as FinishTime

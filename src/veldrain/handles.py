@@ -92,7 +92,7 @@ class RobotInMotion:
         return row
 
     def pose(self, link: str | None = None) -> Pose:
-        """Pose of a link or frame in the world; None: of the root."""
+        """Pose of a link, frame, sensor or optical frame (``eye/optical``) in the world; None: of the root."""
         return self._engine.pose_at(self._place(link))
 
     def poses(self, links: Sequence[str] | None = None) -> tuple[Array, Array]:

@@ -131,7 +131,7 @@ class EngineMount:
 
     def pose_of(self, path: str) -> tuple[Array, Array]:
         engine, own = self._engine, f"{self.robot}/{path}"
-        place = self.kept(path, lambda: engine.place_of(own if own in engine.compiled.links else path))
+        place = self.kept(path, lambda: engine.place_of(own if engine.has_place(own) else path))
         return engine.position(place), engine.axes(place)
 
     def frame_names(self) -> tuple[tuple[str, ...], tuple[str, ...]]:

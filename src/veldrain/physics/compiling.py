@@ -66,6 +66,7 @@ class Compiled:
     loop_names: list[str]
     sights: list[Sight]
     unmoved: set[int]  # keys of pairs of which neither side can be moved, and that are not switched off
+    mounts: dict[str, LinkPlace]  # sensors, and their optical frames, by name path
 
 
 _LOOPS = {
@@ -102,6 +103,7 @@ class _Builder:
         self.q: list[float] = []
         self.v: list[float] = []
         self.links: dict[str, LinkPlace] = {}
+        self.mounts: dict[str, LinkPlace] = {}
         self.robots: dict[str, Robot] = {}
 
     def add_part(self, name: str, node: int, pose: Pose, part: Part, surface: Surface) -> list[int]:
@@ -404,9 +406,9 @@ def compile_world(world: World, step: float, watches: int = 0) -> Compiled:
         _RobotBuilder(b, placed).build()
     _keep_apart(b, [(x, y) for x, y in world.apart])
     names, unmoved = list(b.links), {x * len(b.geoms) + y for x, y in b.unmoved - b.skipped}
-    return Compiled(
-        b.plant(world, watches), b.links, names, b.robots, b.geom_names, b.dof_names, b.loop_names, b.sights, unmoved
-    )
+    plant = b.plant(world, watches)
+    tables = b.links, names, b.robots, b.geom_names, b.dof_names, b.loop_names
+    return Compiled(plant, *tables, b.sights, unmoved, b.mounts)
 
 
 def _keep_apart(b: _Builder, pairs: list[tuple[str, str]]) -> None:
@@ -522,6 +524,12 @@ class _RobotBuilder:
         for frame in self.model.frames.values():
             if frame.link == link:
                 self.b.links[f"{self.name}/{frame.name}"] = LinkPlace(node, pose @ frame.pose)
+        for sensor in self.model.sensors.values():
+            if sensor.link == link:
+                path, optical = f"{self.name}/{sensor.name}", sensor.sensor.optical
+                self.b.mounts[path] = LinkPlace(node, pose @ sensor.pose)
+                if optical is not None:
+                    self.b.mounts[f"{path}/optical"] = LinkPlace(node, pose @ sensor.pose @ optical)
 
     def close_loops(self) -> None:
         """Closed loops, ropes, springs and mimic joints."""

@@ -283,13 +283,18 @@ class Engine:
         self.plant = p.with_room(a, 2 * len(a.contacts), 2 * len(a.pairs), 2 * len(a.J))
 
     def place_of(self, path: str) -> LinkPlace:
-        """Where a link, frame, body or obstacle is fixed; a robot's name stands for its root link."""
+        """Where a link, frame, sensor, body or obstacle is fixed; a robot's name stands for its root link."""
         if path in self.compiled.robots:
             path = self.compiled.robots[path].root
-        try:
-            return self.compiled.links[path]
-        except KeyError:
-            raise unknown("link, frame or thing", path, [*self.compiled.links, *self.compiled.robots]) from None
+        found = self.compiled.links.get(path) or self.compiled.mounts.get(path)
+        if found is None:
+            known = [*self.compiled.links, *self.compiled.mounts, *self.compiled.robots]
+            raise unknown("link, frame, sensor or thing", path, known)
+        return found
+
+    def has_place(self, path: str) -> bool:
+        """True for the name path of a link, frame, sensor, body or obstacle."""
+        return path in self.compiled.links or path in self.compiled.mounts
 
     def node_pose(self, node: int) -> Pose:
         """Pose of a node in the world."""

@@ -7,6 +7,7 @@ from veldrain.sensing.lidar import Lidar, SpinningLidar
 from veldrain.sensing.outdoors import Barometer, Gnss, Magnetometer
 from veldrain.sensing.proximity import Infrared, Ultrasonic
 from veldrain.sensing.radar import Radar
+from veldrain.sensing.slip import TrueSlip
 from veldrain.sensing.touch import FootForce, ForceTorque, LimitSwitch, Touch
 from veldrain.sensing.truth import TrueClearance, TrueFrames, TruePose, TrueRelative
 
@@ -31,5 +32,6 @@ __all__ = [
     "TrueFrames",
     "TruePose",
     "TrueRelative",
+    "TrueSlip",
     "Ultrasonic",
 ]
