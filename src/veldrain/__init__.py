@@ -32,6 +32,7 @@ _WHERE = {
     "veldrain.formats": "load_robot save_robot",
     "veldrain.review": "Finding check",
     "veldrain.report.picture": "look",
+    "veldrain.report.plotting": "plot",
     "veldrain.documents": "load_scenario load_study load_world save_scenario save_world",
 }
 _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names.split()}
@@ -103,6 +104,7 @@ if TYPE_CHECKING:
     from veldrain.recording import Recording as Recording
     from veldrain.recording import Sink as Sink
     from veldrain.report.picture import look as look
+    from veldrain.report.plotting import plot as plot
     from veldrain.review import Finding as Finding
     from veldrain.review import check as check
     from veldrain.scenario import Action as Action

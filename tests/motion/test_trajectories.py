@@ -116,6 +116,15 @@ class Profiles(unittest.TestCase):
         for t in np.linspace(0, path.duration, 50):
             np.testing.assert_allclose(back.at(t)[0], path.at(t)[0], atol=1e-6)
 
+    def test_a_plot_shows_all_joints_and_their_limits(self) -> None:
+        chain = vd.Chain(two_bars(), "tip")
+        figure = vd.plot(through([[0, 0], [1, -1]], speed=1, acceleration=2, joints=chain), chain=chain)
+        position, velocity, acceleration = figure.axes
+        self.assertEqual([len(ax.lines) for ax in (position, velocity, acceleration)], [2 + 4, 2, 2])
+        self.assertEqual(position.get_ylabel(), "position (rad)")
+        with self.assertRaisesRegex(vd.VeldrainError, "int cannot be plotted"):
+            vd.plot(3)  # type: ignore[arg-type]
+
     def test_bad_input(self) -> None:
         two, more = [[0.0], [1.0]], {"speed": 1, "acceleration": 1}
         path = through(two, **more)
