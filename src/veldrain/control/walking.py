@@ -125,12 +125,15 @@ class Walk(SheetController):
         self._find_ground(moves)
         self._keep_level(senses)
         turn = _tilt(told.lean + self._level[0], told.tilt + self._level[1])
+        # Kept level on a slope, the body goes to where it stands upright over its feet.
+        stand = self._gait.rest.mean(axis=0)
+        over = (stand - _tilt(*self._level).T @ stand) * (1.0, 1.0, 0.0)
         moved = np.array((self._moved[0], self._moved[1], told.height))
         short = 0.0
         for k, leg in enumerate(self._legs):
             foot = self._gait.feet[k] + (0.0, 0.0, self._lower[k])
             # The body goes one way, and its feet the other.
-            angles, left = leg.nearest(turn.T @ (foot - moved), self._gait.rest[k], near=self._q[k])
+            angles, left = leg.nearest(turn.T @ (foot - moved) + over, self._gait.rest[k], near=self._q[k])
             short = max(short, left)
             rates = (angles - self._q[k]) / self.period
             for joint, q, v in zip(leg.joints, angles.tolist(), rates.tolist(), strict=True):

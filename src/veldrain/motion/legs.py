@@ -239,22 +239,20 @@ class Gait:
         for k in range(len(self.rest)):
             at = (self.phase + self.offsets[k]) % 1.0
             foot = self.feet[k]
-            if at < self.duty or (self.stands[k] and not moves):
-                if not self.stands[k]:
-                    self.stands[k] = True
-                # The ground goes backwards under the body.
-                foot[0] -= time * (vx - w * foot[1])
+            s = (at - self.duty) / (1.0 - self.duty)
+            is_swinging = at >= self.duty and not (self.stands[k] and not moves)
+            # One that has landed early, on something higher, stays where it is.
+            if not is_swinging or (s > 0.5 and ground[k] and not self.stands[k]):
+                self.stands[k] = self.stands[k] or not is_swinging
+                foot[0] -= time * (vx - w * foot[1])  # the ground goes backwards under the body
                 foot[1] -= time * (vy + w * foot[0])
                 continue
             if self.stands[k]:
                 self.stands[k], self.lifted[k] = False, foot
-            s = (at - self.duty) / (1.0 - self.duty)
             # It lands half a stance ahead of where it stands by default, and as fast as the ground goes there.
             x, y, z = self.rest[k]
             rate = np.array((vx - w * y, vy + w * x))
             goal = self.rest[k, :2] + 0.5 * self.duty * self.stride_time * rate
-            if s > 0.5 and ground[k]:
-                continue  # it has landed on something higher: there it stays until its stance
             smooth = s * s * (3.0 - 2.0 * s)
             leads = (s * (1.0 - s) ** 2 - s * s * (1.0 - s)) * (1.0 - self.duty) * self.stride_time
             foot[:2] = self.lifted[k, :2] + smooth * (goal - self.lifted[k, :2]) - leads * rate
