@@ -9,13 +9,14 @@ from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 from numpy.typing import ArrayLike
-from scipy.interpolate import CubicHermiteSpline, PPoly
-from scipy.spatial.transform import Rotation, Slerp
+from scipy.interpolate import PPoly
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Fields, Message
 from veldrain.motion.chains import Chain
-from veldrain.motion.profiles import change_pieces, change_time, polynomials, rest_to_rest
+from veldrain.motion.joint_paths import blended, hermite, joined, largest, straight_line, with_velocities
+from veldrain.motion.profiles import polynomials, rest_to_rest
+from veldrain.motion.tool_lines import SAMPLE, Arc, Line, next_posture
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity
 
@@ -23,8 +24,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 JOINT_TRAJECTORY = "trajectory_msgs/msg/JointTrajectory"
-SAMPLE = 0.005  # s between the points of a tool's line at which joint positions are solved for
-JUMP = 4.0  # times the joint speed that the line asks for: a larger step is to another branch
 
 
 class Trajectory:
@@ -108,7 +107,7 @@ class Trajectory:
                     where=where,
                     cure=f"give {rows.shape} numbers, one for each joint in each point" if not blend else "give one",
                 )
-            return cls(_with_velocities(rows, given, limits), names)
+            return cls(with_velocities(rows, given, limits), names)
         moves = np.abs(np.diff(rows, axis=0)).max(axis=1)
         if (moves == 0).any():
             k = int(np.argmin(moves))
@@ -120,8 +119,8 @@ class Trajectory:
         if blend < 0 or not math.isfinite(blend):
             raise VeldrainError(f"a blend of {blend}", where=where, cure="give 0 or more")
         if blend and len(rows) > 2:
-            return cls(_blended(rows, limits, blend), names)
-        return cls(_joined([_line(a, b, limits) for a, b in pairwise(rows)]), names)
+            return cls(blended(rows, limits, blend), names)
+        return cls(joined([straight_line(a, b, limits) for a, b in pairwise(rows)]), names)
 
     @classmethod
     def of(
@@ -149,7 +148,7 @@ class Trajectory:
         t = t - t[0]
         if velocities is None:
             return cls(CubicSpline(t, rows, bc_type="clamped"), joints)
-        return cls(_hermite(t, rows, _rows(velocities, where)), joints)
+        return cls(hermite(t, rows, _rows(velocities, where)), joints)
 
     @classmethod
     def straight(
@@ -184,7 +183,7 @@ class Trajectory:
         if not goals:
             raise VeldrainError("an empty path", where="straight", cure="give one pose or more")
         stops = [begin, *goals]
-        lines = [_Line(a, b) for a, b in pairwise(stops)]
+        lines = [Line(a, b) for a, b in pairwise(stops)]
         return cls._of_tool(chain, lines, q0, speed, turning, acceleration, free_axis)
 
     @classmethod
@@ -208,13 +207,13 @@ class Trajectory:
         q0 = chain.inside(start)
         begin = chain.forward(q0)
         goal = end if isinstance(end, Pose) else Pose(end, rotation=begin.rotation)
-        return cls._of_tool(chain, [_Arc(begin, Pose(via).position, goal)], q0, speed, turning, acceleration, free_axis)
+        return cls._of_tool(chain, [Arc(begin, Pose(via).position, goal)], q0, speed, turning, acceleration, free_axis)
 
     @classmethod
     def _of_tool(
         cls,
         chain: Chain,
-        lines: Sequence[_Line],
+        lines: Sequence[Line],
         q: Array,
         speed: Quantity,
         turning: Quantity,
@@ -240,7 +239,7 @@ class Trajectory:
             count = max(8, math.ceil(knots[-1] / SAMPLE))
             steps, begun = np.linspace(0.0, knots[-1], count + 1)[1:], times[-1]
             for t, share in zip(steps, np.clip(profile(steps), 0.0, 1.0), strict=True):
-                rows.append(_next(chain, line.at(float(share)), rows[-1], free_axis, number, float(share), top))
+                rows.append(next_posture(chain, line.at(float(share)), rows[-1], free_axis, number, float(share), top))
                 times.append(begun + float(t))
         path = cls.of(times, np.array(rows), joints=chain.joints)
         path._check_speeds(chain)
@@ -283,7 +282,7 @@ class Trajectory:
         gap = float(np.abs(self.at(self.duration)[0] - other.at(0.0)[0]).max())
         if gap > 1e-6:
             raise VeldrainError(f"a gap of {gap:.3g} between two paths", where="trajectory", cure="start at the end")
-        return type(self)(_joined([self._position, other._position]), self.joints)
+        return type(self)(joined([self._position, other._position]), self.joints)
 
     def extremes(self) -> pd.DataFrame:
         """The largest speed, acceleration and jerk of each joint, a row each."""
@@ -292,7 +291,7 @@ class Trajectory:
         pieces = self._position
         found = {}
         for word, order in (("speed", 1), ("acceleration", 2), ("jerk", 3)):
-            found[word] = _largest(pieces.derivative(order)) if len(pieces.c) > order else np.zeros(len(self.joints))
+            found[word] = largest(pieces.derivative(order)) if len(pieces.c) > order else np.zeros(len(self.joints))
         return pd.DataFrame(found, index=pd.Index(self.joints, name="joint"))
 
     def to_frame(self, period: Quantity = "10 ms") -> pd.DataFrame:
@@ -355,78 +354,6 @@ class Trajectory:
         return f"Trajectory({self.duration:.4g} s: {', '.join(self.joints)})"
 
 
-class _Line:
-    """A straight line of a tool: share 0 to 1."""
-
-    def __init__(self, a: Pose, b: Pose) -> None:
-        self._a, self._way = a.position, b.position - a.position
-        self.length = float(np.linalg.norm(self._way))
-        self.turn = float((a.rotation.inv() * b.rotation).magnitude())
-        self._turns = Slerp([0.0, 1.0], Rotation.concatenate([a.rotation, b.rotation]))
-
-    def at(self, share: float) -> Pose:
-        return Pose(self._point(share), rotation=self._turns(share))
-
-    def _point(self, share: float) -> Array:
-        return np.asarray(self._a + share * self._way)
-
-
-class _Arc(_Line):
-    """A part of a circle through three points."""
-
-    def __init__(self, a: Pose, via: Array, b: Pose) -> None:
-        super().__init__(a, b)
-        p, q = via - a.position, b.position - a.position
-        normal = np.cross(p, q)
-        size = float(normal @ normal)
-        if size < 1e-16:
-            raise VeldrainError("three points on a line", where="arc", cure="give a point beside it, or use straight")
-        self._centre = a.position + (np.cross(normal, p) * (q @ q) + np.cross(q, normal) * (p @ p)) / (2.0 * size)
-        spoke = a.position - self._centre
-        self._radius = float(np.linalg.norm(spoke))
-        self._x = spoke / self._radius
-        self._y = np.cross(normal / math.sqrt(size), self._x)
-        to = b.position - self._centre
-        self._angle = math.atan2(float(to @ self._y), float(to @ self._x)) % (2.0 * math.pi)
-        self.length = self._radius * self._angle
-
-    def _point(self, share: float) -> Array:
-        angle = share * self._angle
-        return np.asarray(self._centre + self._radius * (math.cos(angle) * self._x + math.sin(angle) * self._y))
-
-
-def _next(
-    chain: Chain, pose: Pose, q: Array, free_axis: Sequence[float] | None, line: int, share: float, top: float
-) -> Array:
-    """Joint positions at the next pose of a tool's line, near those of the one before."""
-    found = chain.inverse(pose, start=q, free_axis=free_axis, starts=1, tolerance=("1 um", "1e-4 deg"))
-    at = f"at {100 * share:.0f} % of line {line}"
-    if not found.reached:
-        # From where it is, it does not go on: is there another way to have this pose?
-        other = chain.inverse(pose, start=q, free_axis=free_axis)
-        if not other.reached:
-            raise VeldrainError(
-                f"the tool leaves reach {at}: {other.why}", where="straight", cure="move the line, or turn the tool"
-            )
-        moved = int(np.argmax(np.abs(other.q - q)))
-        raise VeldrainError(
-            f"{at} the arm would jump to another branch: {chain.joints[moved]} by "
-            f"{chain.model.joints[chain.joints[moved]].told(float(other.q[moved] - q[moved]))}",
-            where="straight",
-            cure="start in another posture, or go round by more poses",
-        )
-    step = float(np.abs(found.q - q).max())
-    if step > JUMP * max(SAMPLE * top * math.pi, 0.05):
-        moved = int(np.argmax(np.abs(found.q - q)))
-        raise VeldrainError(
-            f"{at} the arm would jump to another branch: {chain.joints[moved]} by "
-            f"{chain.model.joints[chain.joints[moved]].told(float(found.q[moved] - q[moved]))}",
-            where="straight",
-            cure="stay away from singular postures, or start in another one",
-        )
-    return found.q
-
-
 def _rows(points: ArrayLike, where: str) -> Array:
     try:
         rows = np.asarray(points, float)
@@ -460,157 +387,3 @@ def _limits(value: ArrayLike | str | None, word: str, count: int, where: str) ->
             f"limits of {word} are {value}", where=where, cure=f"give one above zero, or {count}, one for each joint"
         )
     return np.array(row)
-
-
-def _line(a: Array, b: Array, limits: Sequence[Array]) -> PPoly:
-    """The fastest straight line of the joints between two points, from rest to rest."""
-    way = np.abs(b - a)
-    moves = way > 0
-    speed, accel, jerk = (float((limit[moves] / way[moves]).min()) for limit in limits)
-    knots, c = polynomials(rest_to_rest(speed, accel, jerk))
-    c = c[:, :, None] * (b - a)
-    c[-1] += a
-    return PPoly(c, knots)
-
-
-def _joined(parts: Sequence[PPoly]) -> PPoly:
-    degree = max(len(part.c) for part in parts)
-    c = np.concatenate([np.pad(p.c, ((degree - len(p.c), 0), (0, 0), (0, 0))) for p in parts], axis=1)
-    knots = [np.zeros(1)]
-    for part in parts:
-        knots.append(knots[-1][-1] + part.x[1:])
-    return PPoly(c, np.concatenate(knots))
-
-
-def _hermite(times: Array, rows: Array, velocities: Array) -> PPoly:
-    if velocities.shape != rows.shape:
-        raise VeldrainError(
-            f"velocities of shape {velocities.shape} for points of {rows.shape}",
-            where="trajectory",
-            cure="give as many",
-        )
-    return CubicHermiteSpline(times, rows, velocities)
-
-
-def _with_velocities(rows: Array, velocities: Array, limits: Sequence[Array]) -> PPoly:
-    """Cubics or, under a limit of jerk, quintics through points with velocities, each as short as the limits allow."""
-    speed, accel, jerk = limits
-    if (np.abs(velocities) > speed * (1 + 1e-12)).any():
-        point, joint = np.argwhere(np.abs(velocities) > speed * (1 + 1e-12))[0]
-        raise VeldrainError(
-            f"the velocity in point {point + 1} is above the limit of speed of joint {joint + 1}",
-            where="trajectory",
-            cure="give a lower one",
-        )
-    smooth = bool(np.isfinite(jerk).any())
-    parts = []
-    for k in range(len(rows) - 1):
-        ends = rows[k], velocities[k], rows[k + 1], velocities[k + 1]
-        if not np.any(rows[k] != rows[k + 1]) and not np.any(velocities[k : k + 2]):
-            raise VeldrainError(f"points {k + 1} and {k + 2} are the same", where="trajectory", cure="leave one out")
-
-        def fits(T: float, ends: tuple[Array, Array, Array, Array] = ends) -> bool:
-            part = _between(*ends, T, smooth)
-            return all(
-                (_largest(part.derivative(order)) <= limit * (1 + 1e-12)).all()
-                for order, limit in ((1, speed), (2, accel), (3, jerk))
-                if np.isfinite(limit).any()
-            )
-
-        high = 1e-3
-        while not fits(high):
-            high *= 2.0
-            if high > 1e6:
-                raise VeldrainError(
-                    f"no time is long enough from point {k + 1} to {k + 2} with these velocities",
-                    where="trajectory",
-                    cure="give velocities that lead from the one to the other",
-                )
-        low = high / 2.0 if high > 1e-3 else 0.0
-        while high - low > 1e-12 * high:
-            middle = 0.5 * (low + high)
-            low, high = (low, middle) if fits(middle) else (middle, high)
-        parts.append(_between(*ends, high, smooth))
-    return _joined(parts)
-
-
-def _between(a: Array, va: Array, b: Array, vb: Array, T: float, smooth: bool) -> PPoly:
-    """The cubic with given ends, or the quintic without acceleration at them, over a time T."""
-    d = b - a
-    if smooth:
-        c = [
-            (6 * d - 3 * (va + vb) * T) / T**5,
-            (-15 * d + (8 * va + 7 * vb) * T) / T**4,
-            (10 * d - (6 * va + 4 * vb) * T) / T**3,
-            np.zeros_like(a),
-            va,
-            a,
-        ]
-    else:
-        c = [(-2 * d + (va + vb) * T) / T**3, (3 * d - (2 * va + vb) * T) / T**2, va, a]
-    return PPoly(np.array(c)[:, None, :], np.array((0.0, T)))
-
-
-def _largest(poly: PPoly) -> Array:
-    """The largest absolute value (joints,) of polynomials: at their ends, or where their derivative is 0."""
-    best = np.zeros(poly.c.shape[2])
-    for k, T in enumerate(np.diff(poly.x)):
-        for j in range(len(best)):
-            c = poly.c[:, k, j]
-            turns = np.roots(np.polyder(c)) if len(c) > 1 else np.zeros(0)
-            inner = [t.real for t in turns if abs(t.imag) < 1e-9 * max(T, 1) and 0 < t.real < T]
-            best[j] = max(best[j], np.abs(np.polyval(c, [0.0, T, *inner])).max())
-    return best
-
-
-def _blended(rows: Array, limits: Sequence[Array], blend: float) -> PPoly:
-    """Straight lines at constant velocity with their corners cut: each corner is a change of velocity in step.
-
-    A corner of duration T between velocities u and v is left by at most |v − u|·T/8 of each joint.
-    """
-    speed, accel, jerk = limits
-    ways = np.diff(rows, axis=0)
-    times = (np.abs(ways) / speed).max(axis=1)
-    for _ in range(10000):
-        v = np.concatenate([np.zeros((1, rows.shape[1])), ways / times[:, None], np.zeros((1, rows.shape[1]))])
-        change = np.abs(np.diff(v, axis=0))
-        last = [_corner(change[k], accel, jerk) for k in range(len(change))]
-        cut = (change.max(axis=1) * last / 8.0)[1:-1]
-        need = 0.5 * (np.array(last[:-1]) + np.array(last[1:]))  # half of both changes is within a line
-        slow = np.maximum(1.0, need / times)
-        for k, much in enumerate(cut):
-            if much > blend:
-                grow = (much / blend) ** 0.25
-                slow[k], slow[k + 1] = max(slow[k], grow), max(slow[k + 1], grow)
-        if (slow <= 1.0 + 1e-9).all():
-            break
-        times = times * np.minimum(slow, 1.5)
-    pieces: list[tuple[float, Array, Array]] = []  # duration, acceleration, jerk of all joints
-    for k in range(len(change)):
-        step = v[k + 1] - v[k]
-        if change[k].any():
-            unit = change_pieces(*_in_step(change[k], accel, jerk), 1.0)
-            pieces += [(t, push * step, steep * step) for t, push, steep in unit]
-        if k < len(times):
-            even = times[k] - 0.5 * (last[k] + last[k + 1])
-            if even > 1e-12:
-                pieces.append((even, np.zeros_like(step), np.zeros_like(step)))
-    knots, columns = [0.0], []
-    q: Array = rows[0].copy()
-    u: Array = np.zeros(rows.shape[1])
-    for time, a, j in pieces:
-        columns.append((j / 6.0, a / 2.0, u, q))
-        q = q + time * (u + time * (a / 2.0 + time * j / 6.0))
-        u = u + time * (a + time * j / 2.0)
-        knots.append(knots[-1] + time)
-    return PPoly(np.array(columns).transpose(1, 0, 2), np.array(knots))
-
-
-def _in_step(change: Array, accel: Array, jerk: Array) -> tuple[float, float]:
-    """Limits of a change of velocity of 1 that all joints share."""
-    moves = change > 1e-12 * change.max()
-    return float((accel[moves] / change[moves]).min()), float((jerk[moves] / change[moves]).min())
-
-
-def _corner(change: Array, accel: Array, jerk: Array) -> float:
-    return change_time(*_in_step(change, accel, jerk))[0] if change.any() else 0.0

@@ -1,0 +1,88 @@
+"""Lines and arcs of a tool, and the joint positions along them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from scipy.spatial.transform import Rotation, Slerp
+
+from veldrain.errors import VeldrainError
+from veldrain.motion.chains import Chain
+from veldrain.pose import Array, Pose
+
+SAMPLE = 0.005  # s between the points of a tool's line at which joint positions are solved for
+JUMP = 4.0  # times the joint speed that the line asks for: a larger step is to another branch
+
+
+class Line:
+    """A straight line of a tool: share 0 to 1."""
+
+    def __init__(self, a: Pose, b: Pose) -> None:
+        self._a, self._way = a.position, b.position - a.position
+        self.length = float(np.linalg.norm(self._way))
+        self.turn = float((a.rotation.inv() * b.rotation).magnitude())
+        self._turns = Slerp([0.0, 1.0], Rotation.concatenate([a.rotation, b.rotation]))
+
+    def at(self, share: float) -> Pose:
+        return Pose(self._point(share), rotation=self._turns(share))
+
+    def _point(self, share: float) -> Array:
+        return np.asarray(self._a + share * self._way)
+
+
+class Arc(Line):
+    """A part of a circle through three points."""
+
+    def __init__(self, a: Pose, via: Array, b: Pose) -> None:
+        super().__init__(a, b)
+        p, q = via - a.position, b.position - a.position
+        normal = np.cross(p, q)
+        size = float(normal @ normal)
+        if size < 1e-16:
+            raise VeldrainError("three points on a line", where="arc", cure="give a point beside it, or use straight")
+        self._centre = a.position + (np.cross(normal, p) * (q @ q) + np.cross(q, normal) * (p @ p)) / (2.0 * size)
+        spoke = a.position - self._centre
+        self._radius = float(np.linalg.norm(spoke))
+        self._x = spoke / self._radius
+        self._y = np.cross(normal / math.sqrt(size), self._x)
+        to = b.position - self._centre
+        self._angle = math.atan2(float(to @ self._y), float(to @ self._x)) % (2.0 * math.pi)
+        self.length = self._radius * self._angle
+
+    def _point(self, share: float) -> Array:
+        angle = share * self._angle
+        return np.asarray(self._centre + self._radius * (math.cos(angle) * self._x + math.sin(angle) * self._y))
+
+
+def next_posture(
+    chain: Chain, pose: Pose, q: Array, free_axis: Sequence[float] | None, line: int, share: float, top: float
+) -> Array:
+    """Joint positions at the next pose of a tool's line, near those of the one before."""
+    found = chain.inverse(pose, start=q, free_axis=free_axis, starts=1, tolerance=("1 um", "1e-4 deg"))
+    at = f"at {100 * share:.0f} % of line {line}"
+    if not found.reached:
+        # From where it is, it does not go on: is there another way to have this pose?
+        other = chain.inverse(pose, start=q, free_axis=free_axis)
+        if not other.reached:
+            raise VeldrainError(
+                f"the tool leaves reach {at}: {other.why}", where="straight", cure="move the line, or turn the tool"
+            )
+        moved = int(np.argmax(np.abs(other.q - q)))
+        raise VeldrainError(
+            f"{at} the arm would jump to another branch: {chain.joints[moved]} by "
+            f"{chain.model.joints[chain.joints[moved]].told(float(other.q[moved] - q[moved]))}",
+            where="straight",
+            cure="start in another posture, or go round by more poses",
+        )
+    step = float(np.abs(found.q - q).max())
+    if step > JUMP * max(SAMPLE * top * math.pi, 0.05):
+        moved = int(np.argmax(np.abs(found.q - q)))
+        raise VeldrainError(
+            f"{at} the arm would jump to another branch: {chain.joints[moved]} by "
+            f"{chain.model.joints[chain.joints[moved]].told(float(found.q[moved] - q[moved]))}",
+            where="straight",
+            cure="stay away from singular postures, or start in another one",
+        )
+    return found.q
