@@ -27,6 +27,7 @@ LET_DOWN = 0.15  # m/s
 NEARLY = 0.02  # m from where the body should be: it goes on at full pace
 WAIT = 0.06  # s in its stance before a foot that feels nothing is let down
 STEADY = 1.0  # s: the angles of the gyro are held to gravity so slowly
+LEVELS = 1.0, 0.1  # 1/s: how fast it becomes level, standing and walking: what walking shakes is not believed
 AHEAD = 0.2  # of a stride: so much before a foot is lifted the body begins to go over the others
 
 
@@ -123,7 +124,7 @@ class Walk(SheetController):
         pace = min(max(1.0 - (behind - NEARLY) / NEARLY, 0.0), 1.0)
         self._gait.step(pace * self.period, self._velocity, self._touching(senses), moves)
         self._find_ground(moves)
-        self._keep_level(senses)
+        self._keep_level(senses, LEVELS[moves])
         turn = _tilt(told.lean + self._level[0], told.tilt + self._level[1])
         # Kept level on a slope, the body goes to where it stands upright over its feet.
         stand = self._gait.rest.mean(axis=0)
@@ -164,15 +165,16 @@ class Walk(SheetController):
             else:  # with time, all feet come back to their height
                 self._lower[k] *= max(0.0, 1.0 - self.period / self.stride_time)
 
-    def _keep_level(self, senses: Mapping[str, Reading | None]) -> None:
+    def _keep_level(self, senses: Mapping[str, Reading | None], gain: float) -> None:
         """Lean against the IMU's roll and pitch: the gyro's, held to gravity, which it feels on average."""
         reading = senses[self.imu] if self.imu else None
         if reading is None:
             return
         x, y, z = (float(v) for v in reading.linear_acceleration)
         felt = np.array((math.atan2(y, z), math.atan2(-x, math.hypot(y, z))))
+        asked = np.array((self.inputs.lean, self.inputs.tilt))
         self._angles += self.period * (np.asarray(reading.angular_velocity)[:2] + (felt - self._angles) / STEADY)
-        self._level = np.clip(self._level - self.period * self._angles, -0.3, 0.3)
+        self._level = np.clip(self._level - gain * self.period * (self._angles - asked), -0.4, 0.4)
 
 
 def _tilt(roll: float, pitch: float) -> Array:
