@@ -14,6 +14,7 @@ import veldrain as vd
 from tests.motion.test_drives import cart_drive, template
 from veldrain.demo import robot, world
 from veldrain.demo.walkers import bank_walker, four_legged
+from veldrain.model.knobs import world_knobs
 
 
 class Teller:
@@ -126,6 +127,25 @@ class OmniOdometry(unittest.TestCase):
                 self.assertGreater(found.covariance[0, 0], 0.0)
         with self.assertRaisesRegex(vd.VeldrainError, "with a wheelbase name two"):
             vd.Odometer(["fl"], ["fr"], wheel_radius=0.1, track=0.4, wheelbase=0.6)
+
+
+class Knobs(unittest.TestCase):
+    def test_motors_rotors_and_wind_are_found_by_path(self) -> None:
+        world = template("flyer")
+        knobs = {knob.path: knob for knob in world_knobs(world)}
+        for path, now, then in (
+            ("flyer/spin_front_left.motor.speed", 900.0, 700.0),
+            ("flyer/spin_front_left.motor.lag", 0.025, 0.05),
+            ("flyer/spin_rear_left.rotor.thrust", -1.6e-5, -2e-5),
+            ("air.wind_x", 0.0, 4.0),
+            ("air.gusts", 0.0, 0.5),
+        ):
+            with self.subTest(path):
+                self.assertAlmostEqual(knobs[path].get() or 0.0, now)
+                knobs[path].set(then)
+                self.assertAlmostEqual(knobs[path].get() or 0.0, then)
+        self.assertEqual(world.placed["flyer"].model.rotors["spin_rear_left"].thrust, -2e-5)
+        self.assertNotIn("flyer/spin_front_left.motor.stall", knobs)
 
 
 class Mazes(unittest.TestCase):

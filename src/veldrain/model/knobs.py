@@ -5,6 +5,7 @@ Each thing lists its own; a path is the thing's name, a point and the quantity, 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any
@@ -161,6 +162,10 @@ def robot_knobs(placed: Placed) -> Iterator[Knob]:
             yield from _joint_knobs(placed, joint)
     for motor in model.motors:
         yield from _motor_knobs(placed, motor)
+    for joint_name in model.rotors:
+        yield from _record_knobs(
+            placed, "rotors", joint_name, "rotor", {"thrust": "rotor thrust", "torque": "rotor torque"}
+        )
     for link in model.links.values():
         yield from _link_knobs(placed, link.name, link.mass_properties.mass > 0)
     for sensor in model.sensors:
@@ -220,7 +225,28 @@ def _motor_knobs(placed: Placed, name: str) -> Iterator[Knob]:
         return Knob(f"{placed.name}/{name}.motor.{word}", kind, lambda: vars(placed.model.motors[name])[word], put)
 
     kinds = {"stiffness": f"{sort} stiffness", "damping": f"{sort} damping", "limit": force}
+    pace, position = ("speed", "length") if linear else ("angular speed", "angle")
+    motor = placed.model.motors[name]
+    more = {"speed": pace, "stall": force, "free_speed": pace, "play": position, "lag": "time"}
+    # Of what most motors do not have, only what this one has.
+    kinds |= {word: kind for word, kind in more.items() if 0.0 < vars(motor)[word] < math.inf}
     return (knob(word, kind) for word, kind in kinds.items())
+
+
+def _record_knobs(placed: Placed, table: str, name: str, word: str, kinds: dict[str, str]) -> Iterator[Knob]:
+    """Numbers of a record in one of a model's tables."""
+
+    def knob(field: str, kind: str) -> Knob:
+        def put(value: float) -> None:
+            held = getattr(_own(placed), table)
+            held[name] = replace(held[name], **{field: value})
+
+        def get() -> float:
+            return float(getattr(getattr(placed.model, table)[name], field))
+
+        return Knob(f"{placed.name}/{name}.{word}.{field}", kind, get, put)
+
+    return (knob(field, kind) for field, kind in kinds.items())
 
 
 def _link_knobs(placed: Placed, name: str, has_mass: bool) -> Iterator[Knob]:
