@@ -89,9 +89,22 @@ class Fly(SheetController):
         goal, pace, push = self._reference(now)
         off, slow = goal - reading.position, pace - turn @ reading.linear_velocity
         lift_and_torque(  # type: ignore[no-untyped-call]
-            off, slow, push, turn, np.asarray(reading.angular_velocity), self._heading, self.bandwidth, self.integral,
-            self.tilt, self.period, self._taken_up, self._mixer.mass, self._mixer.inertia, self._room, self._load,
-        )  # fmt: skip
+            off,
+            slow,
+            push,
+            turn,
+            np.asarray(reading.angular_velocity),
+            self._heading,
+            self.bandwidth,
+            self.integral,
+            self.tilt,
+            self.period,
+            self._taken_up,
+            self._mixer.mass,
+            self._mixer.inertia,
+            self._room,
+            self._load,
+        )
         self._mixer.fill_speeds(self._load, self._speeds)
         for joint, speed, c in zip(self._mixer.joints, self._speeds.tolist(), self._drags, strict=True):
             # The effort beside it is what the air takes, so that no speed is lost to it.

@@ -71,8 +71,11 @@ def plan(
     q1 = roaming.row(goal, "goal")
     for word, q in (("start", q0), ("goal", q1)):
         if said := roaming.meets(q):
-            raise NoPath(f"the {word} is in the way of something: {said}", where=f"plan {robot}",
-                         cure="choose another posture, or a smaller margin")  # fmt: skip
+            raise NoPath(
+                f"the {word} is in the way of something: {said}",
+                where=f"plan {robot}",
+                cure="choose another posture, or a smaller margin",
+            )
     random = np.random.default_rng(seed)
     for step in (ROUGH, FINE):
         found = _connect(roaming, q0, q1, random, budget, step)
@@ -264,10 +267,14 @@ def plan_route(
     width, top, low, size, bend, around = (
         quantity(value, "length", f"plan_route: {word}")
         for word, value in (
-            ("radius", radius), ("height", height), ("lift", lift), ("cell", cell), ("turning_radius", turning_radius),
+            ("radius", radius),
+            ("height", height),
+            ("lift", lift),
+            ("cell", cell),
+            ("turning_radius", turning_radius),
             ("room", room),
         )
-    )  # fmt: skip
+    )
     if not (width > 0 and size > 0 and top > low >= 0):
         raise VeldrainError(
             "a circle, a cell or a height of nothing", where="plan_route", cure="give values above zero"

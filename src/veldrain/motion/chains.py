@@ -320,9 +320,20 @@ class Chain:
         q, best = np.zeros(len(self.joints)), np.zeros(2)
         goal = (np.ascontiguousarray(pose.matrix), np.ascontiguousarray(pose.position))
         used = reach(
-            q, *goal, self._arrays, self.low, self.high, axis, weights, limits, posture, near is not None, tries,
-            self._room, best,
-        )  # fmt: skip
+            q,
+            *goal,
+            self._arrays,
+            self.low,
+            self.high,
+            axis,
+            weights,
+            limits,
+            posture,
+            near is not None,
+            tries,
+            self._room,
+            best,
+        )
         turns = np.isinf(self.low) & np.isinf(self.high) & ~self.is_linear
         q[turns] -= 2 * math.pi * np.round((q[turns] - posture[turns]) / (2 * math.pi))
         there = bool(best[0] <= close and best[1] <= turned)
@@ -335,7 +346,9 @@ class Chain:
     @cached_property
     def middle(self) -> Array:
         """Joint positions (n,) in the middle of the limits; 0 where there are none."""
-        return np.where(np.isfinite(self.low + self.high), 0.5 * (self.low + self.high), 0.0)
+        bounded = np.isfinite(self.low) & np.isfinite(self.high)
+        low, high = (np.where(bounded, side, 0.0) for side in (self.low, self.high))
+        return np.clip(0.5 * (low + high), self.low, self.high)
 
     @cached_property
     def _others(self) -> Array:
@@ -351,8 +364,10 @@ class Chain:
         if error[0] > close[0] and math.isfinite(close[1]):
             alone = self.inverse(pose.position.tolist(), start=q, tolerance=(close[0], None))
             if alone.reached:
-                said.append(f"the position is within reach, but not in this direction: nearest by {_mm(error[0])}"
-                            f" and {math.degrees(error[1]):.3g}°")  # fmt: skip
+                said.append(
+                    f"the position is within reach, but not in this direction: nearest by {_mm(error[0])}"
+                    f" and {math.degrees(error[1]):.3g}°"
+                )
             else:
                 said.append(f"out of reach by {_mm(alone.error[0])}")
                 q = alone.q

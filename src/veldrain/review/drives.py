@@ -20,8 +20,10 @@ def drive_fits(driver: Driver) -> Iterator[Finding]:
     if not isinstance(drive, DifferentialDrive):
         return
     poses = model.poses()
-    sides = {side: [poses[model.joints[j].child].position[1] for j in joints if j in model.joints]
-             for side, joints in (("left", drive.left), ("right", drive.right))}  # fmt: skip
+    sides = {
+        side: [poses[model.joints[j].child].position[1] for j in joints if j in model.joints]
+        for side, joints in (("left", drive.left), ("right", drive.right))
+    }
     where = f"{driver.robot}: {type(drive).__name__}"
     if min(sides["left"]) < max(sides["right"]):
         cure = "exchange left and right; y is to the left"
@@ -30,8 +32,12 @@ def drive_fits(driver: Driver) -> Iterator[Finding]:
         )
         return
     track = float(np.mean(sides["left"]) - np.mean(sides["right"]))
-    sizes = [shape.radius for j in (*drive.left, *drive.right) for part in model.links[model.joints[j].child].parts
-             if isinstance(shape := part.shape, Cylinder | Sphere)]  # fmt: skip
+    sizes = [
+        shape.radius
+        for j in (*drive.left, *drive.right)
+        for part in model.links[model.joints[j].child].parts
+        if isinstance(shape := part.shape, Cylinder | Sphere)
+    ]
     for word, says, is_so in (
         ("track", drive.track, track),
         ("radius", drive.radius, max(sizes, default=drive.radius)),
