@@ -7,7 +7,7 @@ from contextlib import suppress
 from types import SimpleNamespace
 from typing import Any
 
-from veldrain.control import fresh
+from veldrain.control import Fly, fresh
 from veldrain.errors import VeldrainError
 from veldrain.model import World
 from veldrain.review.drives import drive_fits
@@ -134,7 +134,8 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
         yield Finding("controller-fails", "error", who, outcome["reason"], "see the names and values it uses")
     told = {e.action.controller.partition("/")[0] for e in scenario.timeline if isinstance(e.action, Tell)}
     for driver in trial.drivers:
-        if driver.inputs.kinds and driver.inputs.told is None and driver.robot not in told:
+        flies = isinstance(driver.controller, Fly)  # it has waypoints, or holds where it is
+        if driver.inputs.kinds and driver.inputs.told is None and driver.robot not in told and not flies:
             names = ", ".join(driver.inputs.kinds)
             yield Finding(
                 "inputs-untold",

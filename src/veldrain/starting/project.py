@@ -76,7 +76,9 @@ def start(folder: Path, kind: str = "cart", robot: Path | None = None) -> Starte
             root=pushed(model, made.placed[name].fixed),
             truth=f"truth: [{name}]  # it flies by its true pose\n\n" if model.rotors else "",
         ),
-        "speeds.study.yaml": STUDY.format(robot=name),
+        "speeds.study.yaml": STUDY.format(
+            robot=name, slow=0.5 if model.rotors else 2.0, fast=1.5 if model.rotors else 4.0
+        ),
         "test_trip.py": TEST.format(robot=name),
         "README.md": README.format(robot=name, title=folder.resolve().name),
     }
@@ -291,8 +293,8 @@ trials: 6
 seed: 1
 
 controllers:
-  slow: {{use: "controller.py:Controller", with: {{speed: 2.0}}}}
-  fast: {{use: "controller.py:Controller", with: {{speed: 4.0}}}}
+  slow: {{use: "controller.py:Controller", with: {{speed: {slow}}}}}
+  fast: {{use: "controller.py:Controller", with: {{speed: {fast}}}}}
 
 vary:
   ground.friction: {{uniform: [0.5, 1.0]}}
