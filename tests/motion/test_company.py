@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import math
 import tempfile
 import unittest
+import zlib
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +17,7 @@ from tests.motion.test_drives import cart_drive, template
 from veldrain.demo import robot, world
 from veldrain.demo.walkers import bank_walker, four_legged
 from veldrain.model.knobs import world_knobs
+from veldrain.recording.states import from_bytes
 
 
 class Teller:
@@ -190,6 +193,74 @@ class Snapshots(unittest.TestCase):
                 ends.append(pose.position.tobytes() + pose.matrix.tobytes())
             with self.subTest(name):
                 self.assertEqual(*ends)
+
+
+class KeptStates(unittest.TestCase):
+    def scenario(self) -> vd.Scenario:
+        feet = [name for name in four_legged().frames if name.endswith("_foot")]
+        floor = vd.World().ground().place(four_legged(), "it", pose=vd.Pose((0, 0, 0.362)), posture="stand")
+        walk = vd.Scenario(floor, "2 s", controllers={"it": vd.Walk(feet, gait="trot", stance="stand", imu="imu")})
+        return walk.at("0.2 s").tell("it", forward=0.2)
+
+    def test_another_trial_goes_on_to_the_same_bytes(self) -> None:
+        cart = {"drive": cart_drive(), "pilot": vd.WallFollower("right")}
+        air = template("flyer").weather(vd.Air(wind=(3, 0, 0), gusts=0.5))
+        fly = {"flyer": vd.Fly([(0, 0, 1)], pose="truth")}
+        scenarios = {
+            "it": self.scenario(),
+            "cart": vd.Scenario(template("cart"), "2 s", controllers={"cart": cart}),
+            "flyer": vd.Scenario(air, "2 s", controllers=fly, truth=["flyer"]),
+        }
+        for name, scenario in scenarios.items():
+            with tempfile.TemporaryDirectory() as folder:
+                vd.run(scenario, seed=3, keep_states="0.5 s", record=Path(folder) / "run.mcap")
+                whole, again = vd.Trial(scenario, 3), vd.Trial(scenario, 9)
+                whole.run()
+                at = again.resume(vd.Recording(Path(folder) / "run.mcap"), "1.2 s")
+                again.run()
+            with self.subTest(name):
+                self.assertEqual(at, 1.0)
+                ends = [trial.simulation[name].pose() for trial in (whole, again)]
+                self.assertEqual(*(end.position.tobytes() + end.matrix.tobytes() for end in ends))
+
+    def test_what_cannot_be_written_or_read(self) -> None:
+        class Keeps(Teller):
+            def __init__(self, thing: Any) -> None:
+                self.thing = thing
+
+        plain = vd.Scenario(template("cart"), "1 s", controllers={"cart": {"drive": cart_drive()}})
+        kept = vd.run(plain, keep_states="0.5 s")
+        cases: list[tuple[Any, str]] = [
+            (lambda: self.keeping(Keeps(lambda: 3)), "keeps/thing.*function of .* cannot be written"),
+            (lambda: self.keeping(Keeps(Teller())), "Teller of .* cannot be written"),
+            (lambda: self.keeping(Keeps(np.array([None]))), "array of objects"),
+            (lambda: vd.Trial(plain).resume(vd.run(plain)), "keeps no states; record it with"),
+            (lambda: vd.Trial(plain).resume(kept, "-1 s"), "its first state is at 0 s"),
+            (lambda: vd.Trial(self.scenario()).resume(kept), "no state|another (scenario|world)"),
+            (lambda: from_bytes(b"no"), "no state"),
+            (
+                lambda: from_bytes(zlib.compress(b'{"object": "os:path", "of": {}}' + b"\0" + empty())),
+                "a class of 'os'",
+            ),
+            (
+                lambda: from_bytes(zlib.compress(b'{"object": "veldrain.cli:app", "of": {}}\0' + empty())),
+                "no class of ours",
+            ),
+        ]
+        for act, words in cases:
+            with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
+                act()
+
+    def keeping(self, controller: Any) -> None:
+        both = {"drive": cart_drive(), "other": controller}
+        vd.Trial(vd.Scenario(template("cart"), "1 s", controllers={"cart": both}), keep_states="0.5 s").run()
+
+
+def empty() -> bytes:
+    """No arrays, as they are written."""
+    held = io.BytesIO()
+    np.savez(held)
+    return held.getvalue()
 
 
 class Demo(unittest.TestCase):

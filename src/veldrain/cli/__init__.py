@@ -65,13 +65,16 @@ def run(
     seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
     out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
     exact: Annotated[bool, typer.Option("--exact", help="Sensors measure without errors of their own.")] = False,
+    keep_states: Annotated[
+        str | None, typer.Option(help="So often the whole state is recorded too, such as 5s, to go on from there.")
+    ] = None,
     limit: Limit = None,
 ) -> None:
     """Run one trial of a scenario and record it; exit status 1 where it does not pass."""
     from veldrain.cli import commands
 
     with _interruptible("what was recorded is kept"):
-        if not commands.run(scenario, controller, seed, out, exact, limit):
+        if not commands.run(scenario, controller, seed, out, exact, limit, keep_states):
             raise typer.Exit(1)
 
 

@@ -144,7 +144,15 @@ def show(result: Result, baseline: str | None) -> None:
     write_page(result, comparison, result.folder / REPORT)
 
 
-def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: bool, limit: str | None = None) -> bool:
+def run(
+    path: Path,
+    controller: str | None,
+    seed: int,
+    out: Path | None,
+    exact: bool,
+    limit: str | None = None,
+    keep_states: str | None = None,
+) -> bool:
     """Run one trial of a scenario file and record it; True where it passed."""
     from veldrain.cli.output import prepare_engine, print_outcome, say
     from veldrain.control import NamedController
@@ -166,7 +174,16 @@ def run(path: Path, controller: str | None, seed: int, out: Path | None, exact: 
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
     record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
     prepare_engine(scenario.world)
-    recording = run_trial(scenario, seed, record=record, controllers=controllers, exact=exact, limit=limit, warn=False)
+    recording = run_trial(
+        scenario,
+        seed,
+        record=record,
+        controllers=controllers,
+        exact=exact,
+        limit=limit,
+        keep_states=keep_states,
+        warn=False,
+    )
     print_outcome(recording)
     say(f"Written: {record}")
     return bool(recording.outcome["passed"])

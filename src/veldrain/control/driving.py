@@ -172,6 +172,23 @@ class Driver:
         """A copy of what it keeps."""
         return DriverState(copy.deepcopy(self.controller), self.due)
 
+    def known(self) -> dict[str, Any]:
+        """What a controller may keep of its trial, by a name: a written state leaves it out."""
+        who = self.title
+        mine = {"body": self.body, "log": self.log, "motors": self.motors, "senses": self.senses}
+        return {f"{who}: {word}": thing for word, thing in (mine | {"model": self.body.model}).items()}
+
+    def written(self) -> dict[str, Any]:
+        """What is written of it: its next tick, and what its controller keeps."""
+        return {"due": self.due, "keeps": dict(vars(self.controller))}
+
+    def read(self, written: Mapping[str, Any]) -> DriverState:
+        """The state that was written."""
+        made = copy.copy(self.controller)
+        vars(made).clear()
+        vars(made).update(written["keeps"])
+        return DriverState(made, written["due"])
+
     def restore(self, state: DriverState) -> None:
         """Go back to a copy."""
         mine: Any = {"body": self.body, "log": self.log, "motors": self.motors, "senses": self.senses}

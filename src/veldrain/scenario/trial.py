@@ -6,18 +6,22 @@ import importlib.metadata
 import math
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from veldrain.control.driving import ControllerFailedError, Driver, DriverState
 from veldrain.errors import VeldrainError, told_at, unknown
+from veldrain.model import Fields, Message
 from veldrain.physics.engine import NotFiniteError
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.attaching import attachments_of
 from veldrain.recording.interrupts import uninterrupted
 from veldrain.recording.publishing import Publisher
+from veldrain.recording.states import from_bytes, to_bytes
 from veldrain.sampling import Reading
 from veldrain.scenario.conditions import Condition, Pair, Watching
 from veldrain.scenario.limits import OverLimitError, limited
@@ -52,6 +56,9 @@ class _Verdict:
         return {"passed": passed, "time": self.time}
 
 
+STATES = "scenario/states"
+
+
 @dataclass(frozen=True)
 class TrialState:
     """A copy of the whole state of a trial: what moves, sensors, controllers, verdicts, and what is still to happen."""
@@ -74,6 +81,7 @@ class Trial:
         seed: of the sensors' noise and the controllers' random streams.
         sinks: where streams go; they have begun.
         exact: True lets all sensors measure without errors of their own.
+        keep_states: so often (s) the whole state is published as ``scenario/states``, for ``resume``. None: never.
 
     Raises:
         VeldrainError: an unknown name, or a period that is not a whole number of steps.
@@ -84,7 +92,15 @@ class Trial:
     True
     """
 
-    def __init__(self, scenario: Scenario, seed: int = 0, *, sinks: Sequence[Sink] = (), exact: bool = False) -> None:
+    def __init__(
+        self,
+        scenario: Scenario,
+        seed: int = 0,
+        *,
+        sinks: Sequence[Sink] = (),
+        exact: bool = False,
+        keep_states: Quantity | None = None,
+    ) -> None:
         self.scenario = scenario
         watches = sorted({pair for c in scenario.conditions() for pair in c.watches()})
         self.simulation = sim = Simulation(
@@ -115,6 +131,7 @@ class Trial:
         if scenario.record_contacts is not None:
             self.contacts_every = sim.steps_of(scenario.record_contacts, "scenario: record_contacts")
             self.tally = sim.tally()
+        self.keep_every = None if keep_states is None else sim.steps_of(keep_states, "keep_states")
         for robot in scenario.truth - set(scenario.world.placed):
             raise unknown("robot", robot, scenario.world.placed, "scenario: truth")
 
@@ -144,6 +161,7 @@ class Trial:
             *(stream for d in self.drivers for stream in d.input_streams()),
             "scenario/events",
             *(["scenario/contacts"] if self.tally else []),
+            *([STATES] if self.keep_every else []),
         ]
 
     def companions(self) -> list[str]:
@@ -244,7 +262,8 @@ class Trial:
 
     def _next(self) -> int:
         now = self.simulation.steps
-        periods = (self.check_every, *([self.contacts_every] if self.tally else []))
+        periods = [self.check_every, *([self.contacts_every] if self.tally else [])]
+        periods += [self.keep_every] if self.keep_every else []
         times = [self.end, *((now // every + 1) * every for every in periods)]
         times += [d.due for d in self.drivers]
         return min(times + [step for step, _ in self.timed[:1]])
@@ -268,6 +287,44 @@ class Trial:
             for driver in self.drivers:
                 if driver.due == step:
                     driver.tick()
+        if self.keep_every and step % self.keep_every == 0:
+            data = np.frombuffer(self._written(), np.uint8)
+            fields = Fields(layout=Fields(dim=[], data_offset=0), data=data)
+            self.publisher.write(STATES, Message("std_msgs/msg/UInt8MultiArray", fields))
+
+    def _written(self) -> bytes:
+        """The whole state as bytes."""
+        state = {"trial": replace(self.snapshot(), drivers=()), "drivers": [d.written() for d in self.drivers]}
+        return to_bytes(state, {id(thing): name for d in self.drivers for name, thing in d.known().items()})
+
+    def resume(self, recording: Recording, at: Quantity | None = None) -> float:
+        """Go to a state that a recording of the same scenario keeps, and go on from there to the same bytes.
+
+        Args:
+            recording: made with ``keep_states``.
+            at: the newest state up to this time is taken, s. None: the last one.
+
+        Returns:
+            The time of the state, s.
+
+        Raises:
+            VeldrainError: it keeps no states, none so early, or those of another scenario.
+        """
+        if STATES not in recording.messages:
+            raise VeldrainError("keeps no states", where="resume", cure="record it with keep_states='5 s'")
+        table = recording[STATES]
+        early = table[table["time"] <= (math.inf if at is None else quantity(at, "time", "resume")) + 1e-9]
+        if early.empty:
+            raise VeldrainError(
+                f"its first state is at {table['time'].iloc[0]:g} s", where="resume", cure="name a later time"
+            )
+        names = {name: thing for d in self.drivers for name, thing in d.known().items()}
+        found = from_bytes(bytes(bytearray(early["data"].iloc[-1])), names)
+        if len(found["drivers"]) != len(self.drivers):
+            raise VeldrainError("a state of another scenario", where="resume", cure="use a trial of its own scenario")
+        drivers = tuple(d.read(w) for d, w in zip(self.drivers, found["drivers"], strict=True))
+        self.restore(replace(found["trial"], drivers=drivers))
+        return self.simulation.time
 
     def _do(self, number: int) -> None:
         self.publisher.event(str(self.scenario.timeline[number].action))
@@ -289,6 +346,7 @@ def run(
     limit: Quantity | None = None,
     sinks: Sequence[Sink] = (),
     warn: bool = True,
+    keep_states: Quantity | None = None,
 ) -> Recording:
     """Run one trial.
 
@@ -301,6 +359,7 @@ def run(
         exact: True lets all sensors measure without errors of their own.
         limit: longest that the trial may take by the clock on the wall, s; None: any.
         sinks: where streams go beside the recording.
+        keep_states: so often (s) the whole state is recorded, for ``Trial.resume``. None: never.
         warn: False leaves the RuntimeWarning out: for callers that look at the outcome.
 
     Returns:
@@ -337,7 +396,7 @@ def run(
         try:
             with limited(seconds):
                 trial = Trial(
-                    scenario, seed, sinks=[recorder, *sinks], exact=exact
+                    scenario, seed, sinks=[recorder, *sinks], exact=exact, keep_states=keep_states
                 )  # a mistake shows before there is a file
                 attached = _attached(trial)
                 for sink in (recorder, *sinks):
