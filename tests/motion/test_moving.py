@@ -349,12 +349,12 @@ class Walking(unittest.TestCase):
         for model, gait, speed in ((four_legged(), "trot", 0.3), (bank_walker(), "tripod", 0.25)):
             how = {"gait": gait, "stride_time": 0.5 if gait == "trot" else 0.6}
             with self.subTest(gait=gait):
-                truth = self.walk(model, 5.0, {"forward": speed}, **how)
+                truth = self.walk(model, 6.5, {"forward": speed}, **how)
                 end = truth.iloc[-1]
                 self.assertGreater(end["x"], 0.7 * speed * 4.5)
                 self.assertLess(abs(end["y"]), 0.25)
                 self.assertLess(np.abs(truth[["roll", "pitch"]].to_numpy()).max(), 0.2)
-                truth = self.walk(model, 5.0, {"turning": 0.5}, **how)
+                truth = self.walk(model, 6.5, {"turning": 0.5}, **how)
                 self.assertGreater(truth["yaw"].iloc[-1], 0.7 * 0.5 * 4.5)
                 self.assertLess(np.hypot(truth["x"], truth["y"]).max(), 0.15)
 

@@ -28,6 +28,8 @@ NEARLY = 0.02  # m from where the body should be: it goes on at full pace
 WAIT = 0.06  # s in its stance before a foot that feels nothing is let down
 STEADY = 1.0  # s: the angles of the gyro are held to gravity so slowly
 LEVELS = 1.0, 0.1  # 1/s: how fast it becomes level, standing and walking: what walking shakes is not believed
+LEVEL = 0.03  # rad: level enough to walk
+PATIENCE = 5.0  # s: then it walks as it is
 AHEAD = 0.2  # of a stride: so much before a foot is lifted the body begins to go over the others
 
 
@@ -37,7 +39,7 @@ class Walk(SheetController):
     Each foot follows its place in the gait (see ``veldrain.motion.legs``), each leg is bent in closed form, and its
     position motors are told angles and speeds. With a sensor that feels the ground at each foot, feet that land early
     stay where they are, and those that meet no ground at the end of their swing are let down until they do. With an IMU
-    the body is kept level.
+    the body is kept level: before it walks it stands until it is.
 
     Inputs: ``forward`` and ``sideways`` (m/s), ``turning`` (rad/s), ``height`` (m, added to the standing height),
     ``lean`` and ``tilt`` (rad, roll and pitch of the body over its feet).
@@ -103,6 +105,7 @@ class Walk(SheetController):
         self._velocity, self._moved = (0.0, 0.0, 0.0), np.zeros(2)
         self._level, self._lower, self._feel = np.zeros(2), np.zeros(len(rest)), np.zeros(len(rest), bool)
         self._found, self._since, self._angles = np.ones(len(rest), bool), np.zeros(len(rest)), np.zeros(2)
+        self._walks, self._waited = False, 0.0
         self._log = log
 
     @property
@@ -112,7 +115,7 @@ class Walk(SheetController):
 
     def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
         told, most = self.inputs, self.acceleration * self.period
-        asked = told.forward, told.sideways, told.turning
+        asked = (told.forward, told.sideways, told.turning) if self._may_walk() else (0.0, 0.0, 0.0)
         self._velocity = tuple(
             v + min(max(a - v, -most * k), most * k) for v, a, k in zip(self._velocity, asked, (1, 1, 4), strict=True)
         )
@@ -142,6 +145,17 @@ class Walk(SheetController):
             self._q[k] = angles
         if short > 0.0:
             self._log("out_of_reach", short)
+
+    def _may_walk(self) -> bool:
+        """With an IMU it first becomes level, standing, as long as that takes: walking shakes the IMU."""
+        asked = self.inputs.forward, self.inputs.sideways, self.inputs.turning
+        if self.imu is None or not any(asked):
+            self._walks, self._waited = self.imu is None, 0.0
+        elif not self._walks:
+            self._waited += self.period
+            off = float(np.abs(self._angles - (self.inputs.lean, self.inputs.tilt)).max())
+            self._walks = (off < LEVEL and self._waited > STEADY) or self._waited > PATIENCE
+        return self._walks
 
     def _touching(self, senses: Mapping[str, Reading | None]) -> Any:
         """Which feet feel the ground, so far as they have a sensor that does."""
