@@ -5,8 +5,9 @@ from veldrain.control.contract import Body, Controller, InputValues, MotorHandle
 from veldrain.control.flying import Fly
 from veldrain.control.loading import NamedController, fresh
 from veldrain.control.piloting import FollowRoute, GoTo, WallFollower
-from veldrain.control.planning import NoPath, collision_pairs, plan, plan_route
+from veldrain.control.planning import collision_pairs, plan, plan_route
 from veldrain.control.playing import FollowTrajectory, Inputs, Play, Script
+from veldrain.control.routing import NoPath
 from veldrain.control.trying import try_controller
 from veldrain.control.tuning import StepResponse, step_response
 from veldrain.control.walking import Walk

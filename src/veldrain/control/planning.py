@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import ArrayLike
 
+from veldrain.control.routing import Grid, NoPath
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import GROUND, Cylinder, Model, World
 from veldrain.physics.engine import Engine
@@ -22,10 +23,6 @@ FINE = 1e-3  # m that the farthest point moves between two looks along a path th
 ROUGH = 8e-3  # the same while a path is searched for
 STRIDE = 0.35  # rad or m of joints: the longest way that a tree grows at once
 SHORTCUTS = 200
-
-
-class NoPath(VeldrainError):  # noqa: N818  # it is what was found, and says what is in the way
-    """There is no path, or none was found; says what is in the way."""
 
 
 def plan(
@@ -255,8 +252,6 @@ def plan_route(
     Raises:
         NoPath: start or goal is in something, or nothing leads from the one to the other; says what is in the way.
     """
-    from veldrain.control.routing import Grid
-
     ends = [
         np.array([quantity(v, "length", f"plan_route: {word}") for v in end])
         for word, end in (("start", start), ("goal", goal))

@@ -13,11 +13,15 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 from scipy.sparse.csgraph import dijkstra
 
-from veldrain.control.planning import NoPath
+from veldrain.errors import VeldrainError
 from veldrain.physics.roaming import Roaming
 from veldrain.pose import Array
 
 CORNER_STEPS = 8  # points of a rounded corner
+
+
+class NoPath(VeldrainError):  # noqa: N818  # it is what was found, and says what is in the way
+    """There is no path, or none was found; says what is in the way."""
 
 
 class Grid:

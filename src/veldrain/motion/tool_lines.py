@@ -69,20 +69,15 @@ def next_posture(
             raise VeldrainError(
                 f"the tool leaves reach {at}: {other.why}", where="straight", cure="move the line, or turn the tool"
             )
-        moved = int(np.argmax(np.abs(other.q - q)))
-        raise VeldrainError(
-            f"{at} the arm would jump to another branch: {chain.joints[moved]} by "
-            f"{chain.model.joints[chain.joints[moved]].told(float(other.q[moved] - q[moved]))}",
-            where="straight",
-            cure="start in another posture, or go round by more poses",
-        )
-    step = float(np.abs(found.q - q).max())
-    if step > JUMP * max(SAMPLE * top * math.pi, 0.05):
-        moved = int(np.argmax(np.abs(found.q - q)))
-        raise VeldrainError(
-            f"{at} the arm would jump to another branch: {chain.joints[moved]} by "
-            f"{chain.model.joints[chain.joints[moved]].told(float(found.q[moved] - q[moved]))}",
-            where="straight",
-            cure="stay away from singular postures, or start in another one",
-        )
+        raise _jump(chain, at, other.q - q, "start in another posture, or go round by more poses")
+    if float(np.abs(found.q - q).max()) > JUMP * max(SAMPLE * top * math.pi, 0.05):
+        raise _jump(chain, at, found.q - q, "stay away from singular postures, or start in another one")
     return found.q
+
+
+def _jump(chain: Chain, at: str, step: Array, cure: str) -> VeldrainError:
+    """The error for a line that goes on only on another branch."""
+    moved = int(np.argmax(np.abs(step)))
+    joint = chain.joints[moved]
+    by = chain.model.joints[joint].told(float(step[moved]))
+    return VeldrainError(f"{at} the arm would jump to another branch: {joint} by {by}", where="straight", cure=cure)
