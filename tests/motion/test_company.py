@@ -43,6 +43,14 @@ class Company(unittest.TestCase):
         self.assertEqual(told["linear.x"].iloc[0], 0.2)
         self.assertEqual(told["linear.x"].iloc[-1], 0.0)
 
+    def test_what_a_start_raises_ends_no_process(self) -> None:
+        class Leaves(Teller):
+            def start(self, body: Any, random: Any, log: Any) -> None:
+                raise SystemExit("no more")
+
+        with self.assertRaisesRegex(vd.VeldrainError, "raised at its start: SystemExit: no more"):
+            vd.Trial(self.scenario({"drive": cart_drive(), "other": Leaves()}))
+
     def test_mistakes_in_telling(self) -> None:
         class Wrong(Teller):
             def update(self, now: float, senses: Any, motors: Any) -> None:

@@ -143,6 +143,20 @@ class Commanded(Protocol):
         """Command one motor."""
 
 
+def claim(owners: dict[str, str], joint: str, owner: str, robot: str) -> None:
+    """Note who commands a motor.
+
+    Raises:
+        VeldrainError: another controller does already.
+    """
+    if owners.setdefault(joint, owner) != owner:
+        raise VeldrainError(
+            f"is commanded by two controllers, '{owners[joint]}' and '{owner}'",
+            where=f"{robot}/{joint}",
+            cure="let one of them command it",
+        )
+
+
 class MotorHandle:
     """One motor: assign ``effort``, ``velocity`` or ``position``, by its mode (SI units).
 
@@ -167,12 +181,7 @@ class MotorHandle:
 
     def command(self, effort: Any = None, velocity: Any = None, position: Any = None) -> None:
         """Command several quantities at once: ``command(position=…, velocity=…)``."""
-        if self._owners.setdefault(self._joint, self._owner) != self._owner:
-            raise VeldrainError(
-                f"is commanded by two controllers, '{self._owners[self._joint]}' and '{self._owner}'",
-                where=f"{self._robot.name}/{self._joint}",
-                cure="let one of them command it",
-            )
+        claim(self._owners, self._joint, self._owner, self._robot.name)
         self._robot.command(self._joint, effort, velocity, position)
 
 

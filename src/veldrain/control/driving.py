@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from veldrain import randomness
-from veldrain.control.contract import Body, Controller, InputValues, Motors, Senses
+from veldrain.control.contract import Body, Controller, InputValues, Motors, Senses, claim
 from veldrain.control.loading import fresh
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Fields, Message
@@ -84,12 +84,8 @@ class Driver:
         self.body = Body(robot, model, lambda other, **inputs: self._other(others, other).tell(**inputs))
         own = getattr(self.controller, "joints", ())
         for joint in own if isinstance(own, tuple | list) else ():
-            if joint in model.motors and owners.setdefault(joint, name or robot) != (name or robot):
-                raise VeldrainError(
-                    f"is commanded by two controllers, '{owners[joint]}' and '{name or robot}'",
-                    where=f"{robot}/{joint}",
-                    cure="let one of them command it",
-                )
+            if joint in model.motors:
+                claim(owners, joint, name or robot, robot)
         kinds = vars(type(self.controller)).get("inputs", getattr(type(self.controller), "inputs", None))
         if isinstance(kinds, Mapping):
             self.controller.inputs = InputValues(kinds, self.title)  # type: ignore[attr-defined]
@@ -100,7 +96,7 @@ class Driver:
                 start(self.body, random, self.log)
             except VeldrainError as error:
                 raise VeldrainError(error.problem, where=error.where or self.title, cure=error.cure) from error
-            except Exception as error:
+            except (Exception, SystemExit, GeneratorExit) as error:  # a limit that is over goes through
                 raise ControllerFailedError(
                     f"the {self.title} raised at its start: {type(error).__name__}: {error}"
                 ) from error
