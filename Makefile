@@ -3,7 +3,7 @@ VENV ?= .venv
 PYTHON ?= python3
 BIN := $(VENV)/bin
 
-.PHONY: demo test validate docs site bench lint size screenshots clean
+.PHONY: demo test validate docs site bench lint wheel size screenshots clean
 
 $(VENV)/runs: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -39,6 +39,10 @@ docs: $(VENV)/develops
 site: $(VENV)/develops
 	$(BIN)/pip install --quiet --editable ".[site]"
 	$(BIN)/python scripts/document_site
+
+# A wheel with its kernels compiled already, in dist.
+wheel: $(VENV)/develops
+	$(BIN)/python scripts/wheel
 
 bench: $(VENV)/develops
 	$(BIN)/pip install --quiet --editable ".[bench]"

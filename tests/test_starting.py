@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -10,6 +12,7 @@ from pathlib import Path
 
 import veldrain as vd
 from tests.helpers import DEMO, command
+from veldrain.kernel import SHIPS
 from veldrain.starting import KINDS, start
 
 
@@ -54,3 +57,38 @@ class Projects(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Shipped(unittest.TestCase):
+    """Kernels that a wheel brings along."""
+
+    def test_are_used_in_the_place_of_compiling(self) -> None:
+        use = (
+            "import numpy as np, veldrain as vd; from veldrain.kernel import common_processor\n"
+            "m = vd.Model('a').link('base').link('b', vd.Box((1, 1, 1)), mass=1).joint('j', 'base', 'b', kind='revolute')\n"
+            "print(common_processor(), *vd.Chain(m, 'b').forward([0.3]).matrix.ravel())"
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            package = Path(folder) / "src" / "veldrain"
+            shutil.copytree(Path(vd.__file__).parent, package, ignore=shutil.ignore_patterns("__pycache__", "kernels"))
+
+            def run(cache: str, **env: str) -> str:
+                env = (
+                    os.environ | {"PYTHONPATH": str(package.parent), "XDG_CACHE_HOME": str(Path(folder) / cache)} | env
+                )
+                done = subprocess.run([sys.executable, "-c", use], env=env, capture_output=True, text=True, check=False)
+                self.assertEqual(done.returncode, 0, done.stderr)
+                return done.stdout
+
+            compiled = {"NUMBA_CPU_FEATURES": "", SHIPS: "1"}
+            processor = run("mine").split()[0]
+            if processor.startswith("0."):
+                self.skipTest("this processor can do less than the common ones")
+            first = run("builders", NUMBA_CPU_NAME=processor, **compiled)
+            self.assertTrue(any((package / "kernels").rglob("*.nbc")))
+            self.assertEqual(run("users"), first)
+            self.assertFalse(any((Path(folder) / "users").rglob("*.nbc")), "was compiled all the same")
+            for source in package.glob("motion/*.py"):
+                source.write_text(source.read_text() + "# changed\n")
+            self.assertEqual(run("changed"), first)
+            self.assertTrue(any((Path(folder) / "changed").rglob("*.nbc")), "old kernels for new sources")

@@ -3,12 +3,18 @@
 Compiled code goes to the user's cache folder, under a digest of all kernel sources: Numba by itself notices
 a change only in the file of the function called from Python, not in the files of the kernels that it calls.
 The folder can be deleted at any time; the next run compiles again.
+
+A wheel can bring compiled code along, made for the common processors of its platform (``scripts/wheel``). It is used
+where Numba, Python and the processor fit, and anything else is compiled as without it.
 """
 
 from __future__ import annotations
 
 import hashlib
+import os
+import platform
 import subprocess
+import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -16,8 +22,10 @@ from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
+import llvmlite.binding as llvm
 import numba
 import platformdirs
+from numba.core.caching import FunctionCache, IndexDataCacheFile
 from numba.core.codegen import CPUCodeLibrary
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.cpu import CPUContext
@@ -35,22 +43,76 @@ _OPTIONS: dict[str, Any] = {"error_model": "numpy", "fastmath": {"contract", "re
 ROOMS = {"engine": ("physics", "sensing"), "motion": ("motion",)}
 
 
+SHIPS = "VELDRAIN_SHIPS_KERNELS"  # environment of a process that makes a wheel's kernels
+
+# The common processors that a wheel's kernels are for, and the features that x86-64-v3 asks for
+# (System V Application Binary Interface, AMD64 supplement, section 3.1.1).
+COMMON = {"x86_64": "x86-64-v3", "amd64": "x86-64-v3", "aarch64": "generic", "arm64": "generic"}
+_ASKED = {"x86-64-v3": {"avx", "avx2", "bmi", "bmi2", "f16c", "fma", "lzcnt", "movbe", "xsave", "popcnt", "sse4.2"}}
+
+
+def _sources(room: str) -> list[Path]:
+    package = Path(__file__).resolve().parent
+    found = sorted(path for folder in ROOMS[room] for path in package.glob(f"{folder}/*.py"))
+    return [path for path in found if b"veldrain.kernel import" in path.read_bytes()]
+
+
 @cache
 def cache_folder(room: str = "engine") -> Path:
     """Where the compiled kernels of this installation are kept, by Numba version and the sources of a room."""
-    package = Path(__file__).resolve().parent
-    digest = hashlib.sha256(f"{numba.__version__} {package}".encode())
-    for source in sorted(path for folder in ROOMS[room] for path in package.glob(f"{folder}/*.py")):
-        content = source.read_bytes()
-        if b"veldrain.kernel import" in content:
-            # Numba itself goes by a file's place and time, so these count as well as what is in it.
-            digest.update(f"{source.stat().st_mtime_ns}".encode() + content)
+    digest = hashlib.sha256(f"{numba.__version__} {Path(__file__).resolve().parent}".encode())
+    for source in _sources(room):  # Numba itself goes by a file's place and time, so these count as well
+        digest.update(f"{source.stat().st_mtime_ns}".encode() + source.read_bytes())
     return Path(platformdirs.user_cache_dir("veldrain")) / "kernels" / digest.hexdigest()[:16]
 
 
+@cache
+def shipped_folder(room: str = "engine") -> Path:
+    """Where a wheel's compiled kernels are, by all that they depend on but the place of the installation."""
+    digest = hashlib.sha256(f"{numba.__version__} {sys.version_info[:2]} {common_processor()}".encode())
+    for source in _sources(room):
+        digest.update(source.read_bytes())
+    return Path(__file__).resolve().parent / "kernels" / digest.hexdigest()[:16]
+
+
+@cache
+def common_processor() -> str:
+    """The common processor that this machine's can do all of; "" for one that cannot, or that is of another kind."""
+    common = COMMON.get(platform.machine().lower(), "")
+    able = {name for name, is_there in llvm.get_host_cpu_features().items() if is_there}
+    return common if _ASKED.get(common, set()) <= able else ""
+
+
 def is_compiled(name: str = "") -> bool:
-    """True where an earlier run has left compiled kernels (of a module and function, such as ``painting.paint``)."""
-    return any(any(cache_folder(room).rglob(f"{name}*.nbc")) for room in ROOMS)
+    """True where kernels are there (of a module and function, such as ``painting.paint``), from an earlier run or
+    the wheel."""
+    folders = [place(room) for room in ROOMS for place in (cache_folder, shipped_folder)]
+    return any(any(folder.rglob(f"{name}*.nbc")) for folder in folders)
+
+
+class KernelCache(FunctionCache):
+    """Compiled code of one function: out of the wheel, else out of the user's folder."""
+
+    def __init__(self, function: Callable[..., Any], room: str) -> None:
+        with _settings(CACHE_DIR=str(cache_folder(room))):
+            super().__init__(function)
+        self._room = room
+        self._shipped = IndexDataCacheFile(str(shipped_folder(room)), self._impl.filename_base, "")
+
+    def _common_key(self, signature: Any, codegen: Any) -> Any:
+        """As Numba's own key, for a common processor in the place of this one."""
+        signature, (triple, *_), code = self._index_key(signature, codegen)
+        return signature, (triple, common_processor()), code
+
+    def _load_overload(self, signature: Any, context: Any) -> Any:
+        found = self._shipped.load(self._common_key(signature, context.codegen()))
+        return super()._load_overload(signature, context) if found is None else self._impl.rebuild(context, found)
+
+    def _save_overload(self, signature: Any, compiled: Any) -> None:
+        super()._save_overload(signature, compiled)
+        if SHIPS in os.environ:  # of the whole process, told by NUMBA_CPU_NAME, it is for the common processor
+            shipped_folder(self._room).mkdir(parents=True, exist_ok=True)
+            self._shipped.save(self._common_key(signature, compiled.codegen), self._impl.reduce(compiled))
 
 
 def kernel(function: F) -> F:
@@ -105,8 +167,8 @@ def entry(function: F, has_vectors: bool = False, **options: Any) -> F:
     Most have nothing for LLVM's vectorisers, which take a third of the time to compile to find that out.
     """
     room = "motion" if ".motion." in function.__module__ else "engine"
-    with _settings(CACHE_DIR=str(cache_folder(room))):  # read when the cache of this one function is set up
-        dispatcher: Any = njit(cache=True, no_cfunc_wrapper=True, **options, **_OPTIONS)(function)
+    dispatcher: Any = njit(no_cfunc_wrapper=True, **options, **_OPTIONS)(function)
+    dispatcher._cache = KernelCache(function, room)
     compile_it = dispatcher.compile
 
     def compile_whole(signature: Any) -> Any:
