@@ -25,8 +25,8 @@ import veldrain as vd
 from tests.helpers import ROOT, Hold, cart_scenario, command
 from veldrain.model import Fields, Message
 from veldrain.recording import Recorder
+from veldrain.recording.indexing import MOST_UNPACKED
 from veldrain.recording.messages import to_bytes
-from veldrain.recording.scanning import MOST_UNPACKED
 
 
 def foreign(*streams: tuple[str, str, list[bytes]], schema: bool = True) -> bytes:

@@ -265,8 +265,8 @@ class FrameTree:
         self._at = np.array([place.pose.position for place in places.values()]).reshape(-1, 3)
         self._axes = np.array([place.pose.matrix for place in places.values()]).reshape(-1, 3, 3)
         self.moves = self._nodes >= 0
-        above = [self.names.index(parent) if parent else -1 for parent in self.parents]
-        held = np.array([self._nodes[k] if k >= 0 else -1 for k in above], np.int64)
+        self.above = [self.names.index(parent) if parent else -1 for parent in self.parents]
+        held = np.array([self._nodes[k] if k >= 0 else -1 for k in self.above], np.int64)
         self.moves_in_parent = self._nodes != held
 
     def positions_and_quaternions(self) -> tuple[Array, Array]:

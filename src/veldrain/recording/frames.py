@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+import pandas as pd
 from scipy.spatial.transform import Rotation
 
+from veldrain.errors import unknown
 from veldrain.pose import Array, Pose
-from veldrain.recording.messages import typestore
 
 TF = "tf2_msgs/msg/TFMessage"
 
@@ -24,6 +26,7 @@ class FrameHistory:
         parents: number of each frame's parent; −1: the world.
         positions: (t, n, 3) in the parents, m.
         orientations: (t, n, 4) in the parents, quaternions x, y, z, w.
+        roots: names of the frames that are in no other.
     """
 
     times: Array
@@ -31,6 +34,8 @@ class FrameHistory:
     parents: tuple[int, ...]
     positions: Array
     orientations: Array
+    roots: tuple[str, ...] = ()
+    _kept: list[Any] = field(default_factory=lambda: [None, {}], repr=False, compare=False)
 
     def at(self, time: float) -> dict[str, Pose]:
         """Poses in the world by name, at the recorded time that is nearest."""
@@ -41,6 +46,22 @@ class FrameHistory:
             found.append(found[parent] @ own if parent >= 0 else own)
         return dict(zip(self.names, found, strict=True))
 
+    def between(self, a: str, b: str, time: float, where: str = "frames") -> Pose:
+        """Pose of one frame in another (or in the ``"world"``, where all begin), at the recorded time that is nearest.
+
+        Raises:
+            VeldrainError: no such frame.
+        """
+        if time != self._kept[0]:
+            self._kept[:] = time, self.at(time)
+        poses = self._kept[1]
+        roots = {name: Pose() for name in {*self.roots, "world"}}
+        for name in (a, b):
+            if name not in poses and name not in roots:
+                raise unknown("frame", name, [*poses, *roots], where)
+        all_of_them: dict[str, Pose] = roots | poses
+        return all_of_them[a].inverse() @ all_of_them[b]
+
     def path(self, name: str) -> Array:
         """Positions (t, 3) of a frame in the world."""
         k, points = self.names.index(name), np.zeros((len(self.times), 3))
@@ -50,16 +71,15 @@ class FrameHistory:
         return points
 
 
-def history_of(fixed: list[tuple[int, bytes]], moving: list[tuple[int, bytes]]) -> FrameHistory:
-    """Frames out of the messages of ``tf_static`` and ``tf``, as a recording gives them raw."""
+def history_of(fixed: Sequence[pd.DataFrame], moving: Sequence[pd.DataFrame]) -> FrameHistory:
+    """Frames out of the tables of static and of moving transforms.
+
+    Between two messages of a frame it stays where the last one said; before the first, where that says.
+    """
     parents: dict[str, str] = {}
-    still: dict[str, Any] = {}
-    for _, data in fixed:
-        for row in typestore().deserialize_cdr(data, TF).transforms:  # type: ignore[attr-defined]
-            parents[row.child_frame_id], still[row.child_frame_id] = row.header.frame_id, row.transform
-    told = [(stamp, typestore().deserialize_cdr(data, TF).transforms) for stamp, data in moving]  # type: ignore[attr-defined]
-    for _, rows in told:
-        parents |= {row.child_frame_id: row.header.frame_id for row in rows}
+    for table in (*fixed, *moving):
+        if len(table):
+            parents |= dict(zip(table["child_frame_id"], table["frame_id"], strict=True))
     order: list[str] = []
     waiting = list(parents)
     while waiting:
@@ -67,16 +87,16 @@ def history_of(fixed: list[tuple[int, bytes]], moving: list[tuple[int, bytes]]) 
         order += ready
         waiting = [name for name in waiting if name not in ready] if ready else []
     number = {name: k for k, name in enumerate(order)}
-    times = np.array([stamp for stamp, _ in told] or [0]) / 1e9
+    times = np.unique(np.concatenate([np.zeros(0), *(table["time"] for table in moving)]))
+    times = times if len(times) else np.zeros(1)
     at, turns = np.zeros((len(times), len(order), 3)), np.tile((0.0, 0.0, 0.0, 1.0), (len(times), len(order), 1))
-    for name, transform in still.items():
-        at[:, number[name]], turns[:, number[name]] = _numbers(transform)
-    for t, (_, rows) in enumerate(told):
-        for row in rows:
-            at[t, number[row.child_frame_id]], turns[t, number[row.child_frame_id]] = _numbers(row.transform)
-    return FrameHistory(times, tuple(order), tuple(number.get(parents[n], -1) for n in order), at, turns)
-
-
-def _numbers(transform: Any) -> tuple[tuple[float, ...], tuple[float, ...]]:
-    t, r = transform.translation, transform.rotation
-    return (t.x, t.y, t.z), (r.x, r.y, r.z, r.w)
+    for table in (*fixed, *moving):
+        for name, rows in table.groupby("child_frame_id") if len(table) else ():
+            if name not in number:  # in a circle of frames
+                continue
+            last = np.maximum(np.searchsorted(rows["time"], times, side="right") - 1, 0)
+            k = number[str(name)]
+            at[:, k] = rows[["x", "y", "z"]].to_numpy()[last]
+            turns[:, k] = rows[["qx", "qy", "qz", "qw"]].to_numpy()[last]
+    roots = tuple(dict.fromkeys(parent for parent in parents.values() if parent not in parents))
+    return FrameHistory(times, tuple(order), tuple(number.get(parents[n], -1) for n in order), at, turns, roots)

@@ -1,20 +1,17 @@
-"""ROS 2 messages as CDR bytes, and back to tables."""
+"""ROS 2 messages: their definitions, and as CDR bytes."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping
 from functools import cache
-from operator import attrgetter
 from types import SimpleNamespace
 from typing import Any
 
-import numpy as np
-import pandas as pd
-from rosbags.typesys import Stores, get_types_from_msg, get_typestore
+from rosbags.typesys import Stores, get_types_from_idl, get_types_from_msg, get_typestore
 from rosbags.typesys.store import Typestore
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
+from veldrain.recording.encoding import encoder
 
 Fields = SimpleNamespace  # a message, or a part of one, by the names of its fields
 
@@ -24,6 +21,12 @@ OWN = {
     "veldrain_msgs/msg/Contact": "string link_a\nstring link_b\ngeometry_msgs/Point point\n"
     "geometry_msgs/Vector3 normal\ngeometry_msgs/Vector3 force\nfloat64 gap\n",
     "veldrain_msgs/msg/Contacts": "std_msgs/Header header\nveldrain_msgs/Contact[] contacts\n",
+}
+
+MOST_TEXT = 1 << 20  # characters of a definition
+PARSERS: dict[str, Callable[[str, str], Any]] = {
+    "ros2msg": get_types_from_msg,
+    "ros2idl": lambda text, name: get_types_from_idl(text),
 }
 
 
@@ -60,94 +63,36 @@ def stamped(fields: Fields, stamp: int, frame: str) -> Fields:
 
 def to_bytes(message: str, fields: Fields) -> bytes:
     """A message as CDR."""
-    return bytes(typestore().serialize_cdr(fields, message))
-
-
-# Shorter names for the columns of common messages.
-_SHORT = (
-    ("pose.pose.position.", ""),
-    ("pose.pose.orientation.", "q"),
-    ("pose.position.", ""),
-    ("pose.orientation.", "q"),
-    ("twist.twist.linear.", "v"),
-    ("twist.twist.angular.", "w"),
-)
-_LEFT_OUT = ("covariance", "header")
-
-
-def to_table(message: str, stamps: Sequence[int], raw: Sequence[bytes]) -> pd.DataFrame:
-    """Messages of one type as a table: ``time`` in s, then a column for each field.
-
-    Joint states have a column for each joint, such as ``position.front_left``; odometry has x, y, z, roll,
-    pitch, yaw, and vx … wz in the moving axes. Arrays stay arrays.
-    """
-    messages = [typestore().deserialize_cdr(data, message) for data in raw]
-    if message == "veldrain_msgs/msg/Contacts":
-        return _contact_table(stamps, messages)
-    if message == "sensor_msgs/msg/JointState":
-        table = _joint_table(messages)
-    else:
-        table = pd.DataFrame({name: [get(m) for m in messages] for name, get in _columns(message).items()})
-    if {"qx", "qy", "qz", "qw"} <= set(table.columns):
-        turns = Rotation.from_quat(table[["qx", "qy", "qz", "qw"]].to_numpy(float))
-        angles = turns.as_euler("xyz")
-        at = int(table.columns.get_loc("qw")) + 1  # type: ignore[arg-type]
-        for k, name in enumerate(("roll", "pitch", "yaw")):
-            table.insert(at + k, name, angles[:, k])
-    table.insert(0, "time", np.asarray(stamps, np.int64) / 1e9)
-    return table
-
-
-def _joint_table(messages: Sequence[Any]) -> pd.DataFrame:
-    """A column for each joint's position, velocity and effort; nan where a message has no such joint or no such field.
-
-    Joints go by name: messages may name others, fewer, or in another order, as several publishers of one stream do.
-    """
-    columns: dict[str, np.ndarray] = {}
-    for field in ("position", "velocity", "effort"):
-        for k, message in enumerate(messages):
-            values = getattr(message, field)
-            if len(values) != len(message.name):  # not given: empty, or of no use
-                continue
-            for name, value in zip(message.name, values, strict=True):
-                column = f"{field}.{name}"
-                if column not in columns:
-                    columns[column] = np.full(len(messages), np.nan)
-                columns[column][k] = value
-    return pd.DataFrame(columns, index=range(len(messages)))
-
-
-def _contact_table(stamps: Sequence[int], messages: Sequence[Any]) -> pd.DataFrame:
-    """A row a contact: time, link_a, link_b, x, y, z, nx, ny, nz, fx, fy, fz, gap."""
-    rows = [
-        (
-            stamp / 1e9,
-            c.link_a,
-            c.link_b,
-            *(getattr(part, axis) for part in (c.point, c.normal, c.force) for axis in "xyz"),
-            c.gap,
-        )
-        for stamp, message in zip(stamps, messages, strict=True)
-        for c in message.contacts
-    ]
-    names = ["time", "link_a", "link_b", *(f"{part}{axis}" for part in ("", "n", "f") for axis in "xyz"), "gap"]
-    return pd.DataFrame(rows, columns=names)
+    return _encoder(message)(fields)
 
 
 @cache
-def _columns(message: str, path: str = "") -> dict[str, attrgetter[Any]]:
-    """What reads each field of a message, nested ones too, by the name of its column."""
-    found: dict[str, attrgetter[Any]] = {}
-    for field, (kind, inner) in typestore().fielddefs[message][1]:
-        here = path + field
-        if any(part in here for part in _LEFT_OUT):
+def _encoder(message: str) -> Callable[[Any], bytes]:
+    return encoder(typestore(), message)
+
+
+def typestore_with(definitions: Mapping[str, tuple[str, str]]) -> Typestore:
+    """The message definitions of a ROS 2 release and our own, and over them those that a file holds.
+
+    Args:
+        definitions: by type: how it is written, and the text. What is not written as ROS 2 writes messages is left out.
+    """
+    store: Typestore | None = None
+    for name, (encoding, text) in definitions.items():
+        if encoding not in PARSERS or not text.strip() or text.encode() == _known_definition(name):
             continue
-        if kind.name == "NAME":
-            found |= _columns(inner, f"{here}.")
-            continue
-        name = here
-        for long, short in _SHORT:
-            if here.startswith(long):
-                name = short + here.removeprefix(long)
-        found[name] = attrgetter(here)
-    return found
+        if len(text) > MOST_TEXT:
+            raise ValueError(f"the definition of '{name}' has {len(text)} characters")
+        found = PARSERS[encoding](text, name)
+        if store is None:
+            store = get_typestore(Stores.ROS2_HUMBLE)
+            for own, words in OWN.items():
+                store.register(get_types_from_msg(words, own))
+        for kind in found:  # another release's: the file's own counts
+            store.fielddefs.pop(kind, None)
+        store.register(found)
+    return store or typestore()
+
+
+def _known_definition(name: str) -> bytes:
+    return definition(name) if name in typestore().types else b""

@@ -10,11 +10,11 @@ import numpy as np
 from veldrain.formats.urdf_out import description_of
 from veldrain.model import Fields, Message, World
 from veldrain.physics.tapping import Felt
+from veldrain.pose import quaternion_of
 from veldrain.recording.messages import header, stamped
 from veldrain.recording.sinks import Sink
 from veldrain.sampling import FrameTree, Reading, Samples
 from veldrain.sensing.parts import CONTACTS, contact, xyz, xyzw
-from veldrain.sensing.truth import Frames, in_parents, transforms
 
 STATE_PERIOD = 0.05  # s between transforms and joint states
 
@@ -102,17 +102,20 @@ class Publisher:
 
     def _frames(self, stream: str, which: Any, latched: bool = False) -> None:
         tree = self._sim.frames
-        if not which.any():
-            return
-        all_of_them = in_parents(tree.names, tree.parents, *tree.poses())
         kept = np.flatnonzero(which)
-        some = Frames(
-            tuple(all_of_them.names[k] for k in kept),
-            tuple(all_of_them.parents[k] for k in kept),
-            all_of_them.positions[kept],
-            all_of_them.orientations[kept],
-        )
-        rows = [stamped(row, self._sim.stamp, row.frame_id) for row in transforms(some)]
+        if not len(kept):
+            return
+        at, axes = tree.poses()
+        rows = []
+        for k in kept.tolist():
+            above, parent = tree.above[k], tree.parents[k] or "world"
+            moved, turned = at[k], axes[k]
+            if above >= 0:
+                back = axes[above].T
+                moved, turned = back @ (moved - at[above]), back @ turned
+            transform = Fields(translation=xyz(moved), rotation=xyzw(quaternion_of(turned)))
+            row = Fields(header=header(self._sim.stamp, parent), child_frame_id=tree.names[k], transform=transform)
+            rows.append(row)
         self.write(stream, Message("tf2_msgs/msg/TFMessage", Fields(transforms=rows)), latched)
 
     def sample(self, samples: Samples, reading: Reading) -> None:

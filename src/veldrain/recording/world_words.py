@@ -5,10 +5,12 @@ from __future__ import annotations
 import hashlib
 import inspect
 import io
+import json
 import math
 import os
 import sys
 from collections.abc import Mapping
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -260,11 +262,16 @@ def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map]
 
 
 def as_yaml(words: Map) -> str:
-    """Words as the text of a file."""
+    """Words as the text of a file; a section that was written before is not written again."""
+    return "".join(_section(json.dumps({name: section})) for name, section in words.items())
+
+
+@lru_cache(64)
+def _section(words: str) -> str:
     from ruamel.yaml import YAML
 
     yaml, out = YAML(), io.StringIO()
     yaml.default_flow_style = None
     yaml.width = 110
-    yaml.dump(words, out)
+    yaml.dump(json.loads(words), out)
     return out.getvalue()

@@ -26,6 +26,8 @@ LATCHED = (  # of a topic whose last message late readers are given too, as ROS 
     "  lifespan: {sec: 2147483647, nsec: 4294967295}\n  liveliness: 1\n"
     "  liveliness_lease_duration: {sec: 2147483647, nsec: 4294967295}\n  avoid_ros_namespace_conventions: false\n"
 )
+LARGE = 64 << 10  # bytes of a stream in a chunk's time, from which it has chunks of its own
+MOST_WAITING = 32 << 20  # bytes that wait for the end of a chunk
 CHUNK_TIME = 10**9  # ns of simulated time: all before is on the disk, and can be read from a file that was cut
 
 
@@ -47,6 +49,8 @@ class Recorder(Sink):
         self._schemas: dict[str, int] = {}
         self._channels: dict[str, int] = {}
         self._chunk_end = CHUNK_TIME
+        self._waiting: dict[str, list[tuple[int, int, bytes]]] = {}  # stamp, order and bytes
+        self._order = self._size = 0
         self.has_begun = False
 
     @cached_property
@@ -91,30 +95,47 @@ class Recorder(Sink):
 
     def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
         data = to_bytes(message.type, message.fields)
-        with self._writing():
-            if stamp >= self._chunk_end:
-                self._chunk_end = stamp - stamp % CHUNK_TIME + CHUNK_TIME
-                self._close_chunk()
-            if stream not in self._channels:
-                kind = message.type
+        if stamp >= self._chunk_end or self._size > MOST_WAITING:
+            self._chunk_end = stamp - stamp % CHUNK_TIME + CHUNK_TIME
+            self._close_chunk()
+        if stream not in self._channels:
+            self._waiting[stream] = []
+            kind = message.type
+            with self._writing():
                 if kind not in self._schemas:
                     self._schemas[kind] = self._writer.register_schema(kind, "ros2msg", definition(kind))
                 quality = {"offered_qos_profiles": LATCHED} if latched else {}
                 self._channels[stream] = self._writer.register_channel(stream, "cdr", self._schemas[kind], quality)
-            self._writer.add_message(self._channels[stream], log_time=stamp, publish_time=stamp, data=data)
+        self._waiting[stream].append((stamp, self._order, data))
+        self._order += 1
+        self._size += len(data)
 
     def _close_chunk(self) -> None:
-        """Write out what there is, and give it to the system: mcap has no public word for it."""
-        self._writer._Writer__finalize_chunk()  # type: ignore[attr-defined]
-        self._out.flush()
+        """Write out what waits, and give it to the system: mcap has no public word for it.
+
+        A stream of many bytes has chunks of its own, so that the others are read without it.
+        """
+        sizes = {stream: sum(len(data) for *_, data in rows) for stream, rows in self._waiting.items()}
+        large = [stream for stream, size in sizes.items() if size > LARGE]
+        rest = [(row, s) for s, rows in self._waiting.items() if s not in large for row in rows]
+        groups = [[(row, stream) for row in self._waiting[stream]] for stream in large]
+        with self._writing():
+            for group in (sorted(rest, key=lambda pair: pair[0][1]), *groups):
+                for (stamp, _, data), stream in group:
+                    self._writer.add_message(self._channels[stream], log_time=stamp, publish_time=stamp, data=data)
+                self._writer._Writer__finalize_chunk()  # type: ignore[attr-defined]
+            self._out.flush()
+        for rows in self._waiting.values():
+            rows.clear()
+        self._size = 0
 
     def end(self, about: Mapping[str, Any]) -> None:
         self.finish(about)
 
     def finish(self, metadata: Mapping[str, Any]) -> bytes:
         """Close the file with what describes the trial; gives the bytes of a recording in memory."""
+        self._close_chunk()
         with self._writing():
-            self._close_chunk()
             self._writer.add_metadata(METADATA, _as_text(metadata))
             self._writer.finish()  # type: ignore[no-untyped-call]
             data = self._out.getvalue() if isinstance(self._out, BytesIO) else b""

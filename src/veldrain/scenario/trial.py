@@ -312,14 +312,17 @@ class Trial:
         """
         if STATES not in recording.messages:
             raise VeldrainError("keeps no states", where="resume", cure="record it with keep_states='5 s'")
-        table = recording[STATES]
-        early = table[table["time"] <= (math.inf if at is None else quantity(at, "time", "resume")) + 1e-9]
-        if early.empty:
+        stamps = recording.stamps(STATES)
+        latest = math.inf if at is None else quantity(at, "time", "resume")
+        early = stamps[stamps / 1e9 <= latest + 1e-9]
+        if not len(early):
             raise VeldrainError(
-                f"its first state is at {table['time'].iloc[0]:g} s", where="resume", cure="name a later time"
+                f"its first state is at {stamps[0] / 1e9:g} s", where="resume", cure="name a later time"
             )
+        raw = [data for _, found in recording.batches(STATES, int(early[-1]), int(early[-1])) for data in found]
+        written: Any = recording.types.deserialize_cdr(raw[-1], recording.messages[STATES])
         names = {name: thing for d in self.drivers for name, thing in d.known().items()}
-        found = from_bytes(bytes(bytearray(early["data"].iloc[-1])), names)
+        found = from_bytes(np.asarray(written.data, np.uint8).tobytes(), names)
         if len(found["drivers"]) != len(self.drivers):
             raise VeldrainError("a state of another scenario", where="resume", cure="use a trial of its own scenario")
         drivers = tuple(d.read(w) for d, w in zip(self.drivers, found["drivers"], strict=True))
