@@ -24,7 +24,8 @@ _WHERE = {
     "veldrain.motion": "Chain Leg Trajectory suggest_gains",
     "veldrain.control": (
         "AckermannDrive CentreLine Controller DifferentialDrive Fly FollowRoute FollowTrajectory GoTo Inputs NoPath "
-        "OmniDrive Play Script SkidSteer Walk WallFollower collision_pairs plan plan_route step_response try_controller"
+        "OmniDrive Play Program Script SkidSteer Walk WallFollower collision_pairs plan plan_route step_response "
+        "try_controller"
     ),
     "veldrain.recording": "Recording Sink",
     "veldrain.scenario": "Action Condition Finish Push Scenario Tell Trial clearance distance run touching",
@@ -52,6 +53,7 @@ if TYPE_CHECKING:
     from veldrain.control import NoPath as NoPath
     from veldrain.control import OmniDrive as OmniDrive
     from veldrain.control import Play as Play
+    from veldrain.control import Program as Program
     from veldrain.control import Script as Script
     from veldrain.control import SkidSteer as SkidSteer
     from veldrain.control import Walk as Walk

@@ -69,12 +69,17 @@ def run(
         str | None, typer.Option(help="So often the whole state is recorded too, such as 5s, to go on from there.")
     ] = None,
     limit: Limit = None,
+    only: Annotated[list[str] | None, typer.Option(help="Record this stream, with * for any part; repeatable.")] = None,
+    without: Annotated[list[str] | None, typer.Option(help="Do not record this stream; repeatable.")] = None,
+    every: Annotated[
+        list[str] | None, typer.Option(help="Least time between messages of a stream: crawler/scan=1s; repeatable.")
+    ] = None,
 ) -> None:
     """Run one trial of a scenario and record it; exit status 1 where it does not pass."""
     from veldrain.cli import commands
 
     with _interruptible("what was recorded is kept"):
-        if not commands.run(scenario, controller, seed, out, exact, limit, keep_states):
+        if not commands.run(scenario, controller, seed, out, exact, limit, keep_states, (only, without, every)):
             raise typer.Exit(1)
 
 

@@ -152,6 +152,7 @@ def run(
     exact: bool,
     limit: str | None = None,
     keep_states: str | None = None,
+    record_only: tuple[list[str] | None, list[str] | None, list[str] | None] = (None, None, None),
 ) -> bool:
     """Run one trial of a scenario file and record it; True where it passed."""
     from veldrain.cli.output import prepare_engine, print_outcome, say
@@ -159,6 +160,7 @@ def run(
     from veldrain.documents import load_scenario
     from veldrain.scenario.trial import run as run_trial
 
+    only, without, every = record_only
     scenario = load_scenario(path)
     controllers = None
     if controller is not None:
@@ -183,10 +185,20 @@ def run(
         limit=limit,
         keep_states=keep_states,
         warn=False,
+        only=only,
+        without=without,
+        every=None if every is None else dict(_pair(words) for words in every),
     )
     print_outcome(recording)
     say(f"Written: {record}")
     return bool(recording.outcome["passed"])
+
+
+def _pair(words: str) -> tuple[str, str]:
+    stream, equals, time = words.rpartition("=")
+    if not equals:
+        raise VeldrainError(f"'{words}' has no =", where="--every", cure="write a stream and a time: crawler/scan=1s")
+    return stream, time
 
 
 def streams(path: Path) -> None:

@@ -7,6 +7,7 @@ from veldrain.control.loading import NamedController, fresh
 from veldrain.control.piloting import FollowRoute, GoTo, WallFollower
 from veldrain.control.planning import collision_pairs, plan, plan_route
 from veldrain.control.playing import FollowTrajectory, Inputs, Play, Script
+from veldrain.control.program import Program
 from veldrain.control.routing import NoPath
 from veldrain.control.trying import try_controller
 from veldrain.control.tuning import StepResponse, step_response
@@ -32,6 +33,7 @@ __all__ = [
     "NoPath",
     "OmniDrive",
     "Play",
+    "Program",
     "Script",
     "Senses",
     "SkidSteer",

@@ -27,6 +27,7 @@ class Controller(Protocol):
     - ``start(body, random, log)``, called once before the first update: ``body`` knows the robot's model and tells its
       other controllers, ``random`` is a random stream of the controller's own, and ``log("gap", 0.3)`` makes a recorded
       stream ``<robot>/gap`` (a ``Message`` instead of a number is recorded as it is);
+    - ``close()``, called once after the trial: for what has to be given back;
     - ``joints``, the names of the joints that it commands: two controllers of one motor are then told at the start.
 
     Several controllers may drive one robot, each with its own motors.

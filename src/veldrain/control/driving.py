@@ -159,6 +159,11 @@ class Driver:
             kind = "" if isinstance(error, VeldrainError) else f"{type(error).__name__}: "
             raise ControllerFailedError(f"the {self.title} raised at {self._sim.time:g} s: {kind}{error}") from error
 
+    def close(self) -> None:
+        """Let the controller give back what it holds."""
+        if callable(close := getattr(self.controller, "close", None)):
+            self._guarded(close)
+
     def publish(self) -> None:
         """Publish the commands that hold now."""
         if self._publisher.sinks and (told := self._sim[self.robot].commands()):

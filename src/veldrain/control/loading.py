@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import copy
+import hashlib
 import importlib
 import inspect
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from functools import partial
 from inspect import isclass
 from pathlib import Path
 from typing import Any
 
 from veldrain.control.contract import Controller
+from veldrain.control.program import PREFIX, Program
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Knob
 from veldrain.model.knobs import entry, sheet_knobs
@@ -29,7 +32,9 @@ class NamedController:
     where: str = ""
 
     def load(self) -> Any:
-        """The class or function that makes it: one that ships by its name alone."""
+        """The class or function that makes it: one that ships by its name alone, or ``program:`` and its command."""
+        if self.use.startswith(PREFIX):
+            return partial(Program, self.use.removeprefix(PREFIX), folder=self._started_in)
         if not self.use.isidentifier():
             return load_named(self.use, Path(self.folder or "."), self.where)
         shipped = importlib.import_module("veldrain.control")
@@ -42,8 +47,20 @@ class NamedController:
 
     def make(self) -> Controller:
         """The controller."""
-        kind = self.load()
-        return call_named(kind, self.arguments, self.use, self.where)  # type: ignore[no-any-return]
+        kind, arguments = self.load(), self.arguments
+        if self.use.startswith(PREFIX):
+            arguments = {word: value for word, value in arguments.items() if word != "folder"}
+        return call_named(kind, arguments, self.use, self.where)  # type: ignore[no-any-return]
+
+    @property
+    def _started_in(self) -> str:
+        return str(Path(self.folder or ".") / str(self.arguments.get("folder", "")))
+
+    def digest(self) -> str:
+        """A digest of a program's file, which is no source that Python knows; "" for others."""
+        path = Path(self._started_in, *self.use.removeprefix(PREFIX).split()[:1])
+        is_program = self.use.startswith(PREFIX) and path.is_file()
+        return hashlib.sha256(path.read_bytes()).hexdigest()[:16] if is_program else ""
 
 
 def argument_knobs(path: str, table: dict[str, Any], key: str) -> Iterator[Knob]:

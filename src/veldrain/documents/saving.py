@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from veldrain.control import NamedController
+from veldrain.control.program import PREFIX
 from veldrain.errors import VeldrainError
 from veldrain.files import write_text
 from veldrain.model import World
@@ -71,7 +72,8 @@ def controller_words(controller: Any, files: Files, where: str) -> Map:
         if ".py:" in use:
             file, _, name = use.rpartition(":")
             use = f"{files.seen(Path(controller.folder or '.') / file)}:{name}"
-        return {"use": use, "with": plain(controller.arguments)}
+        more = {"folder": files.seen(Path(controller.folder or "."))} if use.startswith(PREFIX) else {}
+        return {"use": use, "with": more | plain(controller.arguments)}
     if isinstance(controller, Sheet):
         return {"use": files.named(type(controller)), "with": sheet_words(controller, files)}
     told: Map = {}
@@ -94,6 +96,7 @@ def scenario_words(scenario: Scenario, files: Files, world: str) -> Map:
     words["truth"] = sorted(scenario.truth)
     if scenario.record_contacts is not None:
         words["record_contacts"] = scenario.record_contacts
+    words["record"] = plain(scenario.record.words)
     words["controllers"] = {
         robot: controller_words(c, files, f"controller of {robot}") for robot, c in scenario.controllers.items()
     }

@@ -65,8 +65,14 @@ class Publisher:
 
     def write(self, stream: str, message: Message, latched: bool = False, stamp: int | None = None) -> None:
         """Give a message to all sinks."""
+        stamp = self._sim.stamp if stamp is None else stamp
         for sink in self.sinks:
-            sink.write(stream, self._sim.stamp if stamp is None else stamp, message, latched)
+            if sink.takes(stream, stamp):
+                sink.write(stream, stamp, message, latched)
+
+    def is_wanted(self, stream: str) -> bool:
+        """True where a sink takes a message of a stream now."""
+        return any(sink.takes(stream, self._sim.stamp) for sink in self.sinks)
 
     def begin(self) -> None:
         """What is told once: robot descriptions, fixed frames, and what sensors have measured at the start."""
@@ -120,7 +126,8 @@ class Publisher:
 
     def sample(self, samples: Samples, reading: Reading) -> None:
         """One reading of a sensor."""
-        if not self.sinks:
+        names = (samples.stream, *(f"{samples.stream}/{name}" for name in samples.sensor.companions))
+        if not any(self.is_wanted(name) for name in names):
             return
         sensor, frame = samples.sensor, samples.sensor.frame(samples.stream)
         # A header's stamp is the time of the first beam or row.

@@ -15,6 +15,10 @@ class Sink:
     ``write`` must not change the message, which other sinks are given too.
     """
 
+    def takes(self, stream: str, stamp: int) -> bool:
+        """False where a message of a stream is of no use here: it is then not given, and perhaps not even made."""
+        return True
+
     def begin(self, about: Mapping[str, Any], attached: Mapping[str, bytes]) -> None:
         """What describes the trial, and the files that go with it, by name."""
 

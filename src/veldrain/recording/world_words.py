@@ -269,9 +269,12 @@ def as_yaml(words: Map) -> str:
 @lru_cache(64)
 def _section(words: str) -> str:
     from ruamel.yaml import YAML
+    from ruamel.yaml.comments import CommentedMap
 
     yaml, out = YAML(), io.StringIO()
     yaml.default_flow_style = None
     yaml.width = 110
-    yaml.dump(json.loads(words), out)
+    section = CommentedMap(json.loads(words))
+    section.fa.set_block_style()  # of plain values alone it would become {name: value}
+    yaml.dump(section, out)
     return out.getvalue()

@@ -11,6 +11,7 @@ from veldrain.control.loading import argument_knobs
 from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.model import Knob, World
 from veldrain.model.knobs import of, world_knobs
+from veldrain.recording.choice import Choice
 from veldrain.scenario.actions import Action, Finish, Push, Tell
 from veldrain.scenario.conditions import Condition
 from veldrain.units import Quantity, quantity
@@ -94,6 +95,8 @@ class Scenario:
         integrator: of the engine, see ``Simulation``.
         record_contacts: True: every contact of the world is recorded as the stream ``scenario/contacts``, at each tick
             the means since the one before; or the time between two, s.
+        record: which streams recordings keep: ``only`` and ``without`` are lists of names, with ``*`` for any part of
+            one; ``every`` is the least time between two messages by stream, s. None: all.
 
     >>> scenario = Scenario(world, duration="40 s", controllers={"crawler": CentreLine(gain=1.4)})
     >>> entry = scenario.when(distance("crawler/hull", "outlet") < 0.5).finish("reached the outlet")
@@ -110,6 +113,7 @@ class Scenario:
         truth: Iterable[str] = (),
         integrator: str = "semi-implicit",
         record_contacts: bool | Quantity = False,
+        record: Mapping[str, Any] | None = None,
     ) -> None:
         self.world = world
         self.duration = quantity(duration, "time", "duration")
@@ -122,6 +126,7 @@ class Scenario:
             (self.check_period if record_contacts else None) if isinstance(record_contacts, bool) else record_contacts
         )
         self.record_contacts = None if contacts is None else quantity(contacts, "time", "record_contacts")
+        self.record = Choice.of(record)
         self.timeline: list[Entry] = []
         self.expectations: dict[str, Expectation] = {}
         if not 0 < self.duration < float("inf"):

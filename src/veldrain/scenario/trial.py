@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib.metadata
 import math
 import warnings
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -19,6 +19,7 @@ from veldrain.physics.engine import NotFiniteError
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.attaching import attachments_of
+from veldrain.recording.choice import Choice, Chosen
 from veldrain.recording.interrupts import uninterrupted
 from veldrain.recording.publishing import Publisher
 from veldrain.recording.states import from_bytes, to_bytes
@@ -216,6 +217,11 @@ class Trial:
                 break
             sim.advance_to(min(goal, self._next()))
 
+    def close(self) -> None:
+        """Let the controllers give back what they hold: programs end."""
+        for driver in self.drivers:
+            driver.close()
+
     def outcome(self, failure: str = "") -> dict[str, Any]:
         """How it ended; failure: why it was aborted, "" where it did not."""
         verdicts = {v.expectation.name: v.summary(whole=not failure) for v in self.verdicts}
@@ -350,6 +356,9 @@ def run(
     sinks: Sequence[Sink] = (),
     warn: bool = True,
     keep_states: Quantity | None = None,
+    only: Iterable[str] | None = None,
+    without: Iterable[str] | None = None,
+    every: Mapping[str, Quantity] | None = None,
 ) -> Recording:
     """Run one trial.
 
@@ -363,6 +372,7 @@ def run(
         limit: longest that the trial may take by the clock on the wall, s; None: any.
         sinks: where streams go beside the recording.
         keep_states: so often (s) the whole state is recorded, for ``Trial.resume``. None: never.
+        only, without, every: which streams are recorded, see ``Scenario``; this counts for the scenario's.
         warn: False leaves the RuntimeWarning out: for callers that look at the outcome.
 
     Returns:
@@ -375,7 +385,10 @@ def run(
     seconds = wall_time(limit)
     if controllers is not None:
         scenario = scenario.driven_by(controllers)
+    told = {"only": only, "without": without, "every": every}
+    choice = Choice.of(scenario.record.words | {word: value for word, value in told.items() if value is not None})
     recorder = Recorder(Path(record) if record is not None else None)
+    every_sink = [Chosen(recorder, choice), *sinks]
     metadata = {
         "version": importlib.metadata.version("veldrain"),
         "seed": checked_seed(seed),
@@ -399,10 +412,11 @@ def run(
         try:
             with limited(seconds):
                 trial = Trial(
-                    scenario, seed, sinks=[recorder, *sinks], exact=exact, keep_states=keep_states
+                    scenario, seed, sinks=every_sink, exact=exact, keep_states=keep_states
                 )  # a mistake shows before there is a file
                 attached = _attached(trial)
-                for sink in (recorder, *sinks):
+                choice.check([*trial.streams(), *trial.companions()], scenario.controllers)
+                for sink in every_sink:
                     sink.begin(metadata, attached)
                 outcome = trial.run()
         except OverLimitError:
@@ -416,6 +430,9 @@ def run(
         except VeldrainError:  # a recording that cannot be written, or a mistake found while it was
             recorder.abandon()
             raise
+        finally:
+            if trial:
+                trial.close()
         data = _close(trial, recorder, sinks, metadata, outcome)
     if warn and outcome["failed"]:
         warnings.warn(

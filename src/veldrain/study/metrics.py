@@ -167,6 +167,12 @@ def look_at_metric(metric: AnyMetric, trial: Trial) -> None:
     streams = [*trial.streams(), *trial.companions()]
     if metric.stream not in streams:
         raise unknown("stream", metric.stream, streams, where)
+    if not trial.scenario.record.has(metric.stream):
+        raise VeldrainError(
+            f"needs stream '{metric.stream}', which is not recorded",
+            where=where,
+            cure="name it in the scenario's record",
+        )
     tried = trial.tried(metric.stream)
     if tried is not None:
         metric.of(tried)

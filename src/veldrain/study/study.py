@@ -26,7 +26,6 @@ from veldrain.model.knobs import knob_of
 from veldrain.pose import Pose
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recording
-from veldrain.resolver import load_named
 from veldrain.scenario import Scenario
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial, run, wall_time
@@ -382,8 +381,7 @@ def plain(thing: Any) -> Any:
     if thing is None or isinstance(thing, (bool, int, float, str)):
         return repr(thing) if isinstance(thing, float) else thing
     if isinstance(thing, NamedController):
-        kind = load_named(thing.use, Path(thing.folder) if thing.folder else None, thing.where)
-        return [thing.use, plain(thing.arguments), source_of(kind)]
+        return [thing.use, plain(thing.arguments), source_of(thing.load()), thing.digest()]
     if isinstance(thing, type) or inspect.isroutine(thing):
         return [f"{thing.__module__}:{thing.__qualname__}", source_of(thing)]
     if isinstance(thing, Sheet):
