@@ -98,7 +98,7 @@ class Programs(unittest.TestCase):
             (loop + "print('{}\\n{}', flush=True)", "answered twice|ended"),
             (loop + "print(json.dumps({'motors': {'whel': {'effort': 1}}}), flush=True)", "'whel'"),
             (loop + "print(json.dumps({'motors': {'slide': {'effort': 'much'}}}), flush=True)", "'much'"),
-            (loop + 'print(\'{"motors": {"slide": {"effort": NaN}}}\', flush=True)', "nan"),
+            (loop + 'print(\'{"motors": {"slide": {"effort": NaN}}}\', flush=True)', "is not a number"),
             (loop + "print('x' * 5_000_000, flush=True)", "over 4194304 bytes"),
             ("import time\ntime.sleep(60)", "is silent for 0.5 s after its start"),
             ('input()\nprint(\'{"veldrain": "program/9"}\', flush=True)\ninput()', "to the first line"),

@@ -204,6 +204,19 @@ def look(
         looking.look(file, view, out, time, world, posture, movie, rate, speed)
 
 
+@app.command()
+def plot(
+    runs: Annotated[list[Path], typer.Argument(help="Recordings: MCAP files, ROS 2 bag folders, CSV files.")],
+    column: Annotated[list[str], typer.Option(help="What to plot: stream.column, as crawler/truth.y; repeatable.")],
+    against: Annotated[str | None, typer.Option(help="Over this column instead of time.")] = None,
+    out: Annotated[Path | None, typer.Option(help="PNG, PDF or SVG to write; default: a new PNG here.")] = None,
+) -> None:
+    """Plot columns of one or several recordings, with units and events."""
+    from veldrain.cli import logs
+
+    logs.plot(runs, column, against, out)
+
+
 def main() -> None:
     """Entry point: errors that a user can mend are one line and exit status 2."""
     logging.getLogger("veldrain").addHandler(logging.NullHandler())  # notices are printed with the results

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -13,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.recording.quantities import unit_of
 from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:
@@ -183,6 +185,33 @@ class Log(ABC):
             for stamp, data in zip(stamps.tolist(), raw, strict=True):
                 with _spoilt(stream, message):
                     yield stamp, image_of(self.types, message, data)
+
+    def column(self, path: str) -> tuple[pd.DataFrame, str, str]:
+        """A column by its path, ``stream.column``: the stream's table, the column's name and its unit ("": unknown).
+
+        Raises:
+            VeldrainError: no such stream or column, or one that is not of numbers.
+
+        >>> table, name, unit = recording.column("crawler/truth.y")  # doctest: +SKIP
+        """
+        stream = max((s for s in self.messages if path.startswith(f"{s}.")), key=len, default="")
+        if not stream:
+            raise unknown("stream", path.partition(".")[0], self.messages, self.where)
+        table, name = self[stream], path[len(stream) + 1 :]
+        if name not in table:
+            raise unknown("column", name, [str(c) for c in table], f"{self.where}: {stream}")
+        if len(table) and table[name].dtype.kind not in "biuf":
+            raise VeldrainError("is not of numbers", where=f"{stream}.{name}", cure="name another column")
+        return table, name, unit_of(self.messages[stream], name, self._slides(stream, name))
+
+    def _slides(self, stream: str, column: str) -> bool:
+        """True for a column of a joint that its robot's description calls prismatic."""
+        described = f"{stream.rpartition('/')[0]}/robot_description"
+        if described not in self.messages or "." not in column:
+            return False
+        text = "".join(self[described]["data"].iloc[:1])
+        joint = re.escape(column.partition(".")[2])
+        return re.search(rf'<joint(?=[^>]*name="{joint}")[^>]*type="prismatic"', text) is not None
 
     def raw(self, stream: str) -> list[tuple[int, bytes]]:
         """Stamps (ns) and bytes of a stream's messages; none for a stream that is not there."""

@@ -1,8 +1,9 @@
-"""Plots of what is computed: trajectories against their limits, answers of motors."""
+"""Plots: columns of recordings, trajectories against their limits, answers of motors."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,25 +12,41 @@ import numpy as np
 from veldrain.control import StepResponse
 from veldrain.errors import VeldrainError
 from veldrain.motion import Chain, Trajectory
+from veldrain.recording import Log
 
 if TYPE_CHECKING:
+    import pandas as pd
     from matplotlib.figure import Figure
 
 SAMPLES = 600
 
 
-def plot(thing: Trajectory | StepResponse, out: str | Path | None = None, *, chain: Chain | None = None) -> Figure:
-    """A plot of a trajectory (position, velocity and acceleration of each joint), or of a motor's answer to a step.
+def plot(
+    thing: Any,
+    out: str | Path | None = None,
+    *,
+    columns: str | Sequence[str] | None = None,
+    against: str | None = None,
+    chain: Chain | None = None,
+) -> Figure:
+    """A plot of columns of recordings, of a trajectory, or of a motor's answer to a step.
 
     Args:
-        thing: a ``Trajectory``, or what ``step_response`` gave.
+        thing: a ``Recording`` or another log, several of them by name or in a row, a ``Trajectory``, or what
+            ``step_response`` gave.
         out: PNG, PDF or SVG file to write.
+        columns: of recordings: what to plot, each as ``stream.column``. Those of one unit share a
+            panel; events are marked.
+        against: … over this column instead of time, at the times of each column.
         chain: of a trajectory: the chain whose limits of position and speed are drawn, dashed.
 
     Returns:
         The figure.
 
-    >>> plot(path, "path.png", chain=chain)  # doctest: +SKIP
+    Raises:
+        VeldrainError: what cannot be plotted, no such column, or a file that cannot be written.
+
+    >>> plot(recording, "y.png", columns="crawler/truth.y")  # doctest: +SKIP
     """
     from matplotlib.figure import Figure
 
@@ -40,12 +57,108 @@ def plot(thing: Trajectory | StepResponse, out: str | Path | None = None, *, cha
         figure = Figure(figsize=(8, 5), layout="constrained")
         _answer(figure, thing)
     else:
-        raise VeldrainError(
-            f"{type(thing).__name__} cannot be plotted", where="plot", cure="give a Trajectory or a StepResponse"
-        )
+        figure = _columns(_logs(thing), [columns] if isinstance(columns, str) else list(columns or ()), against)
     if out is not None:
-        figure.savefig(out, dpi=130)
+        try:
+            figure.savefig(out, dpi=130)
+        except (OSError, ValueError) as error:
+            raise VeldrainError(
+                f"cannot be written ({error})", where=str(out), cure="name a PNG, PDF or SVG file"
+            ) from error
     return figure
+
+
+def _logs(thing: Any) -> dict[str, Log]:
+    """Logs by name."""
+    logs = thing if isinstance(thing, Mapping) else {"": thing} if isinstance(thing, Log) else None
+    if logs is None and isinstance(thing, Sequence):
+        paths = [Path(getattr(log, "path", None) or f"run {k + 1}") for k, log in enumerate(thing)]
+        for parts in (1, 2, 3):  # as much of their paths as tells them apart
+            logs = {"/".join(p.with_suffix("").parts[-parts:]): log for p, log in zip(paths, thing, strict=True)}
+            if len(logs) == len(thing):
+                break
+        else:
+            logs = {f"run {k + 1}": log for k, log in enumerate(thing)}
+    if not logs or not all(isinstance(log, Log) for log in logs.values()):
+        raise VeldrainError(
+            f"{type(thing).__name__} cannot be plotted",
+            where="plot",
+            cure="give a Recording, several of them, a Trajectory or a StepResponse",
+        )
+    return dict(logs)
+
+
+def _columns(logs: dict[str, Log], columns: list[str], against: str | None) -> Figure:
+    """Columns of logs over time or another column, a panel for each unit."""
+    import matplotlib as mpl
+
+    from veldrain.report.figures import COLOURS, INK, QUIET, STYLE
+
+    if not columns:
+        raise VeldrainError("no column is named", where="plot", cure="give columns='crawler/truth.y', or several")
+    curves = []
+    for k, (name, log) in enumerate(logs.items()):
+        for path in columns:
+            table, column, unit = log.column(path)
+            x, across = (table["time"].to_numpy(float), "time (s)") if against is None else _across(log, against, table)
+            curves.append((unit, path, name, k, x, table[column].to_numpy(float), across))
+    panels = list(dict.fromkeys((unit, "" if unit else path) for unit, path, *_ in curves))
+    style: dict[Any, Any] = STYLE | {"figure.facecolor": "white"}
+    with mpl.rc_context(style):
+        from matplotlib.figure import Figure
+
+        figure = Figure(figsize=(9.85, max(1.2 + 2.4 * len(panels), 4.2)), layout="constrained")
+        axes = np.atleast_1d(figure.subplots(len(panels), 1, sharex=True))
+        styles = ("-", "--", ":", "-.")
+        for unit, path, name, k, x, y, _ in curves:
+            ax = axes[panels.index((unit, "" if unit else path))]
+            here = list(dict.fromkeys(p for u, p, *_ in curves if (u, "" if u else p) == (unit, "" if unit else path)))
+            colour = COLOURS[(k if len(logs) > 1 else columns.index(path)) % len(COLOURS)]
+            dashes = styles[here.index(path) % len(styles)] if len(logs) > 1 else "-"
+            words = name if len(here) == 1 and name else ", ".join(part for part in (name, path) if part)
+            ax.plot(x, y, dashes, color=colour, lw=1.4, label=words)
+        for (unit, path), ax in zip(panels, axes, strict=True):
+            inside = list(dict.fromkeys(p for u, p, *_ in curves if (u, "" if u else p) == (unit, path)))
+            what = inside[0] if len(inside) == 1 else ""
+            ax.set_ylabel(f"{what} ({unit})" if what and unit else what or unit)
+            ax.grid(alpha=0.25)
+            ax.margins(x=0.01)
+            if len(inside) * len(logs) > 1:
+                ax.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5))
+        axes[-1].set_xlabel(curves[0][6])
+        if against is None:
+            _mark_events(axes, logs, INK, QUIET)
+    return figure
+
+
+def _across(log: Log, against: str, table: pd.DataFrame) -> tuple[np.ndarray, str]:
+    """Values of another column at the times of a table, and how its axis is called."""
+    other, column, unit = log.column(against)
+    x = np.interp(table["time"], other["time"], other[column].to_numpy(float), left=np.nan, right=np.nan)
+    return x, f"{against} ({unit})" if unit else against
+
+
+def _mark_events(axes: Any, logs: dict[str, Log], ink: str, quiet: str) -> None:
+    """A line for each event, of up to ten, with its words over the topmost panel where there is room for them."""
+    events = [
+        (time, text)
+        for log in logs.values()
+        if "scenario/events" in log.messages
+        for time, text in log["scenario/events"][["time", "data"]].itertuples(index=False)
+    ]
+    low, high = axes[0].get_xlim()
+    last = -math.inf
+    for time, text in sorted(events) if len(events) <= 10 else ():
+        for ax in axes:
+            ax.axvline(time, color=quiet, lw=0.8, ls=(0, (2, 2)), zorder=0)
+        if time - last < 0.25 * (high - low):
+            continue
+        words, last = text if len(text) <= 40 else f"{text[:39]}…", time
+        side = "right" if time > (low + high) / 2 else "left"
+        axes[0].annotate(
+            words, (time, 1.0), xycoords=("data", "axes fraction"), xytext=(0, 3), textcoords="offset points",
+            ha=side, va="bottom", fontsize=8, color=ink,
+        )  # fmt: skip
 
 
 def _trajectory(figure: Any, path: Trajectory, chain: Chain | None) -> None:
