@@ -27,7 +27,7 @@ _WHERE = {
         "OmniDrive Play Program Script SkidSteer Walk WallFollower collision_pairs plan plan_route step_response "
         "try_controller"
     ),
-    "veldrain.recording": "Recording Sink",
+    "veldrain.recording": "Log LogComparison Recording Sink compare_logs open_log",
     "veldrain.scenario": "Action Condition Finish Push Scenario Tell Trial clearance distance run touching",
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_robot save_robot",
@@ -103,8 +103,12 @@ if TYPE_CHECKING:
     from veldrain.motion import Trajectory as Trajectory
     from veldrain.motion import suggest_gains as suggest_gains
     from veldrain.pose import Pose as Pose
+    from veldrain.recording import Log as Log
+    from veldrain.recording import LogComparison as LogComparison
     from veldrain.recording import Recording as Recording
     from veldrain.recording import Sink as Sink
+    from veldrain.recording import compare_logs as compare_logs
+    from veldrain.recording import open_log as open_log
     from veldrain.report.picture import look as look
     from veldrain.report.plotting import plot as plot
     from veldrain.review import Finding as Finding

@@ -124,6 +124,23 @@ def quantities(
     return found
 
 
+def to_si(values: NDArray[np.float64], unit: str, where: str = "") -> NDArray[np.float64]:
+    """Numbers of a unit in SI units, whatever kind of quantity they are.
+
+    Raises:
+        VeldrainError: an unknown unit.
+    """
+    for kind in SI_UNITS:
+        if kind == "period":
+            continue
+        try:
+            zero, one = quantity(f"0 {unit}", kind), quantity(f"1 {unit}", kind)
+        except VeldrainError:
+            continue
+        return zero + (one - zero) * values
+    raise VeldrainError(f"'{unit}' is no unit that is known", where=where, cure="write such as 'deg/s' or 'mm'")
+
+
 def triple(values: Sequence[Quantity] | NDArray[np.float64], kind: str, where: str = "") -> Triple:
     """Three quantities of one kind in SI units: a position, a force, a box's edges."""
     x, y, z = quantities(values, kind, where)

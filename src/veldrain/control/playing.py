@@ -111,7 +111,7 @@ class Play(SheetController):
     """
 
     period: Number = Number("period", default=0.005, above=0.0, doc="time between updates, or their rate")
-    recording: Made[Any, Any] = Made(_as_given, kw_only=False, doc="a Recording, or the path of an MCAP file")
+    recording: Made[Any, Any] = Made(_as_given, kw_only=False, doc="a Recording or other log, or the path of one")
     stream: Text = Text(kw_only=False, doc="of it: sensor_msgs/JointState")
     joints_of: Made[Mapping[str, str], dict[str, str]] = Made(
         _table, default={}, doc="our joint for each of the recording's; those not named keep their names"
@@ -119,9 +119,9 @@ class Play(SheetController):
     begin: Number = Number("time", default=0.0, doc="added to the recording's times")
 
     def start(self, body: Body, random: Any, log: Any) -> None:
-        from veldrain.recording import Recording
+        from veldrain.recording import Log, open_log
 
-        source = self.recording if isinstance(self.recording, Recording) else Recording(Path(self.recording))
+        source = self.recording if isinstance(self.recording, Log) else open_log(self.recording)
         table = source[self.stream]
         theirs = list(
             dict.fromkeys(c.partition(".")[2] for c in map(str, table) if c.partition(".")[0] in TAKEN["position"])

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from rosbags.typesys.store import Typestore
 
     from veldrain.recording.frames import FrameHistory
+    from veldrain.recording.joining import ShiftedLog
 
 TF = "tf2_msgs/msg/TFMessage"
 FIRST, LAST = -(2**62), 2**62  # ns
@@ -202,7 +203,45 @@ class Log(ABC):
             raise unknown("column", name, [str(c) for c in table], f"{self.where}: {stream}")
         if len(table) and table[name].dtype.kind not in "biuf":
             raise VeldrainError("is not of numbers", where=f"{stream}.{name}", cure="name another column")
-        return table, name, unit_of(self.messages[stream], name, self._slides(stream, name))
+        return table, name, self.unit(stream, name)
+
+    def unit(self, stream: str, column: str) -> str:
+        """The unit of a column; "" where none is known."""
+        return unit_of(self.messages[stream], column, self._slides(stream, column))
+
+    def aligned(self, to: Log, column: str, other: str | None = None, *, drift: bool = True) -> ShiftedLog:
+        """This log by the clock of another, found where a signal of both is most alike.
+
+        Args:
+            to: the log whose clock counts.
+            column: a signal of this log, ``stream.column``: one that changes much, such as a yaw rate.
+            other: the same signal there. None: it has the same name.
+            drift: False: the two clocks run equally fast.
+
+        Returns:
+            The shifted log, with its ``offset`` (s), ``drift`` (a share) and ``correlation`` (up to 1).
+
+        Raises:
+            VeldrainError: no such column, or signals that are not alike.
+
+        >>> real = open_log("walk.mcap").aligned(recording, "/imu.angular_velocity.z", "crawler/imu.angular_velocity.z")
+        ... # doctest: +SKIP
+        """
+        from veldrain.recording.aligning import aligned
+        from veldrain.recording.joining import ShiftedLog
+
+        (mine, name, _), (theirs, their_name, _) = self.column(column), to.column(other or column)
+        signals = [(t["time"].to_numpy(float), t[n].to_numpy(float)) for t, n in ((theirs, their_name), (mine, name))]
+        found = aligned(*signals[0], *signals[1], with_drift=drift)
+        if not found.correlation > 0.5:
+            raise VeldrainError(
+                f"is not like {other or column} of the other log at any lag (correlation {found.correlation:.2f})",
+                where=f"{self.where}: {column}",
+                cure="name a signal that both have, and that changes much; or give offset= to open_log",
+            )
+        shifted = ShiftedLog(self, found.offset, found.drift)
+        shifted.correlation = found.correlation
+        return shifted
 
     def _slides(self, stream: str, column: str) -> bool:
         """True for a column of a joint that its robot's description calls prismatic."""
@@ -219,10 +258,14 @@ class Log(ABC):
             return []
         return [pair for stamps, raw in self.batches(stream) for pair in zip(stamps.tolist(), raw, strict=True)]
 
-    def _known(self, stream: str) -> str:
-        """The message type of a stream, if it can be read."""
+    def _named(self, stream: str) -> None:
+        """See that there is such a stream."""
         if stream not in self.messages:
             raise unknown("stream", stream, self.messages, self.where)
+
+    def _known(self, stream: str) -> str:
+        """The message type of a stream, if it can be read."""
+        self._named(stream)
         message = self.messages[stream]
         if message not in self.types.fielddefs:
             raise VeldrainError(f"no definition of '{message}'", where=stream, cure="read it with another reader")
