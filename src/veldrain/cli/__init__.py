@@ -99,19 +99,29 @@ def study(
 
 @app.command()
 def compare(
-    folder: Annotated[Path, typer.Argument(help="Folder with a study's results.")],
+    what: Annotated[list[Path], typer.Argument(help="Folder with a study's results; or two recordings.")],
     baseline: Annotated[
-        str | None, typer.Option(help="Controller to compare with; default: the study's first.")
+        str | None, typer.Option(help="Of a study: controller to compare with; default: its first.")
     ] = None,
+    pair: Annotated[
+        list[str] | None, typer.Option(help="Of recordings: streams of other names, crawler/imu=/imu; repeatable.")
+    ] = None,
+    column: Annotated[list[str] | None, typer.Option(help="Of recordings: a column to plot; repeatable.")] = None,
+    out: Annotated[Path | None, typer.Option(help="Of recordings: PNG to write; default: a new one here.")] = None,
 ) -> None:
-    """Print the comparison of a study that was run, and write its page anew."""
-    from veldrain.cli import commands
+    """Compare the controllers of a study that was run, or two recordings stream by stream."""
+    from veldrain.cli import commands, logs
 
-    commands.compare(folder, baseline)
+    if len(what) > 2:
+        raise VeldrainError(f"{len(what)} things to compare", where="compare", cure="name one study, or two recordings")
+    if len(what) == 2:
+        logs.compare(what[0], what[1], pair or [], column or [], out)
+    else:
+        commands.compare(what[0], baseline)
 
 
 @app.command()
-def streams(recording: Annotated[Path, typer.Argument(help="MCAP file.")]) -> None:
+def streams(recording: Annotated[Path, typer.Argument(help="MCAP file, ROS 2 bag folder or CSV.")]) -> None:
     """List a recording's streams: message type, count, rate, first and last stamp, gaps."""
     from veldrain.cli import commands
 
@@ -202,6 +212,40 @@ def look(
         view = {"layers": layer, "size": size, "look_from": look_from, "look_at": look_at, "side": side}
         view |= {"through": through, "panels": panel}
         looking.look(file, view, out, time, world, posture, movie, rate, speed)
+
+
+@app.command()
+def export(
+    runs: Annotated[list[Path], typer.Argument(help="Recordings; or, with --dataset, the folder of a study.")],
+    to: Annotated[Path, typer.Option(help="Folder to write; it must not hold anything yet.")],
+    kind: Annotated[
+        list[str] | None,
+        typer.Option(help="csv (default), parquet, npz, png, jpeg, mp4, ply, pcd, glb, bag, bag-mcap; repeatable."),
+    ] = None,
+    stream: Annotated[list[str] | None, typer.Option(help="Only this stream, with * for any part; repeatable.")] = None,
+    frame: Annotated[str | None, typer.Option(help="Of points: move them into this frame, one file a stream.")] = None,
+    dataset: Annotated[
+        bool, typer.Option("--dataset", help="Of a study: a labelled file a trial, index, splits, README.")
+    ] = False,
+    column: Annotated[list[str] | None, typer.Option(help="Of a data set: stream.column; repeatable.")] = None,
+    period: Annotated[str | None, typer.Option(help="Of a data set: time between two rows, such as 10ms.")] = None,
+    window: Annotated[str | None, typer.Option(help="Of a data set: a file for each window, such as 2s.")] = None,
+    stride: Annotated[str | None, typer.Option(help="Of a data set: from one window to the next.")] = None,
+    split: Annotated[
+        str | None, typer.Option(help="Of a data set: shares, train=0.7,validation=0.15,test=0.15.")
+    ] = None,
+    seed: Annotated[int, typer.Option(help="Of a data set: seed of the split.")] = 0,
+) -> None:
+    """Write recordings to files of other kinds, or a study to a data set."""
+    from veldrain.cli import logs
+
+    with _interruptible("nothing was written"):
+        if not dataset:
+            logs.export(runs, to, kind or ["csv"], stream, frame)
+        elif len(runs) != 1 or len(kind or []) > 1:
+            raise VeldrainError("more than one study or kind", where="--dataset", cure="name one of each")
+        else:
+            logs.dataset(runs[0], to, column or [], (kind or ["npz"])[0], period, window, stride, split, seed)
 
 
 @app.command()

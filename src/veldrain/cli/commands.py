@@ -202,8 +202,8 @@ def _pair(words: str) -> tuple[str, str]:
 
 
 def streams(path: Path) -> None:
-    """Print the streams of a recording."""
+    """Print the streams of a recording, or of another log."""
     from veldrain.cli.output import print_streams
-    from veldrain.recording import Recording
+    from veldrain.recording import open_log
 
-    print_streams(Recording(path))
+    print_streams(open_log(path))

@@ -19,7 +19,7 @@ from veldrain.study.statistics import UNCLEAR
 
 if TYPE_CHECKING:
     from veldrain.model import World
-    from veldrain.recording import Recording
+    from veldrain.recording import Log, Recording
     from veldrain.study import Result
     from veldrain.study.statistics import Comparison
 
@@ -28,7 +28,7 @@ out = Console(highlight=False, width=None if sys.stdout.isatty() else 200)
 err = Console(stderr=True, highlight=False)
 
 
-def _table(*columns: str, left: int = 1) -> Table:
+def grid(*columns: str, left: int = 1) -> Table:
     table = Table(box=SIMPLE_HEAD, pad_edge=False, show_edge=False, padding=(0, 1, 0, 0))
     for k, column in enumerate(columns):
         table.add_column(column, justify="left" if k < left else "right", no_wrap=k >= left)
@@ -42,7 +42,7 @@ def say(text: str) -> None:
 
 def print_comparison(comparison: Comparison) -> None:
     """Passes, then the paired differences."""
-    passes = _table("controller", "passed", "95 % interval", "p")
+    passes = grid("controller", "passed", "95 % interval", "p")
     for r in comparison.passes:
         passes.add_row(
             r.controller, f"{r.passed} of {r.trials}", f"{100 * r.low:.0f} to {100 * r.high:.0f} %", probability(r.p)
@@ -52,7 +52,7 @@ def print_comparison(comparison: Comparison) -> None:
     others = {d.controller for d in comparison.differences}
     single = len(others) == 1
     who = [*others] if single else ["controller", "its mean"]
-    table = _table("metric", *who[:-1], comparison.baseline, who[-1], "median difference (95 %)", "p", "")
+    table = grid("metric", *who[:-1], comparison.baseline, who[-1], "median difference (95 %)", "p", "")
     colours = {"better": "green", "worse": "red"}
     for d in comparison.differences:
         style = colours.get(d.verdict, "")
@@ -74,7 +74,7 @@ def print_comparison(comparison: Comparison) -> None:
 
 def print_single(result: Result) -> None:
     """Means of the one controller there is."""
-    table = _table("metric", "mean", "least", "most")
+    table = grid("metric", "mean", "least", "most")
     for name, unit, _ in result.metrics:
         values = result.trials[name]
         table.add_row(with_unit(name, unit), *(number(float(v)) for v in (values.mean(), values.min(), values.max())))
@@ -109,20 +109,22 @@ def print_outcome(recording: Recording) -> None:
         say(f"  note: {text}")
 
 
-def print_streams(recording: Recording) -> None:
-    """The streams of a recording, a line each."""
-    about = recording.metadata
-    if recording.cut:
+def print_streams(log: Log) -> None:
+    """The streams of a log, a line each; of a trial's recording also how it ended."""
+    from veldrain.recording import Recording
+
+    recording = log if isinstance(log, Recording) else None
+    if recording and recording.cut:
         say(f"{recording.path}: {recording.cut}")
-    if about:
+    if recording and (about := recording.metadata):
         units = about.get("units", {})
         drawn = ", ".join(f"{k} {number(v)} {units.get(k, '')}".rstrip() for k, v in about.get("drawn", {}).items())
         who = about.get("controller") or ", ".join(about.get("controllers", {}).values()) or "no controller"
         say(f"{who}, seed {about['seed']}" + (f"; drawn: {drawn}" if drawn else ""))
         print_outcome(recording)
         say("")
-    table = _table("stream", "message", "messages", "rate (Hz)", "first (s)", "last (s)", "gaps", left=2)
-    for name, s in recording.streams.items():
+    table = grid("stream", "message", "messages", "rate (Hz)", "first (s)", "last (s)", "gaps", left=2)
+    for name, s in log.streams.items():
         rate = number(s.rate) if s.rate else "–"
         table.add_row(
             name,

@@ -28,9 +28,9 @@ class LogComparison:
 
     Attributes:
         table: a row a column of numbers: ``stream``, ``column``, ``unit``, ``messages`` compared, ``RMS`` and
-            ``largest`` of the differences (b − a, b between its samples where they have other times; of arrays where both
-            are finite), their ``mean``, ``lag`` (how much later b is, s; nan where that cannot be told), and ``first``
-            (time of the first difference, s; nan: none). Of frames, ``turn`` is the angle of their rotation.
+            ``largest`` of the differences (b − a, b between its samples where they have other times; of arrays where
+            both are finite), their ``mean``, ``lag`` (how much later b is, s; nan where that cannot be told), and
+            ``first`` (time of the first difference, s; nan: none). Of frames, ``turn`` is the angle of their rotation.
         same: streams whose messages are the same bytes at the same times.
         different: streams of other messages (pictures, clouds, texts) that are not the same, and the time since when.
         only: streams that one of the two has alone, in ``a`` or ``b``.
@@ -41,6 +41,10 @@ class LogComparison:
     different: dict[str, float]
     only: dict[str, list[str]]
     _errors: dict[tuple[str, str], pd.DataFrame] = field(default_factory=dict, repr=False)
+
+    def _repr_html_(self) -> str:
+        """The table, for notebooks."""
+        return self.table.to_html()
 
     def errors(self, stream: str, column: str) -> pd.DataFrame:
         """One column over time: ``time``, ``a``, ``b`` and ``error``.

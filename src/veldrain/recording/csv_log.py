@@ -104,6 +104,11 @@ class CsvLog(Log):
                 kept &= table["time"] >= t - 1e-9 if is_first else table["time"] <= t + 1e-9
         return table[kept].reset_index(drop=True)
 
+    def table_parts(
+        self, stream: str, start: Quantity | None = None, end: Quantity | None = None
+    ) -> Iterator[pd.DataFrame]:
+        yield self.table(stream, start, end)
+
     def __repr__(self) -> str:
         return f"CsvLog({self.path}: {', '.join(self.messages)})"
 

@@ -62,6 +62,27 @@ class FrameHistory:
         all_of_them: dict[str, Pose] = roots | poses
         return all_of_them[a].inverse() @ all_of_them[b]
 
+    @property
+    def moving(self) -> set[str]:
+        """Names of the frames that move in the world."""
+        found: set[str] = set()
+        for k, name in enumerate(self.names):
+            own = np.ptp(self.positions[:, k], axis=0).any() or np.ptp(self.orientations[:, k], axis=0).any()
+            above = self.parents[k]
+            if own or (above >= 0 and self.names[above] in found):
+                found.add(name)
+        return found
+
+    def poses_of(self, name: str) -> tuple[Array, Rotation]:
+        """Positions (t, 3) and turns (t) of a frame in the world."""
+        k, turn = self.names.index(name), Rotation.identity(len(self.times))
+        points = np.zeros((len(self.times), 3))
+        while k >= 0:
+            own = Rotation.from_quat(self.orientations[:, k])
+            points, turn = own.apply(points) + self.positions[:, k], own * turn
+            k = self.parents[k]
+        return points, turn
+
     def path(self, name: str) -> Array:
         """Positions (t, 3) of a frame in the world."""
         k, points = self.names.index(name), np.zeros((len(self.times), 3))

@@ -63,6 +63,11 @@ class JoinedLog(Log):
         whole = some[0] if len(some) == 1 else pd.concat(some, ignore_index=True)
         return whole if whole["time"].is_monotonic_increasing else whole.sort_values("time", ignore_index=True)
 
+    def table_parts(
+        self, stream: str, start: Quantity | None = None, end: Quantity | None = None
+    ) -> Iterator[pd.DataFrame]:
+        yield self.table(stream, start, end)
+
     def clouds(
         self, stream: str, frame: str | None = None, start: Quantity | None = None, end: Quantity | None = None
     ) -> Iterator[tuple[float, dict[str, np.ndarray]]]:
@@ -125,6 +130,11 @@ class ShiftedLog(Log):
         table = self.log.table(stream, *bounds)
         table["time"] = self._ours(np.rint(table["time"].to_numpy(float) * 1e9).astype(np.int64)) / 1e9
         return table
+
+    def table_parts(
+        self, stream: str, start: Quantity | None = None, end: Quantity | None = None
+    ) -> Iterator[pd.DataFrame]:
+        yield self.table(stream, start, end)
 
     def __getattr__(self, name: str) -> Any:
         if name.startswith("_"):

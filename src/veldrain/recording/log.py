@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -108,17 +108,23 @@ class Log(ABC):
         """
         import pandas as pd
 
+        parts = list(self.table_parts(stream, start, end))
+        return parts[0] if len(parts) == 1 else pd.concat(parts, ignore_index=True)
+
+    def table_parts(
+        self, stream: str, start: Quantity | None = None, end: Quantity | None = None
+    ) -> Iterator[pd.DataFrame]:
+        """The same in parts of some 16 MB, one at least: for streams that do not fit into memory."""
         from veldrain.recording.tables import to_table
 
-        message = self._known(stream)
-        parts = []
+        message, is_empty = self._known(stream), True
         for stamps, raw in self._joined(stream, start, end):
             with _spoilt(stream, message):
-                parts.append(to_table(self.types, message, stamps, raw))
-        if not parts:
+                yield to_table(self.types, message, stamps, raw)
+            is_empty = False
+        if is_empty:
             with _spoilt(stream, message):
-                return to_table(self.types, message, np.zeros(0, np.int64), [])
-        return parts[0] if len(parts) == 1 else pd.concat(parts, ignore_index=True)
+                yield to_table(self.types, message, np.zeros(0, np.int64), [])
 
     def points(
         self, stream: str, frame: str | None = None, start: Quantity | None = None, end: Quantity | None = None
@@ -195,15 +201,24 @@ class Log(ABC):
 
         >>> table, name, unit = recording.column("crawler/truth.y")  # doctest: +SKIP
         """
-        stream = max((s for s in self.messages if path.startswith(f"{s}.")), key=len, default="")
-        if not stream:
-            raise unknown("stream", path.partition(".")[0], self.messages, self.where)
-        table, name = self[stream], path[len(stream) + 1 :]
+        stream, name = self.split(path)
+        table = self[stream]
         if name not in table:
             raise unknown("column", name, [str(c) for c in table], f"{self.where}: {stream}")
         if len(table) and table[name].dtype.kind not in "biuf":
             raise VeldrainError("is not of numbers", where=f"{stream}.{name}", cure="name another column")
         return table, name, self.unit(stream, name)
+
+    def split(self, path: str) -> tuple[str, str]:
+        """Stream and column of a path, ``stream.column``.
+
+        Raises:
+            VeldrainError: no such stream.
+        """
+        stream = max((s for s in self.messages if path.startswith(f"{s}.")), key=len, default="")
+        if not stream:
+            raise unknown("stream", path.partition(".")[0], self.messages, self.where)
+        return stream, path[len(stream) + 1 :]
 
     def unit(self, stream: str, column: str) -> str:
         """The unit of a column; "" where none is known."""
@@ -252,6 +267,35 @@ class Log(ABC):
         joint = re.escape(column.partition(".")[2])
         return re.search(rf'<joint(?=[^>]*name="{joint}")[^>]*type="prismatic"', text) is not None
 
+    def write(
+        self,
+        out: str | Path,
+        kinds: Iterable[str] = ("csv",),
+        *,
+        streams: Sequence[str] | None = None,
+        frame: str | None = None,
+    ) -> list[Path]:
+        """Write streams to files of other kinds, in a new folder.
+
+        Args:
+            out: the folder.
+            kinds: csv, parquet, npz; png, jpeg, mp4 (pictures); ply, pcd (clouds and scans); glb (the scene and its
+                motion); bag, bag-mcap (ROS 2 bags of all streams).
+            streams: names, with ``*`` for any part of one. None: all that a kind takes.
+            frame: what points are moved into, such as ``"world"``; then all clouds of a stream are one file.
+
+        Returns:
+            The files.
+
+        Raises:
+            VeldrainError: an unknown kind or stream, nothing to write, or a folder that holds something.
+
+        >>> recording.write("out/clouds", ["ply"], streams=["rover/cloud"], frame="world")  # doctest: +SKIP
+        """
+        from veldrain.recording.exporting import Choices, export
+
+        return export(self, out, kinds, streams, Choices(frame))
+
     def raw(self, stream: str) -> list[tuple[int, bytes]]:
         """Stamps (ns) and bytes of a stream's messages; none for a stream that is not there."""
         if stream not in self.messages:
@@ -291,6 +335,12 @@ class Log(ABC):
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.messages)
+
+    def _repr_html_(self) -> str:
+        """Its streams as a table, for notebooks."""
+        import pandas as pd
+
+        return pd.DataFrame({name: vars(info) for name, info in self.streams.items()}).T.to_html()
 
     @property
     @abstractmethod

@@ -71,6 +71,12 @@ def _encoder(message: str) -> Callable[[Any], bytes]:
     return encoder(typestore(), message)
 
 
+def latched_streams(messages: Mapping[str, str]) -> set[str]:
+    """Those streams of a log whose last message late readers are to have too: fixed frames, robot descriptions."""
+    ends = ("tf_static", "robot_description")
+    return {name for name in messages if name.rpartition("/")[2] in ends}
+
+
 def typestore_with(definitions: Mapping[str, tuple[str, str]]) -> Typestore:
     """The message definitions of a ROS 2 release and our own, and over them those that a file holds.
 

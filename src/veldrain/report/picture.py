@@ -16,6 +16,7 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Air, Look, Sky, Sun, Surroundings
 from veldrain.physics.plant import PLANE
 from veldrain.pose import Array
+from veldrain.recording.video import Mp4Writer
 from veldrain.report.canvas import INK, Canvas, font
 from veldrain.report.layers import LAYERS, Notes
 from veldrain.report.staging import Stage, staged
@@ -353,7 +354,7 @@ def movie(
         )
     even = (view.size[0] // 2 * 2, view.size[1] // 2 * 2)
     times = np.arange(stage.times[0], stage.times[-1] + 1e-9, speed / frames)
-    writer = _Mp4(path, even, frames) if path.suffix.lower() == ".mp4" else _Gif(path, frames)
+    writer = Mp4Writer(path, even, frames) if path.suffix.lower() == ".mp4" else _Gif(path, frames)
     view = view.changed(size=even)
     if not (view.look_from or view.side or view.through or view.panels):
         stage.go_to(float(stage.times[-1]))
@@ -392,35 +393,3 @@ class _Gif:
             raise VeldrainError(
                 f"cannot be written ({error.strerror})", where=str(self.path), cure="name another file"
             ) from error
-
-
-class _Mp4:
-    """H.264 in MP4, by PyAV."""
-
-    def __init__(self, path: Path, size: tuple[int, int], frames: float) -> None:
-        try:
-            import av
-        except ImportError as error:
-            raise VeldrainError(
-                "MP4 needs another package", where=str(path), cure="pip install 'veldrain[movie]', or name a .gif file"
-            ) from error
-        from fractions import Fraction
-
-        self._av = av
-        try:
-            self._out = av.open(str(path), "w")
-        except OSError as error:
-            raise VeldrainError(
-                f"cannot be written ({error.strerror})", where=str(path), cure="name another file"
-            ) from error
-        self._stream = self._out.add_stream("libx264", rate=Fraction(frames).limit_denominator(1000))
-        self._stream.width, self._stream.height = size
-        self._stream.pix_fmt, self._stream.options = "yuv420p", {"crf": "20"}
-
-    def add(self, pixels: NDArray[np.uint8]) -> None:
-        frame = self._av.VideoFrame.from_ndarray(np.ascontiguousarray(pixels), format="rgb24")
-        self._out.mux(self._stream.encode(frame))
-
-    def close(self) -> None:
-        self._out.mux(self._stream.encode())
-        self._out.close()

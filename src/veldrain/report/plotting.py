@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from veldrain.control import StepResponse
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, unknown
 from veldrain.motion import Chain, Trajectory
-from veldrain.recording import Log
+from veldrain.recording import Log, LogComparison
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,7 +33,7 @@ def plot(
 
     Args:
         thing: a ``Recording`` or another log, several of them by name or in a row, a ``Trajectory``, or what
-            ``step_response`` gave.
+            ``step_response`` or ``compare_logs`` gave: both logs over time, and below them the difference.
         out: PNG, PDF or SVG file to write.
         columns: of recordings: what to plot, each as ``stream.column``. Those of one unit share a
             panel; events are marked.
@@ -53,6 +53,8 @@ def plot(
     if isinstance(thing, Trajectory):
         figure = Figure(figsize=(8, 8), layout="constrained")
         _trajectory(figure, thing, chain)
+    elif isinstance(thing, LogComparison):
+        figure = _comparison(thing, [columns] if isinstance(columns, str) else list(columns or ()))
     elif isinstance(thing, StepResponse):
         figure = Figure(figsize=(8, 5), layout="constrained")
         _answer(figure, thing)
@@ -65,6 +67,38 @@ def plot(
             raise VeldrainError(
                 f"cannot be written ({error})", where=str(out), cure="name a PNG, PDF or SVG file"
             ) from error
+    return figure
+
+
+def _comparison(found: LogComparison, columns: list[str]) -> Figure:
+    """Columns of two logs over time, and below each the difference."""
+    from matplotlib.figure import Figure
+
+    from veldrain.report.figures import COLOURS
+
+    if not columns:
+        raise VeldrainError("no column is named", where="plot", cure="give columns='crawler/truth.y', or several")
+    rows = {f"{row['stream']}.{row['column']}": row for row in found.table.to_dict("records")}
+    figure = Figure(figsize=(9.85, 1.2 + 3.2 * len(columns)), layout="constrained")
+    axes = figure.subplots(2 * len(columns), 1, sharex=True, height_ratios=[2, 1] * len(columns))
+    for k, path in enumerate(columns):
+        if path not in rows:
+            raise unknown("column", path, rows, "plot")
+        row, (upper, lower) = rows[path], axes[2 * k : 2 * k + 2]
+        table = found.errors(row["stream"], row["column"])
+        unit = f" ({row['unit']})" if row["unit"] else ""
+        upper.plot(table["time"], table["a"], color=COLOURS[0], lw=1.4, label="a")
+        upper.plot(table["time"], table["b"], color=COLOURS[1], lw=1.4, label="b")
+        lower.plot(table["time"], table["error"], color="0.3", lw=1.0)
+        upper.set_ylabel(f"{path}{unit}")
+        lower.set_ylabel(f"b − a{unit}")
+        upper.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5))
+        told = f"RMS {row['RMS']:.3g}, largest {row['largest']:.3g}"
+        lower.set_title(told, loc="left", fontsize=9)
+        for ax in (upper, lower):
+            ax.grid(alpha=0.25)
+            ax.margins(x=0.01)
+    axes[-1].set_xlabel("time (s)")
     return figure
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -76,10 +77,32 @@ class Result:
                 found.setdefault(text, []).append(f"{row['controller']} {row['trial']}")
         return found
 
+    def _repr_html_(self) -> str:
+        """Its trials, for notebooks."""
+        return self.trials.drop(columns=["expectations", "notices"], errors="ignore").to_html(index=False)
+
     def recording(self, controller: str, trial: int) -> Recording:
         """The recording of one trial."""
         path = self.folder / "trials" / controller / f"{trial:03d}.mcap"
         return self._recordings.setdefault(path, Recording(path))
+
+    def write_dataset(self, out: str | Path, columns: Sequence[str], **choices: Any) -> pd.DataFrame:
+        """Write a data set: one labelled file a trial, or a window of it, an index, splits by trial, and a README.
+
+        Args:
+            out: a new folder.
+            columns: what the files hold, each as ``stream.column``.
+            choices: ``kind`` (npz, csv, parquet), ``period``, ``window``, ``stride``, ``split``, ``seed``; see
+                ``veldrain.study.dataset.write_dataset``.
+
+        Returns:
+            The index, a row a file.
+
+        >>> result.write_dataset("out/set", ["crawler/imu.angular_velocity.z"], window="2 s")  # doctest: +SKIP
+        """
+        from veldrain.study.dataset import write_dataset
+
+        return write_dataset(self, out, columns, **choices)
 
     def compare(self, baseline: str | None = None) -> Comparison:
         """Compare the controllers with one of them (None: the first), trial by trial.

@@ -1,0 +1,110 @@
+"""What an export is: one kind of file that streams, or a whole log, are written to."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import TYPE_CHECKING, ClassVar
+
+from veldrain.errors import VeldrainError, unknown
+
+if TYPE_CHECKING:
+    from veldrain.recording.log import Log
+
+Told = Callable[[int, int, str], None]
+
+
+@dataclass(frozen=True)
+class Choices:
+    """How exports are made. ``frame``: what points are moved into, see ``Log.points``; None: as they were measured."""
+
+    frame: str | None = None
+
+
+class Export:
+    """One kind of file. A new kind is a class below this one, in a module of this folder.
+
+    It says its ``word``, which messages it takes (``fits``), and writes one stream to files whose paths begin with
+    ``path``. One of a whole log (``is_whole``) is asked once, with no stream.
+    """
+
+    word: ClassVar[str] = ""
+    is_whole: ClassVar[bool] = False
+    kinds: ClassVar[dict[str, type[Export]]] = {}
+
+    def __init_subclass__(cls) -> None:
+        Export.kinds[cls.word] = cls
+
+    def fits(self, message: str) -> bool:
+        """True for a type of messages that it takes."""
+        return True
+
+    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+        """Write a stream, or the whole log."""
+        raise NotImplementedError(f"{type(self).__name__}.write")
+
+
+def export(
+    log: Log,
+    out: str | Path,
+    kinds: Iterable[str],
+    streams: Sequence[str] | None = None,
+    choices: Choices | None = None,
+    progress: Told | None = None,
+) -> list[Path]:
+    """Write streams of a log to files of some kinds, in a folder of its own; all of it, or nothing.
+
+    Raises:
+        VeldrainError: an unknown kind or stream, a kind that none of the streams fits, a folder that holds something.
+    """
+    target, wanted = Path(out), [kinds] if isinstance(kinds, str) else list(kinds)
+    for kind in wanted:
+        if kind not in Export.kinds:
+            raise unknown("kind of export", kind, Export.kinds, "export")
+    chosen = list(log.messages)
+    if streams is not None:
+        for name in streams:
+            if not any(fnmatchcase(stream, name) for stream in log.messages):
+                raise unknown("stream", name, log.messages, log.where)
+        chosen = [s for s in chosen if any(fnmatchcase(s, name) for name in streams)]
+    jobs: list[tuple[Export, str]] = []
+    for kind in wanted:
+        maker = Export.kinds[kind]()
+        some = [""] if maker.is_whole else [s for s in chosen if log.messages[s] and maker.fits(log.messages[s])]
+        if not some:
+            raise VeldrainError(
+                f"no stream of it can be written as {kind}",
+                where=log.where,
+                cure="see what it has with veldrain streams",
+            )
+        jobs += [(maker, stream) for stream in some]
+    if target.exists() and (not target.is_dir() or any(target.iterdir())):
+        raise VeldrainError("holds something already", where=str(target), cure="name a new folder")
+    part = target.with_name(f"{target.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    try:
+        part.mkdir(parents=True)
+        for k, (maker, stream) in enumerate(jobs):
+            if progress:
+                progress(k, len(jobs), stream or maker.word)
+            maker.write(log, stream, part / (stream.strip("/").replace("/", ".") or maker.word), choices or Choices())
+        if target.exists():
+            target.rmdir()
+        part.replace(target)
+    except OSError as error:
+        raise VeldrainError(
+            f"cannot be written ({error.strerror or error})",
+            where=str(target),
+            cure="make room, or name another folder",
+        ) from error
+    finally:
+        shutil.rmtree(part, ignore_errors=True)
+    return sorted(path for path in target.rglob("*") if path.is_file())
+
+
+def needed(package: str, extra: str, what: str) -> VeldrainError:
+    """What to say where an extra is not installed."""
+    return VeldrainError(f"{what} needs {package}", where="export", cure=f"pip install 'veldrain[{extra}]'")
