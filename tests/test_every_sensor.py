@@ -78,7 +78,7 @@ class EverySensor(unittest.TestCase):
                 messages = found[f"cart/{name}"]
                 expected = int((0.3 - sensor.first_sample) / sensor.period + 1e-9) + 1
                 self.assertEqual(len(messages), expected)
-                self.assertEqual(len(self.recording[f"cart/{name}"]), expected)
+                self.assertEqual(self.recording.streams[f"cart/{name}"].count, expected)
                 self.assertEqual(self.recording.messages[f"cart/{name}"], sensor.message)
                 time, last = messages[-1]
                 if hasattr(last, "header"):

@@ -20,6 +20,7 @@ _WHERE = {
         "Magnetometer MotorCurrent Odometer Radar SpinningLidar Touch TrueClearance TrueFrames TruePose "
         "TrueRelative TrueSlip Ultrasonic"
     ),
+    "veldrain.live": "Link",
     "veldrain.simulation": "Simulation",
     "veldrain.motion": "Chain Leg Trajectory suggest_gains",
     "veldrain.control": (
@@ -71,6 +72,7 @@ if TYPE_CHECKING:
     from veldrain.errors import VeldrainError as VeldrainError
     from veldrain.formats import load_robot as load_robot
     from veldrain.formats import save_robot as save_robot
+    from veldrain.live import Link as Link
     from veldrain.model import Air as Air
     from veldrain.model import Box as Box
     from veldrain.model import Capsule as Capsule

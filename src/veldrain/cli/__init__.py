@@ -261,6 +261,47 @@ def plot(
     logs.plot(runs, column, against, out)
 
 
+@app.command()
+def live(
+    scenario: Annotated[Path | None, typer.Argument(help="Scenario file to run beside other programs.")] = None,
+    domain: Annotated[int, typer.Option(help="Number of the DDS domain.")] = 0,
+    interface: Annotated[str, typer.Option(help="Network interface: address or name; default: this machine alone.")] = (
+        "127.0.0.1"
+    ),
+    speed: Annotated[float | None, typer.Option(help="Seconds of the trial in a second on the clock.")] = 1.0,
+    fast: Annotated[bool, typer.Option("--fast", help="As fast as it goes.")] = False,
+    lockstep: Annotated[bool, typer.Option("--lockstep", help="Wait for the commands of each tick.")] = False,
+    seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
+    out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
+    name: Annotated[list[str] | None, typer.Option(help="Another topic: crawler/imu=imu/data; repeatable.")] = None,
+    watchdog: Annotated[str, typer.Option(help="Silence from which a robot stops.")] = "0.5 s",
+    wait: Annotated[str, typer.Option(help="In lockstep: how long an answer is waited for.")] = "5 s",
+    listen: Annotated[str | None, typer.Option(help="Print the messages of this topic.")] = None,
+    say: Annotated[str | None, typer.Option(help="Publish a message on this topic.")] = None,
+    message: Annotated[str | None, typer.Option(help="Its type, such as geometry_msgs/msg/Twist.")] = None,
+    fields: Annotated[str, typer.Option("--with", help="Its fields: {linear: {x: 0.3}}.")] = "{}",
+    rate: Annotated[str, typer.Option(help="How often it is said.")] = "10 Hz",
+    lasting: Annotated[str, typer.Option("--for", help="How long to listen, or to say.")] = "5 s",
+) -> None:
+    """Run a trial that other programs see and drive over DDS; without a scenario: list, listen, or say something."""
+    from veldrain.cli import live as commands
+
+    with _interruptible("what was recorded is kept"):
+        if listen is not None:
+            commands.listen(listen, message, domain, interface, lasting)
+        elif say is not None:
+            if message is None:
+                raise VeldrainError("its type is not said", where="--say", cure="add --message geometry_msgs/msg/Twist")
+            commands.speak(say, message, fields, domain, interface, rate, lasting)
+        elif scenario is None:
+            commands.topics(domain, interface)
+        else:
+            pace = None if fast else speed
+            given = (scenario, domain, interface, pace, lockstep, seed, out, name or [], watchdog, wait)
+            if not commands.run(*given):
+                raise typer.Exit(1)
+
+
 def main() -> None:
     """Entry point: errors that a user can mend are one line and exit status 2."""
     logging.getLogger("veldrain").addHandler(logging.NullHandler())  # notices are printed with the results

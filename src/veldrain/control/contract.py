@@ -50,8 +50,18 @@ class Body:
         model: its model.
     """
 
-    def __init__(self, robot: str, model: Model, tell: Callable[..., None] | None = None) -> None:
-        self.robot, self.model, self._tell = robot, model, tell
+    def __init__(
+        self,
+        robot: str,
+        model: Model,
+        tell: Callable[..., None] | None = None,
+        others: Callable[[], dict[str, dict[str, str]]] | None = None,
+    ) -> None:
+        self.robot, self.model, self._tell, self._others = robot, model, tell, others
+
+    def inputs(self) -> dict[str, dict[str, str]]:
+        """What the other controllers of the robot can be told: kinds of quantity by input, by controller."""
+        return self._others() if self._others else {}
 
     def tell(self, controller: str, **inputs: Quantity) -> None:
         """Tell another controller of the same robot.

@@ -81,7 +81,12 @@ class Driver:
         self.senses = Senses(robot, simulation.streams, granted, model)
         self.log = Log(robot, publisher)
         others[name] = self
-        self.body = Body(robot, model, lambda other, **inputs: self._other(others, other).tell(**inputs))
+        self.body = Body(
+            robot,
+            model,
+            lambda other, **inputs: self._other(others, other).tell(**inputs),
+            lambda: {other: d.inputs.kinds for other, d in others.items() if d is not self},
+        )
         own = getattr(self.controller, "joints", ())
         for joint in own if isinstance(own, tuple | list) else ():
             if joint in model.motors:

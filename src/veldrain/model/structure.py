@@ -13,6 +13,7 @@ from numpy.typing import ArrayLike
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model.inertia import LEAST_MASS, NOTHING, MassProperties, checked_inertia, is_solid, of_parts, volume_of
 from veldrain.model.motoring import Motoring, not_negative
+from veldrain.model.notebook import shown_in_notebook
 from veldrain.model.pieces import (
     JOINT_KINDS,
     LOOP_KINDS,
@@ -507,6 +508,10 @@ class Structure(Motoring):
         if name in table:
             raise VeldrainError(f"a second {what} '{name}'", where=self.name, cure="give it another name")
         table[name] = thing
+
+    def _repr_png_(self) -> bytes:
+        """How it looks, for notebooks."""
+        return shown_in_notebook(self)
 
     def __repr__(self) -> str:
         def count(table: Mapping[str, Any], what: str) -> str:

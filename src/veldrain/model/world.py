@@ -12,6 +12,7 @@ from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
+from veldrain.model.notebook import shown_in_notebook
 from veldrain.model.pieces import Fault, Suppressed
 from veldrain.model.shapes import Box, Part, Shape, Surface
 from veldrain.model.structure import checked_name
@@ -346,6 +347,10 @@ class World:
         checked_name(name, "world")
         if name == GROUND or name in set(self.names()):
             raise VeldrainError(f"a second thing called '{name}'", where="world", cure="give it another name")
+
+    def _repr_png_(self) -> bytes:
+        """How it looks, for notebooks."""
+        return shown_in_notebook(self)
 
     def __repr__(self) -> str:
         top = [n for n in self.names() if not any(n.startswith(f"{r}/") for r in self.placed)]

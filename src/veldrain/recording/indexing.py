@@ -225,8 +225,8 @@ def _content_at(file: BinaryIO, offset: int, opcode: int) -> bytes:
 def _index_of(file: BinaryIO) -> Index:
     size, whole = file.seek(0, SEEK_END), whole_records(file)
     if whole is None:
-        file.seek(size - FOOTER)
-        footer = next(_records(file, size)) if size >= FOOTER + len(MCAP0_MAGIC) else None
+        file.seek(max(size - FOOTER, 0))
+        footer = next(_records(file, size), None) if size >= FOOTER + len(MCAP0_MAGIC) else None
         if not isinstance(footer, Footer):
             raise ValueError("it has no footer")
         file.seek(0)
@@ -363,7 +363,9 @@ def whole_records(file: BinaryIO) -> int | None:
     """Bytes up to the end of the last whole record of a file that was cut; None where it has an end as it should."""
     size = file.seek(0, SEEK_END)
     file.seek(max(size - len(MCAP0_MAGIC), 0))
-    if size < 2 * len(MCAP0_MAGIC) or file.read() == MCAP0_MAGIC:
+    if size < 2 * len(MCAP0_MAGIC):
+        raise ValueError(f"it has {size} bytes")
+    if file.read() == MCAP0_MAGIC:
         return None
     at = len(MCAP0_MAGIC)
     while at + HEAD <= size:

@@ -214,7 +214,7 @@ def _readme(
     lines += ["| split | files |", "|---|---|", *(f"| {name} | {count} |" for name, count in counts.items()), ""]
     lines += [f"Splits are by trial, drawn with seed {seed}. `index.csv` and `index.json` have a row a file:"]
     lines += [
-        "where it is, controller, trial, split, start and end (s), how the trial ended, what was drawn, and its metrics.",
+        "where it is, controller, trial, split, start and end (s), how it ended, what was drawn, and its metrics.",
         "",
     ]
     shown = dict.fromkeys(str(name).partition("[")[0] for name in names if name != "time")

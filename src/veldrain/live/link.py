@@ -1,0 +1,365 @@
+"""A live link: a sink that publishes a trial's streams over DDS, and a source of commands and inputs."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from veldrain.control.contract import Body, MotorHandle
+from veldrain.errors import VeldrainError, unknown
+from veldrain.live.dds import LOOPBACK, Bus, Reader, Writer, quality
+from veldrain.model import Fields, Message
+from veldrain.motion.trajectories import Trajectory
+from veldrain.physics.joints import TAKEN
+from veldrain.recording.messages import latched_streams, to_bytes, typestore
+from veldrain.recording.sinks import Sink
+from veldrain.scenario import Scenario
+from veldrain.units import Quantity, quantity
+
+CLOCK = "clock"
+NEWEST = ("sensor_msgs/msg/Image", "sensor_msgs/msg/PointCloud2", "sensor_msgs/msg/CompressedImage")  # best effort
+LATE = 0.002  # s behind the clock on the wall from which a tick is late
+JOINTS, PATH = "sensor_msgs/msg/JointState", "trajectory_msgs/msg/JointTrajectory"
+TWIST, GOAL = "geometry_msgs/msg/Twist", "geometry_msgs/msg/PoseStamped"
+TOLD = {"joint_commands": JOINTS, "joint_trajectory": PATH, "cmd_vel": TWIST, "goal_pose": GOAL}
+
+
+class Link(Sink):
+    """Streams of a trial over DDS for programs beside it, and what they command.
+
+    All streams are published as ROS 2 peers name and type them, and ``/clock``. Of each robot it takes
+    ``<robot>/joint_commands`` (JointState: position, velocity or effort by each motor's mode),
+    ``<robot>/joint_trajectory``, ``<robot>/cmd_vel`` (Twist: told to the controller that has the inputs forward,
+    sideways or turning) and ``<robot>/goal_pose`` (PoseStamped: inputs x, y and yaw). A robot that is told nothing for
+    ``watchdog`` stops; so it does when who commands it vanishes, or a second one joins. Each is told, in ``notices``.
+
+    Args:
+        domain: number of the DDS domain.
+        interface: address or name of the network interface; the loopback unless said: then no other machine sees it.
+        speed: seconds of the trial in a second on the clock; None: as fast as it goes.
+        lockstep: True: simulated time waits, at each period, for one message on every topic that somebody commands.
+            With the stamps of ``/clock`` in their headers the trial is then the same every time.
+        period: between two looks at what has come, s, and between two times on ``/clock``.
+        watchdog: from which silence on a robot stops, s of simulated time.
+        wait: how long (s on the clock) peers are waited for: at the start, and in lockstep for each answer.
+        names: other names of topics, by ours: ``{"crawler/imu": "imu/data", "crawler/cmd_vel": "cmd_vel"}``.
+
+    >>> link = Link(domain=7, speed=1)  # doctest: +SKIP
+    >>> vd.run(link.listening(scenario), record="out/run.mcap", sinks=[link])  # doctest: +SKIP
+    """
+
+    def __init__(
+        self,
+        domain: int = 0,
+        *,
+        interface: str = LOOPBACK,
+        speed: float | None = 1.0,
+        lockstep: bool = False,
+        period: Quantity = 0.01,
+        watchdog: Quantity = 0.5,
+        wait: Quantity = 5.0,
+        names: Mapping[str, str] | None = None,
+    ) -> None:
+        if speed is not None and not (math.isfinite(speed) and speed > 0):
+            raise VeldrainError(f"speed is {speed}", where="live", cure="give a number above zero, or None")
+        self.speed, self.lockstep = None if lockstep else speed, lockstep
+        self.period = quantity(period, "period", "live: period")
+        self.watchdog = quantity(watchdog, "time", "live: watchdog")
+        self.wait = quantity(wait, "time", "live: wait")
+        self._names = dict(names or {})
+        self.notices: dict[str, str] = {}
+        self._bus = Bus(domain, interface)
+        self._writers: dict[str, Writer] = {}
+        self._readers: dict[str, tuple[str, Reader]] = {}
+        self._waiting: dict[str, list[Any]] = {}
+        self._commanded: set[str] = set()
+        self._latched: list[Any] = []
+        self._begun = self._late = self._ticks = 0.0
+        self._worst, self._last = 0.0, -1
+        self._clock = self._writer(CLOCK, "rosgraph_msgs/msg/Clock")
+
+    def __deepcopy__(self, memo: Any) -> Link:
+        return self  # copies of what listens to it listen to it
+
+    def listening(self, scenario: Scenario) -> Scenario:
+        """The scenario with every robot listening to this link, beside its own controllers.
+
+        Raises:
+            VeldrainError: it has no robots.
+        """
+        robots = [name for name, placed in scenario.world.placed.items() if placed.model.motors]
+        if not robots:
+            raise VeldrainError("no robot has a motor", where="live", cure="place one, or use the link as a sink alone")
+        controllers: dict[str, Any] = dict(scenario.controllers)
+        for robot in robots:
+            own = controllers.get(robot, {})
+            mine = own if isinstance(own, dict) else {"": own}
+            controllers[robot] = mine | {"live": Listener(self, paces=robot == robots[0], period=self.period)}
+            for word, message in TOLD.items():
+                self._listen(f"{robot}/{word}", message)
+        for name in self._names:
+            robot, _, word = name.rpartition("/")
+            if word in TOLD and robot not in robots:
+                raise unknown("robot", robot, robots, "live: names")
+        return scenario.driven_by(controllers)
+
+    def _topic(self, stream: str) -> str:
+        return self._names.get(stream, stream).strip("/")
+
+    def _writer(self, stream: str, message: str) -> Writer:
+        if stream not in self._writers:
+            latched = bool(latched_streams({stream: message}))
+            qos = quality(latched, depth=0 if self.lockstep else 10, reliable=self.lockstep or message not in NEWEST)
+            self._writers[stream] = self._bus.writer(self._topic(stream), message, qos)
+        return self._writers[stream]
+
+    def _listen(self, stream: str, message: str) -> None:
+        if stream not in self._readers:
+            reader = self._bus.reader(self._topic(stream), message, quality(depth=0 if self.lockstep else 10))
+            self._readers[stream] = message, reader
+
+    def topics(self) -> list[str]:
+        """The topics that it takes commands on, as others call them."""
+        return [self._topic(stream) for stream in self._readers]
+
+    def notice(self, key: str, text: str) -> None:
+        """Note something once."""
+        self.notices.setdefault(key, text)
+
+    # As a sink.
+
+    def begin(self, about: Mapping[str, Any], attached: Mapping[str, bytes]) -> None:
+        if self.lockstep:
+            self._await_peer()
+        self._begun = time.monotonic()
+
+    def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
+        self._writer(stream, message.type).write(to_bytes(message.type, message.fields))
+
+    def end(self, about: Mapping[str, Any]) -> None:
+        if self._late:
+            share = 100 * self._late / max(self._ticks, 1)
+            self.notice(
+                "late",
+                f"{self._late:.0f} of {self._ticks:.0f} ticks ({share:.0f} %) were late, at most {self._worst:.3f} s",
+            )
+
+    def _await_peer(self) -> None:
+        """Wait until somebody commands something."""
+        deadline = time.monotonic() + self.wait
+        while not any(reader.writers for _, reader in self._readers.values()):
+            if time.monotonic() > deadline:
+                raise VeldrainError(
+                    f"nobody commands a robot after {self.wait:g} s",
+                    where="live: lockstep",
+                    cure=f"start who publishes one of {', '.join(self._topic(name) for name in self._readers)}",
+                )
+            time.sleep(0.01)
+        time.sleep(0.2)  # what it reads is matched a little later than what it writes
+
+    # As a source.
+
+    def tick(self, now: float) -> None:
+        """Publish the time, keep pace with the clock on the wall, and take what has come."""
+        stamp = round(now * 1e9)
+        if stamp == self._last:
+            return
+        self._last = stamp
+        clock = Fields(clock=Fields(sec=stamp // 10**9, nanosec=stamp % 10**9))
+        self._clock.write(to_bytes("rosgraph_msgs/msg/Clock", clock))
+        if self.speed is not None:
+            ahead = self._begun + now / self.speed - time.monotonic()
+            self._ticks += 1
+            if ahead > 0:
+                time.sleep(ahead)
+            elif ahead < -LATE:
+                self._late += 1
+                self._worst = max(self._worst, -ahead)
+        self._take()
+        if self.lockstep:
+            self._await_answers(stamp)
+
+    def _take(self) -> None:
+        for stream, (message, reader) in self._readers.items():
+            for raw in reader.take():
+                try:
+                    self._waiting.setdefault(stream, []).append(typestore().deserialize_cdr(raw, message))
+                except Exception as error:  # the library raises many kinds for bytes that are no such message
+                    self.notice(
+                        f"bad {stream}", f"{stream}: a message that is no {message} was left ({type(error).__name__})"
+                    )
+
+    def _await_answers(self, stamp: int) -> None:
+        """Wait for one message on each topic that is commanded; those with a stamp must have this one."""
+        deadline = time.monotonic() + self.wait
+        while True:
+            self._take()
+            lacking = []
+            for stream, (_, reader) in self._readers.items():
+                if reader.writers or stream in self._commanded:
+                    self._commanded.add(stream)
+                    if not any(_stamp(m) in (None, 0, stamp) for m in self._waiting.get(stream, ())):
+                        lacking.append(stream)
+            if not lacking:
+                return
+            if time.monotonic() > deadline:
+                raise VeldrainError(
+                    f"no answer to {stamp / 1e9:g} s on {lacking[0]} within {self.wait:g} s",
+                    where="live: lockstep",
+                    cure="see who commands it; each answer needs the stamp of what it answers, or none",
+                )
+            time.sleep(1e-4)
+
+    def told(self, stream: str) -> list[Any]:
+        """The messages that came on a topic since the last time."""
+        return self._waiting.pop(stream, [])
+
+    def commanders(self, stream: str) -> int:
+        """How many publish a topic."""
+        return self._readers[stream][1].writers if stream in self._readers else 0
+
+
+def _stamp(message: Any) -> int | None:
+    """The stamp (ns) of a message's header; None without one."""
+    header = getattr(message, "header", None)
+    return None if header is None else header.stamp.sec * 10**9 + header.stamp.nanosec
+
+
+class Listener:
+    """The controller that does what a link is told for one robot; see ``Link``."""
+
+    def __init__(self, link: Link, paces: bool, period: float) -> None:
+        self.link, self.paces, self.period = link, paces, period
+
+    def start(self, body: Body, random: Any, log: Any) -> None:
+        self._body, self._robot, self._modes = body, body.robot, {j: m.mode for j, m in body.model.motors.items()}
+        self._told: float | None = None
+        self._path: tuple[float, Trajectory] | None = None
+        self._mine: set[str] = set()  # joints that were commanded over the link
+        self._spoken: set[str] = set()  # topics that somebody commanded
+        self._inputs: set[str] = set()
+        self._stopped, self._log, self._logged = False, log, 0
+
+    def update(self, now: float, senses: Any, motors: Mapping[str, MotorHandle]) -> None:
+        if self.paces:
+            self.link.tick(now)
+            for text in list(self.link.notices.values())[self._logged :]:
+                self._log("live", Message("std_msgs/msg/String", Fields(data=text)))
+            self._logged = len(self.link.notices)
+        quiet = True
+        for word in TOLD:
+            stream = f"{self._robot}/{word}"
+            messages, writers = self.link.told(stream), self.link.commanders(stream)
+            if messages:
+                self._spoken.add(stream)
+            if writers > 1:
+                self.link.notice(f"two {stream}", f"{stream}: {writers} publish it; the robot stands until one is left")
+                self._stop(motors, now)
+                return
+            if stream in self._spoken and not writers and not messages:
+                self.link.notice(f"gone {stream}", f"{stream}: who commanded it has vanished at {now:g} s")
+                self._spoken.discard(stream)
+                self._stop(motors, now)
+            for message in messages[-1:]:
+                self._guarded(
+                    stream, lambda word=word, message=message: getattr(self, f"_{word}")(message, motors, now)
+                )
+                quiet = False
+        if not quiet:
+            self._told, self._stopped = now, False
+        if self._path is not None:
+            self._follow(motors, now)
+        elif self._told is not None and now - self._told > self.link.watchdog - 1e-9 and not self._stopped:
+            self.link.notice(
+                f"watchdog {self._robot}",
+                f"{self._robot}: told nothing for {self.link.watchdog:g} s at {now:g} s: it stops",
+            )
+            self._stop(motors, now)
+
+    def _guarded(self, stream: str, act: Any, *given: Any) -> None:
+        """What is wrong with a message is told, and the message left."""
+        try:
+            act(*given)
+        except (VeldrainError, ValueError, IndexError, TypeError, AttributeError) as error:
+            self.link.notice(f"left {stream}", f"{stream}: a message was left: {' '.join(str(error).split())}")
+
+    def _joint_commands(self, message: Any, motors: Mapping[str, MotorHandle], now: float) -> None:
+        self._path = None
+        wanted: dict[str, dict[str, float]] = {}
+        for k, name in enumerate(message.name):
+            joint = name.removeprefix(f"{self._robot}/")
+            if joint not in self._modes:
+                raise unknown("motor", joint, self._modes, self._robot)
+            given = {word: getattr(message, word) for word in TAKEN[self._modes[joint]]}
+            told = {word: float(values[k]) for word, values in given.items() if len(values) == len(message.name)}
+            told = {word: value for word, value in told.items() if not math.isnan(value)}
+            if not told or not all(map(math.isfinite, told.values())):
+                raise VeldrainError(
+                    f"says {told} of a {self._modes[joint]} motor", where=joint, cure="give finite numbers"
+                )
+            wanted[joint] = told
+        for joint, told in wanted.items():
+            motors[joint].command(**told)
+            self._mine.add(joint)
+
+    def _joint_trajectory(self, message: Any, motors: Mapping[str, MotorHandle], now: float) -> None:
+        joints = [name.removeprefix(f"{self._robot}/") for name in message.joint_names]
+        for joint in joints:
+            if joint not in self._modes:
+                raise unknown("motor", joint, self._modes, self._robot)
+        times = [p.time_from_start.sec + p.time_from_start.nanosec / 1e9 for p in message.points]
+        positions = np.array([p.positions for p in message.points], float)
+        has_speeds = all(len(p.velocities) == len(joints) for p in message.points)
+        speeds = np.array([p.velocities for p in message.points], float) if has_speeds else None
+        self._path = now, Trajectory.of(times, positions, speeds, joints)
+
+    def _follow(self, motors: Mapping[str, MotorHandle], now: float) -> None:
+        begin, path = self._path or (now, Trajectory.of([0.0], [[0.0]], None, ["none"]))
+        position, velocity, _ = path.at(min(now - begin + self.period, path.duration))
+        for k, joint in enumerate(path.joints):
+            if self._modes[joint] == "position":
+                motors[joint].command(position=float(position[k]), velocity=float(velocity[k]))
+            elif self._modes[joint] == "velocity":
+                motors[joint].command(velocity=float(velocity[k]))
+            self._mine.add(joint)
+        if now - begin >= path.duration:
+            self._path, self._told, self._stopped = None, None, True
+
+    def _cmd_vel(self, message: Any, motors: Mapping[str, MotorHandle], now: float) -> None:
+        told = {"forward": message.linear.x, "sideways": message.linear.y, "turning": message.angular.z}
+        self._tell(told, ("forward",))
+
+    def _goal_pose(self, message: Any, motors: Mapping[str, MotorHandle], now: float) -> None:
+        q = message.pose.orientation
+        yaw = math.atan2(2 * (q.w * q.z + q.x * q.y), 1 - 2 * (q.y**2 + q.z**2))
+        self._tell({"x": message.pose.position.x, "y": message.pose.position.y, "yaw": yaw}, ("x", "y"))
+
+    def _tell(self, told: dict[str, float], needed: tuple[str, ...]) -> None:
+        """Tell the one controller that has such inputs."""
+        fits = {name: kinds for name, kinds in self._body.inputs().items() if set(needed) <= set(kinds)}
+        if len(fits) != 1:
+            raise VeldrainError(
+                f"{len(fits)} of its controllers have the inputs {', '.join(needed)}",
+                where=self._robot,
+                cure="drive it with one that has them, such as DifferentialDrive",
+            )
+        ((name, kinds),) = fits.items()
+        self._body.tell(name, **{word: float(value) for word, value in told.items() if word in kinds})
+        self._inputs.add(name)
+
+    def _stop(self, motors: Mapping[str, MotorHandle], now: float) -> None:
+        """Motors that the link has commanded stand, or are without effort; inputs are zero. Positions hold."""
+        self._stopped, self._path = True, None
+        for joint in self._mine:
+            if self._modes[joint] == "velocity":
+                motors[joint].command(velocity=0.0)
+            elif self._modes[joint] == "effort":
+                motors[joint].command(effort=0.0)
+        for name in self._inputs:
+            kinds = self._body.inputs()[name]
+            still = [word for word, kind in kinds.items() if kind in ("speed", "angular speed")]
+            self._body.tell(name, **dict.fromkeys(still, 0.0))
