@@ -284,7 +284,7 @@ def live(
     lasting: Annotated[str, typer.Option("--for", help="How long to listen, or to say.")] = "5 s",
 ) -> None:
     """Run a trial that other programs see and drive over DDS; without a scenario: list, listen, or say something."""
-    from veldrain.cli import live as commands
+    from veldrain.cli import linking as commands
 
     with _interruptible("what was recorded is kept"):
         if listen is not None:

@@ -119,7 +119,12 @@ def print_streams(log: Log) -> None:
     if recording and (about := recording.metadata):
         units = about.get("units", {})
         drawn = ", ".join(f"{k} {number(v)} {units.get(k, '')}".rstrip() for k, v in about.get("drawn", {}).items())
-        who = about.get("controller") or ", ".join(about.get("controllers", {}).values()) or "no controller"
+        named = [
+            use
+            for told in about.get("controllers", {}).values()
+            for use in (told.values() if isinstance(told, dict) else [told])
+        ]
+        who = about.get("controller") or ", ".join(named) or "no controller"
         say(f"{who}, seed {about['seed']}" + (f"; drawn: {drawn}" if drawn else ""))
         print_outcome(recording)
         say("")

@@ -135,7 +135,6 @@ class Link(Sink):
     def begin(self, about: Mapping[str, Any], attached: Mapping[str, bytes]) -> None:
         if self.lockstep:
             self._await_peer()
-        self._begun = time.monotonic()
 
     def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
         self._writer(stream, message.type).write(to_bytes(message.type, message.fields))
@@ -172,6 +171,7 @@ class Link(Sink):
         clock = Fields(clock=Fields(sec=stamp // 10**9, nanosec=stamp % 10**9))
         self._clock.write(to_bytes("rosgraph_msgs/msg/Clock", clock))
         if self.speed is not None:
+            self._begun = self._begun or time.monotonic() - now / self.speed
             ahead = self._begun + now / self.speed - time.monotonic()
             self._ticks += 1
             if ahead > 0:

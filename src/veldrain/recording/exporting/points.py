@@ -21,14 +21,14 @@ def records(cloud: dict[str, np.ndarray], time: float | None = None) -> np.ndarr
     """The points of a cloud as records: x, y, z (m) in 32 bits, and what else they have."""
     more = {name: values for name, values in cloud.items() if name != "xyz" and values.ndim == 1}
     kinds = {name: f"<{_kind(values.dtype)}" for name, values in more.items()}
-    clock = [] if time is None else [("time", "<f8")]
+    clock = [] if time is None else [("stamp", "<f8")]
     found = np.empty(len(cloud["xyz"]), [(axis, "<f4") for axis in "xyz"] + list(kinds.items()) + clock)
     for k, axis in enumerate("xyz"):
         found[axis] = cloud["xyz"][:, k]
     for name, values in more.items():
         found[name] = values
     if time is not None:
-        found["time"] = time
+        found["stamp"] = time
     return found
 
 
@@ -39,7 +39,7 @@ def _kind(dtype: np.dtype) -> str:
 
 
 class Ply(Export):
-    """A folder a stream with a file a cloud and ``times.csv``; with a frame one file of all points, and their times."""
+    """A folder a stream with a file a cloud and ``times.csv``; with a frame one file of all points, with stamps (s)."""
 
     word = "ply"
 
