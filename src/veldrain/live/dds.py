@@ -31,6 +31,7 @@ except ImportError as error:
 
 LOOPBACK = "127.0.0.1"
 MOST_DOMAIN = 232  # RTPS 2.3, section 9.6.1.1: what the port numbers have room for
+LEASE = "1s"  # from which a peer that was killed counts as gone
 MOST_BYTES = 64 << 20  # of a message from outside
 _NUMBERS = {
     "bool": bool, "octet": types.byte, "byte": types.byte, "char": types.uint8, "uint8": types.uint8,
@@ -218,5 +219,5 @@ def _configuration(interface: str) -> str:
     return (
         f"<CycloneDDS><Domain><General><Interfaces><NetworkInterface {where}/></Interfaces>{alone}"
         f"<MaxMessageSize>65500B</MaxMessageSize></General><Discovery><ParticipantIndex>auto</ParticipantIndex>"
-        f"<MaxAutoParticipantIndex>99</MaxAutoParticipantIndex>{peers}</Discovery></Domain></CycloneDDS>"
+        f"<MaxAutoParticipantIndex>99</MaxAutoParticipantIndex><LeaseDuration>{LEASE}</LeaseDuration>{peers}</Discovery></Domain></CycloneDDS>"
     )
