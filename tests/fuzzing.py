@@ -14,10 +14,12 @@ from pathlib import Path
 import numpy as np
 import trimesh
 from hypothesis import strategies as st
+from mcap.writer import CompressionType, Writer
 
 import veldrain as vd
 from tests.helpers import DEMO, cart_scenario
 from veldrain.formats import load_robot
+from veldrain.recording.messages import definition
 
 LOADERS = {"world": vd.load_world, "scenario": vd.load_scenario, "study": vd.load_study}
 TOKENS = [
@@ -65,9 +67,26 @@ def seeds() -> dict[str, list[bytes]]:
     found |= {kind: [(DEMO / f"culvert.{kind}.yaml").read_bytes()] for kind in ("scenario", "study")}
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "x.mcap"
-        vd.run(cart_scenario(duration=0.05), record=path)
-        found["mcap"] = [path.read_bytes()]
+        recording = vd.run(cart_scenario(duration=0.05), record=path)
+        recording.write(Path(folder) / "bag", ["bag"])
+        found["mcap"] = [path.read_bytes(), unchecked(recording), unchecked(recording, use_chunking=False)]
+        found["db3"] = [(Path(folder) / "bag" / "bag" / "bag.db3").read_bytes()]
+        found["csv"] = [recording["cart/imu"].to_csv(index=False).encode(), b"time,a\n0,1\n1,2\n"]
     return found
+
+
+def unchecked(recording: vd.Recording, **options: bool) -> bytes:
+    """The same recording without checksums and packing, so that what is spoilt in it is seen by what reads it."""
+    out = io.BytesIO()
+    writer = Writer(out, compression=CompressionType.NONE, enable_crcs=False, enable_data_crcs=False, **options)
+    writer.start()
+    for stream, kind in recording.messages.items():
+        schema = writer.register_schema(kind, "ros2msg", definition(kind))
+        channel = writer.register_channel(stream, "cdr", schema)
+        for stamp, data in recording.raw(stream):
+            writer.add_message(channel, log_time=stamp, publish_time=stamp, data=data)
+    writer.finish()
+    return out.getvalue()
 
 
 TRICKY = b"""veldrain: world/1
@@ -106,9 +125,11 @@ def read(kind: str, data: bytes) -> str:
                 for mesh in ("hull", "wheel", "mast"):
                     (path.parent / "meshes" / f"{mesh}.stl").write_bytes(TRIANGLE)
                 load_robot(path, draft=True)
-            elif kind == "mcap":
-                recording = vd.Recording(path)
-                assert all(len(recording[name]) >= 0 for name in recording if recording.streams[name].message)
+            elif kind in ("mcap", "db3", "csv"):
+                log = vd.open_log(path)
+                assert all(len(log[name]) >= 0 for name in log if log.streams[name].message)
+                if kind != "csv":
+                    log.raw("tf")
             elif kind in LOADERS:
                 for file in (*DEMO.glob("*.yaml"), *DEMO.glob("robots/*.urdf")):
                     (path.parent / file.name).write_bytes(file.read_bytes())

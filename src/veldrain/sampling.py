@@ -265,9 +265,20 @@ class FrameTree:
         self._at = np.array([place.pose.position for place in places.values()]).reshape(-1, 3)
         self._axes = np.array([place.pose.matrix for place in places.values()]).reshape(-1, 3, 3)
         self.moves = self._nodes >= 0
-        self.above = [self.names.index(parent) if parent else -1 for parent in self.parents]
-        held = np.array([self._nodes[k] if k >= 0 else -1 for k in self.above], np.int64)
+        self._moving = np.flatnonzero(self.moves)
+        self._held = self._nodes[self._moving]
+        self.above = np.array([self.names.index(parent) if parent else -1 for parent in self.parents], np.int64)
+        held = np.where(self.above >= 0, self._nodes[self.above], -1) if len(self.above) else self._nodes
         self.moves_in_parent = self._nodes != held
+
+    def in_parents(self, which: NDArray[np.int64]) -> tuple[Array, Array]:
+        """Positions (k, 3) and axes (k, 3, 3) of some frames in their parents now."""
+        at, axes = self.poses()
+        # The world is the last row: −1 stands for it.
+        at, axes = np.concatenate([at, np.zeros((1, 3))]), np.concatenate([axes, np.eye(3)[None]])
+        above = self.above[which]
+        back = axes[above].transpose(0, 2, 1)
+        return (back @ (at[which] - at[above])[:, :, None])[:, :, 0], back @ axes[which]
 
     def positions_and_quaternions(self) -> tuple[Array, Array]:
         """Positions (n, 3) and quaternions x, y, z, w (n, 4) in the world now."""
@@ -277,9 +288,10 @@ class FrameTree:
     def poses(self) -> tuple[Array, Array]:
         """Positions (n, 3) and axes (n, 3, 3) in the world now."""
         found, turned = self._at.copy(), self._axes.copy()
-        held = self._engine.plant.nodes[self._nodes[self.moves]]
-        found[self.moves] = held["pos"] + np.einsum("nij,nj->ni", held["rot"], self._at[self.moves])
-        turned[self.moves] = held["rot"] @ self._axes[self.moves]
+        nodes, moving = self._engine.plant.nodes, self._moving
+        rot = nodes["rot"][self._held]
+        found[moving] = nodes["pos"][self._held] + (rot @ self._at[moving][:, :, None])[:, :, 0]
+        turned[moving] = rot @ self._axes[moving]
         return found, turned
 
 

@@ -35,7 +35,7 @@ class SqliteLog(Log):
         try:
             with sqlite3.connect(f"{self._file.resolve().as_uri()}?mode=ro", uri=True) as file:
                 yield from file.execute(question, values)
-        except sqlite3.Error as error:
+        except (sqlite3.Error, ValueError, TypeError, OverflowError) as error:  # also texts that are none
             raise VeldrainError(
                 f"not a ROS 2 bag, or a spoilt one ({error})", where=self.where, cure="name one as it was recorded"
             ) from error

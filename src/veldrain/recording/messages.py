@@ -55,9 +55,10 @@ def stamped(fields: Fields, stamp: int, frame: str) -> Fields:
     """A message with its header, and those of parts that have a ``frame_id`` of their own."""
     fields.header = header(stamp, vars(fields).get("frame_id", frame))
     for value in vars(fields).values():
-        for part in value if isinstance(value, list) else ():
-            if isinstance(part, Fields) and "frame_id" in vars(part):
-                stamped(part, stamp, frame)
+        if isinstance(value, list) and value and isinstance(value[0], Fields):
+            for part in value:
+                if "frame_id" in vars(part):
+                    stamped(part, stamp, frame)
     return fields
 
 

@@ -54,6 +54,7 @@ class Publisher:
         self._sim, self.sinks, self._track = simulation, list(sinks), dict(track or {})
         self.every = max(1, round(STATE_PERIOD / simulation.step))  # steps between transforms
         self._robots = [name for name in simulation.world.placed if len(simulation.joint_state(name)[0])]
+        self._named: dict[str, tuple[dict[str, str], str]] = {}  # streams and frame of each sensor
         self._last = -1
 
     def streams(self) -> list[str]:
@@ -69,10 +70,6 @@ class Publisher:
         for sink in self.sinks:
             if sink.takes(stream, stamp):
                 sink.write(stream, stamp, message, latched)
-
-    def is_wanted(self, stream: str) -> bool:
-        """True where a sink takes a message of a stream now."""
-        return any(sink.takes(stream, self._sim.stamp) for sink in self.sinks)
 
     def begin(self) -> None:
         """What is told once: robot descriptions, fixed frames, and what sensors have measured at the start."""
@@ -107,34 +104,29 @@ class Publisher:
                 self.write(stream, Message("geometry_msgs/msg/PoseStamped", fields))
 
     def _frames(self, stream: str, which: Any, latched: bool = False) -> None:
-        tree = self._sim.frames
         kept = np.flatnonzero(which)
         if not len(kept):
             return
-        at, axes = tree.poses()
         rows = []
-        for k in kept.tolist():
-            above, parent = tree.above[k], tree.parents[k] or "world"
-            moved, turned = at[k], axes[k]
-            if above >= 0:
-                back = axes[above].T
-                moved, turned = back @ (moved - at[above]), back @ turned
-            transform = Fields(translation=xyz(moved), rotation=xyzw(quaternion_of(turned)))
-            row = Fields(header=header(self._sim.stamp, parent), child_frame_id=tree.names[k], transform=transform)
-            rows.append(row)
+        for k, at, turned in zip(kept.tolist(), *self._sim.frames.in_parents(kept), strict=True):
+            transform = Fields(translation=xyz(at), rotation=xyzw(quaternion_of(turned)))
+            frame, name = self._sim.frames.parents[k] or "world", self._sim.frames.names[k]
+            rows.append(Fields(header=header(self._sim.stamp, frame), child_frame_id=name, transform=transform))
         self.write(stream, Message("tf2_msgs/msg/TFMessage", Fields(transforms=rows)), latched)
 
     def sample(self, samples: Samples, reading: Reading) -> None:
         """One reading of a sensor."""
-        names = (samples.stream, *(f"{samples.stream}/{name}" for name in samples.sensor.companions))
-        if not any(self.is_wanted(name) for name in names):
+        if samples.stream not in self._named:
+            names = {name: f"{samples.stream}/{name}" for name in samples.sensor.companions} | {"": samples.stream}
+            self._named[samples.stream] = names, samples.sensor.frame(samples.stream)
+        names, frame = self._named[samples.stream]
+        if not any(sink.takes(name, reading.stamp) for sink in self.sinks for name in names.values()):
             return
-        sensor, frame = samples.sensor, samples.sensor.frame(samples.stream)
         # A header's stamp is the time of the first beam or row.
-        stamp = reading.stamp - round(sensor.age(reading.data) * 1e9)
-        for name, message in sensor.messages(reading.data).items():
-            stream = f"{samples.stream}/{name}" if name else samples.stream
-            self.write(stream, Message(message.type, stamped(message.fields, stamp, frame)), stamp=reading.stamp)
+        stamp = reading.stamp - round(samples.sensor.age(reading.data) * 1e9)
+        for name, message in samples.sensor.messages(reading.data).items():
+            stamped(message.fields, stamp, frame)
+            self.write(names.get(name) or f"{samples.stream}/{name}", message, stamp=reading.stamp)
 
     def commands(self, stream: str, told: Mapping[str, Mapping[str, float]]) -> None:
         """The commands that hold from now on, by joint: nan where none is."""
