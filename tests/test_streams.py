@@ -107,6 +107,9 @@ class Tables(unittest.TestCase):
             np.testing.assert_allclose(post[:, 0], 2.95, atol=0.06)  # its face, seen from wherever the car is
             own = next(c["xyz"] for t, c in recording.clouds("cart/cloud") if t == time)
             np.testing.assert_allclose(cloud["xyz"], own + [at, 0, 0.3], atol=0.02)
+        beams = recording.points("cart/cloud")  # its points have a time of their own, too
+        self.assertEqual(beams["time"].unique().tolist(), table["time"].unique().tolist())
+        self.assertTrue((beams["beam_time"] >= 0).all() and 0.05 < beams["beam_time"].max() < 0.1)
         points = recording.points("cart/scan", frame="world", start="0.25 s")
         self.assertGreaterEqual(points["time"].min(), 0.25)
         self.assertEqual(recording.image("cart/eye").shape, (24, 32, 3))

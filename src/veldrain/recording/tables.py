@@ -133,7 +133,9 @@ def cloud_of(message: Any) -> np.ndarray:
     fields = [(f.name, FIELDS[f.datatype], f.offset, f.count) for f in message.fields if f.datatype in FIELDS]
     order = ">" if message.is_bigendian else "<"
     kinds = [order + kind if count <= 1 else (order + kind, (count,)) for _, kind, _, count in fields]
-    names, offsets = [name for name, *_ in fields], [offset for _, _, offset, _ in fields]
+    # A point's own time, as spinning lidars tell it, is not the time of its message.
+    names = ["beam_time" if name == "time" else name for name, *_ in fields]
+    offsets = [offset for _, _, offset, _ in fields]
     kind = np.dtype({"names": names, "formats": kinds, "offsets": offsets, "itemsize": message.point_step})
     data, width = np.asarray(message.data, np.uint8).tobytes(), message.width * message.point_step
     if message.row_step < width or message.row_step * message.height > len(data):
