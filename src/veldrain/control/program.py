@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import math
 import os
 import select
 import shlex
@@ -14,7 +15,7 @@ import time
 import weakref
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import fields, is_dataclass
+from dataclasses import is_dataclass
 from pathlib import Path
 from typing import Any, Self
 
@@ -29,6 +30,7 @@ from veldrain.sheet import Made, Number, Text
 from veldrain.units import SI_UNITS
 
 PROTOCOL = "program/1"
+COMPACT = json.JSONEncoder(separators=(",", ":"))
 PREFIX = "program:"
 MOST_LINE = 4 << 20  # bytes of an answer
 MOST_SAID = 1 << 20  # bytes of standard error that are kept
@@ -118,6 +120,8 @@ class Program(SheetController):
             ) from error
         ends = (self._process.stdin, self._process.stdout, self._process.stderr)
         self._in, self._out, self._err = (end.fileno() for end in ends if end is not None)
+        os.set_blocking(self._in, False)
+        os.set_blocking(self._err, False)
         self._end = weakref.finalize(self, _end, self._process)
         answer = self._asked(self._hello, "its start")
         if answer.get("veldrain") != PROTOCOL:
@@ -174,19 +178,16 @@ class Program(SheetController):
 
     def _asked(self, line: dict[str, Any], when: str) -> dict[str, Any]:
         """Its answer to a line."""
-        data = json.dumps(line, separators=(",", ":"), allow_nan=False).encode() + b"\n"
+        data = self._sent(_line(line))
         deadline = time.monotonic() + self.limit
         while b"\n" not in self._rest:
-            left = deadline - time.monotonic()
             ins = [self._out, self._err] if self._open else [self._out]
-            ready, able, _ = select.select(ins, [self._in] if data else [], [], max(left, 0.0))
+            left = max(deadline - time.monotonic(), 0.0)
+            ready, able, _ = select.select(ins, [self._in] if data else [], [], left)
             if not ready and not able:
                 self._fail(f"is silent for {self.limit:g} s after {when}", "let it answer each line at once")
             if able:
-                try:
-                    data = data[os.write(self._in, data[:65536]) :]
-                except BrokenPipeError:
-                    data = b""  # it has ended; what it said last is still read
+                data = self._sent(data)
             if self._err in ready:
                 self._hear()
             if self._out in ready:
@@ -208,10 +209,22 @@ class Program(SheetController):
             self._fail(f"answered {text[:80]!r} at {when}, which is no object", "write one object a line")
         return found  # type: ignore[no-any-return]
 
+    def _sent(self, data: bytes) -> bytes:
+        """Send as much as its input takes now; what is left."""
+        try:
+            return data[os.write(self._in, data) :]
+        except BlockingIOError:
+            return data
+        except BrokenPipeError:
+            return b""  # it has ended; what it said last is still read
+
     def _hear(self) -> None:
         """Record the lines that it has written to its standard error until now."""
-        while self._open and select.select([self._err], [], [], 0)[0]:
-            said = os.read(self._err, 65536)
+        while self._open:
+            try:
+                said = os.read(self._err, 65536)
+            except BlockingIOError:
+                break
             self._open = bool(said)
             self._half += said[: max(MOST_SAID - self._said, 0)]
             if self._said <= MOST_SAID < self._said + len(said):
@@ -263,28 +276,35 @@ def _end(process: subprocess.Popen[bytes]) -> None:
     process.wait()
 
 
+def _line(message: dict[str, Any]) -> bytes:
+    """A line of JSON, with null for what is not finite."""
+    text = COMPACT.encode(message)
+    if "NaN" in text or "Infinity" in text:  # seldom: to look at each number takes longer than to write it
+        text = COMPACT.encode(_finite(message))
+    return text.encode() + b"\n"
+
+
+def _finite(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {name: _finite(part) for name, part in value.items()}
+    if isinstance(value, list | tuple):
+        return [_finite(part) for part in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
 def _plain_fields(data: Any) -> dict[str, Any]:
-    names = [f.name for f in fields(data)] if is_dataclass(data) else list(vars(data))
-    return {name: _plain(getattr(data, name)) for name in names}
+    return {name: _plain(value) for name, value in vars(data).items()}
 
 
 def _plain(value: Any) -> Any:
-    """A value as JSON has it: null for what is not finite, and bytes in base64 for a large array."""
+    """A value as JSON has it; the bytes of a large array in base64."""
     if isinstance(value, np.ndarray):
         if value.size > MOST_NUMBERS:
             data = base64.b64encode(np.ascontiguousarray(value).tobytes()).decode()
             return {"base64": data, "dtype": value.dtype.str, "shape": list(value.shape)}
-        if value.dtype.kind == "f" and not np.isfinite(value).all():
-            found = value.astype(object)
-            found[~np.isfinite(value)] = None
-            return found.tolist()
         return value.tolist()
-    if isinstance(value, float | np.floating):
-        return float(value) if np.isfinite(value) else None
     if isinstance(value, np.generic):
         return value.item()
     if isinstance(value, list | tuple):
         return [_plain(v) for v in value]
-    if is_dataclass(value):
-        return _plain_fields(value)
-    return value
+    return _plain_fields(value) if is_dataclass(value) else value
