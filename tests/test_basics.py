@@ -191,6 +191,7 @@ class Pages(unittest.TestCase):
         told = {
             "own_action.py": "turned",
             "own_controller.py": "'velocity': 0.6",
+            "own_export.py": "LINESTRING (0.000 0.000, ",
             "own_metric.py": "settling time",
             "own_sensor.py": " deg",
             "motion.md": "out of reach by",

@@ -115,6 +115,29 @@ class Programs(unittest.TestCase):
                         os.kill(int((self.folder / "pid").read_text()), 0)
                     (self.folder / "pid").unlink()
 
+    def test_beside_another_in_a_file(self) -> None:
+        """A pilot that is a program, and what drives the crawler, in one scenario file; written and read back."""
+        (self.folder / "pilot.py").write_text(
+            f"#!{sys.executable}\n{HELLO}for line in sys.stdin:\n    print('{{}}', flush=True)\n"
+        )
+        (self.folder / "pilot.py").chmod(0o755)
+        (self.folder / "trip.scenario.yaml").write_text(
+            f"veldrain: scenario/1\nworld: {ROOT}/src/veldrain/demo/culvert.world.yaml\nduration: 0.5 s\n"
+            "record: {without: [tf], every: {crawler/imu: 0.1 s}}\n"
+            "controllers:\n  crawler:\n"
+            "    drive: {use: SkidSteer, with: {left: [front_left, rear_left], right: [front_right, rear_right], radius: 9 cm, track: 38 cm}}\n"
+            "    pilot: {use: 'program:./pilot.py'}\n"
+            "timeline:\n  - {at: 0.1 s, tell: {controller: crawler/drive, inputs: {forward: 0.3}}}\n"
+        )
+        scenario = vd.load_scenario(self.folder / "trip.scenario.yaml")
+        vd.save_scenario(scenario, self.folder / "out" / "again.scenario.yaml")
+        for one in (scenario, vd.load_scenario(self.folder / "out" / "again.scenario.yaml")):
+            recording = vd.run(one)
+            self.assertEqual(recording.outcome["reason"], "time is up")
+            self.assertNotIn("tf", recording.messages)
+            self.assertEqual(recording.streams["crawler/imu"].count, 5)
+            self.assertEqual(recording["crawler/drive/inputs"]["linear.x"].iloc[-1], 0.3)
+
     def test_told_before_the_start(self) -> None:
         for command in ("./nowhere", "", "python3 'x"):
             with self.subTest(command), self.assertRaisesRegex(vd.VeldrainError, "program:"):

@@ -67,6 +67,8 @@ def controller_words(controller: Any, files: Files, where: str) -> Map:
     Raises:
         VeldrainError: it cannot be named, or does not keep what it was made with.
     """
+    if isinstance(controller, Mapping):
+        return {name: controller_words(one, files, f"{where} '{name}'") for name, one in controller.items()}
     if isinstance(controller, NamedController):
         use = controller.use
         if ".py:" in use:

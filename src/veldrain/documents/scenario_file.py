@@ -40,6 +40,16 @@ class ControllerText(NamedText):
         return NamedController(self.use, self.arguments, str(source.path.parent.resolve()), source.line(place))
 
 
+Controllers = ControllerText | dict[str, ControllerText]  # of a robot: one, or several by name
+
+
+def named_controllers(told: Any, source: Source, *place: str | int) -> Any:
+    """Controllers by their names, in maps as they are told."""
+    if isinstance(told, dict):
+        return {name: named_controllers(one, source, *place, name) for name, one in told.items()}
+    return told.named(source, *place)
+
+
 class _Condition(Words):
     """``{distance: [a, b], below: 0.5 m}``, ``{touching: [a, b]}``, ``{use: file.py:Name}``, or others joined."""
 
@@ -137,7 +147,7 @@ class ScenarioText(Document):
     """A scenario file; the words of ``Scenario`` and its world, controllers, timeline and expectations."""
 
     world: str
-    controllers: dict[str, ControllerText] = {}
+    controllers: dict[str, Controllers] = {}
 
 
 @cache
@@ -179,7 +189,7 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
     folder = source.path.parent
     with source.at("world"):
         world = load_world(folder / text.world, draft)
-    controllers = {r: c.named(source, "controllers", r) for r, c in text.controllers.items()}
+    controllers = named_controllers(text.controllers, source, "controllers")
     own = document(Scenario, ("world", "controllers"))
     words = {word: made(getattr(text, word), folder) for word in own.model_fields if word in text.told}
     with source.at("duration"):

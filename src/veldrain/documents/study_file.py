@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import StrictInt
 
-from veldrain.documents.scenario_file import ControllerText, load_scenario
+from veldrain.documents.scenario_file import Controllers, ControllerText, load_scenario, named_controllers
 from veldrain.documents.source import Document, Source
 from veldrain.errors import VeldrainError
 from veldrain.model.knobs import knob_of
@@ -54,10 +54,10 @@ class MetricText(Document):
 
 
 class StudyText(Document):
-    """A study file. A controller is one for the scenario's one robot, or ``robots`` by name."""
+    """A study file. A controller is one for the scenario's one robot, or by robot one or several."""
 
     scenario: str
-    controllers: dict[str, ControllerText | dict[str, ControllerText]]
+    controllers: dict[str, ControllerText | dict[str, Controllers]]
     vary: dict[str, DrawText] = {}
     trials: StrictInt = 10
     metrics: list[MetricText] = []
@@ -83,12 +83,7 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
     text = source.read(StudyText)
     with source.at("scenario"):
         scenario = load_scenario(source.path.parent / text.scenario, draft)
-    controllers = {
-        name: {robot: one.named(source, "controllers", name, robot) for robot, one in c.items()}
-        if isinstance(c, dict)
-        else c.named(source, "controllers", name)
-        for name, c in text.controllers.items()
-    }
+    controllers = named_controllers(text.controllers, source, "controllers")
     vary, known = {}, {knob.path: knob for knob in scenario.knobs()}
     for thing, draw in text.vary.items():
         with source.at("vary", thing):

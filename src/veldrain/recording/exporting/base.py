@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.resolver import load_named
 
 if TYPE_CHECKING:
     from veldrain.recording.log import Log
@@ -61,9 +62,7 @@ def export(
         VeldrainError: an unknown kind or stream, a kind that none of the streams fits, a folder that holds something.
     """
     target, wanted = Path(out), [kinds] if isinstance(kinds, str) else list(kinds)
-    for kind in wanted:
-        if kind not in Export.kinds:
-            raise unknown("kind of export", kind, Export.kinds, "export")
+    makers = {kind: _maker(kind) for kind in wanted}
     chosen = list(log.messages)
     if streams is not None:
         for name in streams:
@@ -72,7 +71,7 @@ def export(
         chosen = [s for s in chosen if any(fnmatchcase(s, name) for name in streams)]
     jobs: list[tuple[Export, str]] = []
     for kind in wanted:
-        maker = Export.kinds[kind]()
+        maker = makers[kind]()
         some = [""] if maker.is_whole else [s for s in chosen if log.messages[s] and maker.fits(log.messages[s])]
         if not some:
             raise VeldrainError(
@@ -103,6 +102,18 @@ def export(
     finally:
         shutil.rmtree(part, ignore_errors=True)
     return sorted(path for path in target.rglob("*") if path.is_file())
+
+
+def _maker(kind: str) -> type[Export]:
+    """The class of a kind, by its word, or one of the user's own by ``file.py:Name``."""
+    if ":" in kind:
+        found = load_named(kind, Path.cwd(), "export")
+        if not (isinstance(found, type) and issubclass(found, Export)):
+            raise VeldrainError(f"'{kind}' is no export", where="export", cure="write a class below Export")
+        return found
+    if kind not in Export.kinds:
+        raise unknown("kind of export", kind, Export.kinds, "export")
+    return Export.kinds[kind]
 
 
 def needed(package: str, extra: str, what: str) -> VeldrainError:
