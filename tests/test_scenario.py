@@ -111,7 +111,7 @@ class Course(unittest.TestCase):
                 self.assertEqual(list(Path(folder).iterdir()), [])
         for words, act in (
             ("duration is 0 s", lambda: vd.Scenario(vd.World(), 0)),
-            ("one of never, always and eventually", lambda: cart_scenario().expect("x")),
+            ("one of never, always, eventually and at_the_end", lambda: cart_scenario().expect("x")),
             ("within= goes with", lambda: cart_scenario().expect("x", never=vd.touching("a", "b"), within=1)),
             ("is not a condition", lambda: cart_scenario().when(True)),  # type: ignore[arg-type]
             ("second expectation", lambda: cart_scenario().expect("off the post", never=vd.touching("cart", "post"))),

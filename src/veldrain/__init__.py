@@ -29,7 +29,10 @@ _WHERE = {
         "try_controller"
     ),
     "veldrain.recording": "Log LogComparison Recording Sink compare_logs open_log",
-    "veldrain.scenario": "Action Condition Finish Push Scenario Tell Trial clearance distance run touching",
+    "veldrain.scenario": (
+        "Action Condition Finish Push Say Scenario Tell Trial clearance closing distance elapsed height inside joint "
+        "joint_speed reading run signal speed tilt time_to_collision touching"
+    ),
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_robot save_robot",
     "veldrain.review": "Finding check",
@@ -119,12 +122,24 @@ if TYPE_CHECKING:
     from veldrain.scenario import Condition as Condition
     from veldrain.scenario import Finish as Finish
     from veldrain.scenario import Push as Push
+    from veldrain.scenario import Say as Say
     from veldrain.scenario import Scenario as Scenario
     from veldrain.scenario import Tell as Tell
     from veldrain.scenario import Trial as Trial
     from veldrain.scenario import clearance as clearance
+    from veldrain.scenario import closing as closing
     from veldrain.scenario import distance as distance
+    from veldrain.scenario import elapsed as elapsed
+    from veldrain.scenario import height as height
+    from veldrain.scenario import inside as inside
+    from veldrain.scenario import joint as joint
+    from veldrain.scenario import joint_speed as joint_speed
+    from veldrain.scenario import reading as reading
     from veldrain.scenario import run as run
+    from veldrain.scenario import signal as signal
+    from veldrain.scenario import speed as speed
+    from veldrain.scenario import tilt as tilt
+    from veldrain.scenario import time_to_collision as time_to_collision
     from veldrain.scenario import touching as touching
     from veldrain.sensing import Barometer as Barometer
     from veldrain.sensing import Camera as Camera

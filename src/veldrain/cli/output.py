@@ -104,6 +104,9 @@ def print_outcome(recording: Recording) -> None:
     width = max((len(words[v["passed"]]) for v in outcome["expectations"].values()), default=0)
     for name, verdict in outcome["expectations"].items():
         when = f" at {verdict['time']:.4g} s" if verdict["time"] is not None else ""
+        if "margin" in verdict:
+            unit = f" {verdict['unit']}" if verdict["unit"] else ""
+            when += f" (margin {number(verdict['margin'])}{unit}, nearest at {verdict['nearest']:.4g} s)"
         say(f"  {words[verdict['passed']]:<{width}} {name}{when}")
     for text in outcome.get("notices", ()):
         say(f"  note: {text}")

@@ -24,6 +24,8 @@ class Log:
         self._robot, self._publisher = robot, publisher
 
     def __call__(self, name: str, value: float | Message) -> None:
+        if not isinstance(value, Message):
+            self._publisher.signals[f"{self._robot}/{name}"] = float(value)
         if not self._publisher.sinks:
             return
         message = value if isinstance(value, Message) else Message("std_msgs/msg/Float64", Fields(data=float(value)))

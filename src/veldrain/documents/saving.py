@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Mapping
+from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +15,8 @@ from veldrain.files import write_text
 from veldrain.model import World
 from veldrain.recording.world_words import Files, Map, as_yaml, plain, same, sheet_words, world_words
 from veldrain.scenario import Action, Condition, Scenario
-from veldrain.scenario.conditions import Compared, Joined, Measure, Not
-from veldrain.scenario.scenario import Entry
+from veldrain.scenario.conditions import Compared, Held, Joined, Latched, Measure, Not
+from veldrain.scenario.scenario import After, Entry, Every
 from veldrain.sheet import Sheet
 
 
@@ -26,6 +27,10 @@ def condition_words(condition: Condition, files: Files) -> Map:
     if isinstance(condition, Joined):
         parts = [condition_words(part, files) for part in (condition.one, condition.other)]
         return {"all" if condition.both else "any": parts}
+    if isinstance(condition, Latched):
+        return condition_words(condition.one, files) | {"released": condition.bound}
+    if isinstance(condition, Held):
+        return condition_words(condition.one, files) | {"held": condition.time}
     if isinstance(condition, Not):
         return {"not": condition_words(condition.one, files)}
     return _asked_words(condition, Condition.kinds, files)
@@ -38,7 +43,7 @@ def measure_words(measure: Measure, files: Files) -> Map:
 
 def _asked_words(thing: Any, kinds: Mapping[str, type], files: Files) -> Map:
     word = next((word for word, kind in kinds.items() if kind is type(thing)), None)
-    values = {name: plain(vars(thing)[name]) for name in thing.__dataclass_fields__}
+    values = {name: plain(vars(thing)[name]) for name in (f.name for f in fields(thing))}
     if word is None:
         return {"use": files.named(type(thing)), "with": values}
     return {word: list(values.values())}
@@ -53,11 +58,13 @@ def action_words(action: Action, files: Files) -> Map:
 
 def entry_words(entry: Entry, files: Files) -> Map:
     """What happens when."""
-    moment = (
-        {"when": condition_words(entry.trigger, files)}
-        if isinstance(entry.trigger, Condition)
-        else {"at": entry.trigger}
-    )
+    moment: Map = {"at": entry.trigger}
+    if isinstance(entry.trigger, Condition):
+        moment = {"when": condition_words(entry.trigger, files)}
+    elif isinstance(entry.trigger, After):
+        moment = {"after": entry.trigger.event, "delay": entry.trigger.delay}
+    elif isinstance(entry.trigger, Every):
+        moment = {"every": entry.trigger.period}
     return moment | action_words(entry.action, files)
 
 
@@ -105,9 +112,10 @@ def scenario_words(scenario: Scenario, files: Files, world: str) -> Map:
     words["timeline"] = [entry_words(entry, files) for entry in scenario.timeline]
     words["expect"] = []
     for e in scenario.expectations.values():
-        way = next(word for word in ("never", "always", "eventually") if vars(e)[word] is not None)
+        way = next(word for word in ("never", "always", "eventually", "at_the_end") if vars(e)[word] is not None)
         told = {"name": e.name, way: condition_words(e.condition, files)}
-        words["expect"].append(told | ({"within": e.within} if e.within is not None else {}))
+        more = {word: vars(e)[word] for word in ("within", "since", "until") if vars(e)[word] is not None}
+        words["expect"].append(told | more)
     return {word: told for word, told in words.items() if told or word == "duration"}
 
 

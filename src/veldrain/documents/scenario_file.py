@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import fields
 from functools import cache, reduce
 from operator import and_, or_
 from pathlib import Path
@@ -17,6 +18,7 @@ from veldrain.errors import VeldrainError
 from veldrain.resolver import call_named, load_named
 from veldrain.scenario import Action, Condition, Scenario
 from veldrain.scenario.conditions import Measure
+from veldrain.scenario.scenario import Moment
 from veldrain.units import Quantity
 
 Values = list[Any] | dict[str, Any] | str  # what a condition is asked about: names in a row, or by word
@@ -50,12 +52,17 @@ def named_controllers(told: Any, source: Source, *place: str | int) -> Any:
     return told.named(source, *place)
 
 
+EXPECTED = ("never", "always", "eventually", "at_the_end")
+
+
 class _Condition(Words):
     """``{distance: [a, b], below: 0.5 m}``, ``{touching: [a, b]}``, ``{use: file.py:Name}``, or others joined."""
 
     below: Quantity | None = None
     above: Quantity | None = None
     between: tuple[Quantity, Quantity] | None = None
+    released: Quantity | None = None
+    held: Quantity | None = None
     all: list[_Condition] | None = None
     any: list[_Condition] | None = None
     not_: _Condition | None = Field(default=None, alias="not")
@@ -63,6 +70,10 @@ class _Condition(Words):
     arguments: dict[str, Any] = Field(default={}, alias="with")
 
     def make(self, folder: Path) -> Condition:
+        found = self._made(folder)
+        return found if self.held is None else found.held(self.held)
+
+    def _made(self, folder: Path) -> Condition:
         kinds: dict[str, Any] = {**Measure.kinds, **Condition.kinds}
         told = [word for word in (*kinds, "use", "all", "any", "not_") if getattr(self, word) is not None]
         if len(told) != 1:
@@ -84,6 +95,8 @@ class _Condition(Words):
 
     def _compared(self, found: Any, word: str) -> Condition:
         bounds = [bound is not None for bound in (self.below, self.above, self.between)]
+        if self.released is not None and (isinstance(found, Condition) or self.between is not None):
+            raise VeldrainError("released goes with below or above", cure="leave it out")
         if isinstance(found, Condition):
             if any(bounds):
                 raise VeldrainError(f"{word} is compared with a number", cure="leave below, above and between out")
@@ -94,7 +107,8 @@ class _Condition(Words):
             raise VeldrainError(f"{word} is not compared with one thing", cure="give below, above or between")
         if self.between is not None:
             return found.between(*self.between)
-        return found < self.below if self.below is not None else found > self.above  # type: ignore[operator]
+        made = found < self.below if self.below is not None else found > self.above  # type: ignore[operator]
+        return made if self.released is None else made.released(self.released)
 
 
 @cache
@@ -112,21 +126,40 @@ def asked(kind: Any, value: Any, word: str) -> Any:
     """What a class makes of names in a row, of one name, or of a map."""
     values = value if isinstance(value, list) else [] if isinstance(value, dict) else [value]
     names = [*values, *(value.values() if isinstance(value, dict) else ())]
-    if not all(isinstance(name, str | int | float) for name in names):
+    if not all(isinstance(name, str | int | float | list) for name in names):
         raise VeldrainError(f"{word} of {value!r}", cure="give names")
     if isinstance(value, dict):
         return call_named(kind, value, word, "")
-    needed = [f for f in kind.__dataclass_fields__ if f not in ("word",)]
+    needed = [f.name for f in fields(kind)]
     if len(values) != len(needed):
         raise VeldrainError(f"{word} of {len(values)} things", cure=f"give [{', '.join(needed)}]")
     return kind(*values)
 
 
 class _Entry(Words):
-    """What happens at a time or when a condition first holds."""
+    """What happens at a time, when a condition first holds, after an event, or again and again."""
 
     at: Quantity | None = None
+    after: Quantity | None = None  # an event's name; with when: how long it has to have held
+    delay: Quantity | None = None  # from the event
+    every: Quantity | None = None
     do: NamedText | None = None
+
+    def moment(self, scenario: Scenario, folder: Path) -> Moment:
+        """When."""
+        when: Any = getattr(self, "when", None)
+        told = [w for w in (self.at, when, self.every, self.after if when is None else None) if w is not None]
+        if len(told) != 1:
+            raise VeldrainError("an entry needs a moment", cure="give at:, when:, after: or every:")
+        if self.delay is not None and (self.after is None or when is not None):
+            raise VeldrainError("delay goes with after: and an event", cure="leave it out")
+        if self.at is not None:
+            return scenario.at(self.at)
+        if when is not None:
+            return scenario.when(when.make(folder), after=self.after or 0.0)
+        if self.every is not None:
+            return scenario.every(self.every)
+        return scenario.after(str(self.after), self.delay or 0.0)
 
     def action(self, folder: Path) -> Action:
         """What is to be done."""
@@ -157,11 +190,9 @@ def scenario_text() -> type[Document]:
     kinds: dict[str, Any] = {**Action.kinds}
     actions: dict[str, Any] = {word: (document(kind) | str | float, None) for word, kind in kinds.items()}
     entry = create_model("EntryWords", __base__=_Entry, when=(condition, None), **actions)
-    conditions: dict[str, Any] = dict.fromkeys(("never", "always", "eventually"), (condition, None))
+    conditions: dict[str, Any] = dict.fromkeys(EXPECTED, (condition, None))
     expectation = create_model(
-        "ExpectationWords",
-        __base__=(_Expectation, document(Scenario.expect, ("never", "always", "eventually"))),
-        **conditions,
+        "ExpectationWords", __base__=(_Expectation, document(Scenario.expect, EXPECTED)), **conditions
     )
     return create_model(
         "ScenarioWords",
@@ -196,9 +227,7 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
         scenario = Scenario(world, controllers=controllers, **words)
     for k, entry in enumerate(text.timeline):
         with source.at("timeline", k):
-            if (entry.at is None) == (entry.when is None):
-                raise VeldrainError("an entry needs a moment", cure="give at: or when:")
-            moment = scenario.at(entry.at) if entry.at is not None else scenario.when(entry.when.make(folder))
+            moment = entry.moment(scenario, folder)
             moment.do(entry.action(folder), source.line(("timeline", k)))
     for k, expected in enumerate(text.expect):
         with source.at("expect", k):

@@ -56,6 +56,7 @@ class Publisher:
         self._robots = [name for name in simulation.world.placed if len(simulation.joint_state(name)[0])]
         self._named: dict[str, tuple[dict[str, str], str]] = {}  # streams and frame of each sensor
         self._last = -1
+        self.signals: dict[str, float] = {}  # what controllers logged last, by stream
 
     def streams(self) -> list[str]:
         """Names of the streams that are there whatever happens, but for those of sensors."""

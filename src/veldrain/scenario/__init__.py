@@ -1,7 +1,20 @@
 """Timeline, triggers, actions, expectations; one trial from start to end."""
 
-from veldrain.scenario.actions import Action, Finish, Push, Tell
+from veldrain.scenario.actions import Action, Finish, Push, Say, Tell
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
+from veldrain.scenario.measures import (
+    closing,
+    elapsed,
+    height,
+    inside,
+    joint,
+    joint_speed,
+    reading,
+    signal,
+    speed,
+    tilt,
+    time_to_collision,
+)
 from veldrain.scenario.scenario import Expectation, Scenario
 from veldrain.scenario.trial import Trial, run
 
@@ -11,11 +24,23 @@ __all__ = [
     "Expectation",
     "Finish",
     "Push",
+    "Say",
     "Scenario",
     "Tell",
     "Trial",
     "clearance",
+    "closing",
     "distance",
+    "elapsed",
+    "height",
+    "inside",
+    "joint",
+    "joint_speed",
+    "reading",
     "run",
+    "signal",
+    "speed",
+    "tilt",
+    "time_to_collision",
     "touching",
 ]

@@ -58,6 +58,10 @@ class Action(Sheet):
         if cls.__module__.startswith("veldrain."):
             Action.kinds[cls.__name__.lower()] = cls
 
+    def words(self) -> tuple[str, ...]:
+        """More names by which its event can be waited for."""
+        return ()
+
     def bind(self, trial: Trial) -> Callable[[], None]:
         """The function that does it; unknown names and values that do not fit are told here."""
         raise NotImplementedError(f"{type(self).__name__}.bind")
@@ -151,3 +155,22 @@ class Finish(Action):
 
     def __str__(self) -> str:
         return f"finish: {self.reason}"
+
+
+class Say(Action):
+    """Note something: it is recorded as an event, and can be waited for.
+
+    >>> str(Say("the bank begins"))
+    'note: the bank begins'
+    """
+
+    text: Made[str, str] = Made(checked_title, kw_only=False, doc="what is noted, in words")
+
+    def words(self) -> tuple[str, ...]:
+        return (self.text,)
+
+    def bind(self, trial: Trial) -> Callable[[], None]:
+        return lambda: None
+
+    def __str__(self) -> str:
+        return f"note: {self.text}"

@@ -10,7 +10,7 @@ from typing import Any, ClassVar, overload
 
 from veldrain.errors import VeldrainError
 from veldrain.simulation import Simulation, engine_of
-from veldrain.units import Quantity, quantity
+from veldrain.units import SI_UNITS, Quantity, quantity
 
 Pair = tuple[str, str]
 
@@ -21,6 +21,10 @@ class Watching:
     def __init__(self, simulation: Simulation) -> None:
         self.simulation = simulation
         self.touched_pairs: set[Pair] = set()
+        self.events: dict[str, float] = {}  # when each was last, s, by the name of its action and by its words
+        self.expected: list[str] = []  # events that conditions ask for
+        self.signals: dict[str, float] = {}  # what controllers logged last
+        self.memory: list[Any] = []  # what conditions keep from one look to the next
 
     def take(self) -> None:
         """Watching again."""
@@ -54,6 +58,18 @@ class Condition(ABC):
     def bind(self, look: Watching) -> Callable[[], bool]:
         """The function that tells whether it holds now; unknown names are told here."""
 
+    def margin(self, look: Watching) -> Callable[[], float] | None:
+        """The function that tells by how much it holds now, below zero where it does not; None: that has no measure."""
+        return None
+
+    def unit(self) -> str:
+        """The unit of its margin."""
+        return ""
+
+    def held(self, time: Quantity) -> Held:
+        """It has held for a time without a break."""
+        return Held(self, quantity(time, "time", "condition"))
+
     def __and__(self, other: Condition) -> Condition:
         return Joined(self, other, both=True)
 
@@ -85,6 +101,15 @@ class Joined(Condition):
         one, other = self.one.bind(look), self.other.bind(look)
         return (lambda: one() and other()) if self.both else (lambda: one() or other())
 
+    def margin(self, look: Watching) -> Callable[[], float] | None:
+        one, other = self.one.margin(look), self.other.margin(look)
+        if one is None or other is None or self.one.unit() != self.other.unit():
+            return None
+        return (lambda: min(one(), other())) if self.both else (lambda: max(one(), other()))
+
+    def unit(self) -> str:
+        return self.one.unit()
+
 
 @dataclass(frozen=True)
 class Not(Condition):
@@ -98,6 +123,38 @@ class Not(Condition):
     def bind(self, look: Watching) -> Callable[[], bool]:
         one = self.one.bind(look)
         return lambda: not one()
+
+    def margin(self, look: Watching) -> Callable[[], float] | None:
+        one = self.one.margin(look)
+        return None if one is None else (lambda: -one())
+
+    def unit(self) -> str:
+        return self.one.unit()
+
+
+@dataclass(frozen=True)
+class Held(Condition):
+    """Another has held for a time (s) without a break, as far as the looks at it tell."""
+
+    one: Condition
+    time: float
+
+    def watches(self) -> set[Pair]:
+        return self.one.watches()
+
+    def bind(self, look: Watching) -> Callable[[], bool]:
+        one, slot = self.one.bind(look), len(look.memory)
+        look.memory.append(None)  # since when
+
+        def now() -> bool:
+            if not one():
+                look.memory[slot] = None
+                return False
+            if look.memory[slot] is None:
+                look.memory[slot] = look.simulation.time
+            return bool(look.simulation.time - look.memory[slot] >= self.time - 1e-9)
+
+        return now
 
 
 @dataclass(frozen=True)
@@ -135,8 +192,49 @@ class Compared(Condition):
     bound: float
 
     def bind(self, look: Watching) -> Callable[[], bool]:
-        value, bound = self.measure.bind(look.simulation), self.bound
+        value, bound = self.measure.bind_in(look), self.bound
         return (lambda: value() < bound) if self.below else (lambda: value() > bound)
+
+    def margin(self, look: Watching) -> Callable[[], float] | None:
+        value, bound = self.measure.bind_in(look), self.bound
+        return (lambda: bound - value()) if self.below else (lambda: value() - bound)
+
+    def unit(self) -> str:
+        return SI_UNITS.get(self.measure.quantity, "")
+
+    def released(self, bound: Quantity) -> Latched:
+        """With hysteresis: once it holds, it goes on to until the measure has passed another bound on the way back.
+
+        >>> (distance("car", "gate") < 2).released("3 m").bound
+        3.0
+        """
+        back = self.measure.bounded(bound)
+        if (back <= self.bound) if self.below else (back >= self.bound):
+            raise VeldrainError(
+                f"is released at {back:g}, and holds {'below' if self.below else 'above'} {self.bound:g}",
+                where="condition",
+                cure="give a bound on the other side",
+            )
+        return Latched(self, back)
+
+
+@dataclass(frozen=True)
+class Latched(Condition):
+    """A comparison with hysteresis: it ends where the measure has passed another bound."""
+
+    one: Compared
+    bound: float
+
+    def bind(self, look: Watching) -> Callable[[], bool]:
+        begins, slot = self.one.bind(look), len(look.memory)
+        lasts = Compared(self.one.measure, self.one.below, self.bound).bind(look)
+        look.memory.append(False)
+
+        def now() -> bool:
+            look.memory[slot] = lasts() if look.memory[slot] else begins()
+            return bool(look.memory[slot])
+
+        return now
 
 
 class Measure(ABC):
@@ -158,15 +256,23 @@ class Measure(ABC):
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         """The function that measures now; unknown names are told here."""
 
-    def __lt__(self, bound: Quantity) -> Condition:
-        return Compared(self, True, quantity(bound, self.quantity, "condition"))
+    def bind_in(self, look: Watching) -> Callable[[], float]:
+        """The same for a trial, whose events and signals it may need."""
+        return self.bind(look.simulation)
 
-    def __gt__(self, bound: Quantity) -> Condition:
-        return Compared(self, False, quantity(bound, self.quantity, "condition"))
+    def bounded(self, bound: Quantity) -> float:
+        """A bound in SI units."""
+        return quantity(bound, self.quantity, "condition")
+
+    def __lt__(self, bound: Quantity) -> Compared:
+        return Compared(self, True, self.bounded(bound))
+
+    def __gt__(self, bound: Quantity) -> Compared:
+        return Compared(self, False, self.bounded(bound))
 
     def between(self, low: Quantity, high: Quantity) -> Condition:
         """It is above the one and below the other."""
-        if not quantity(low, self.quantity, "condition") < quantity(high, self.quantity, "condition"):
+        if not self.bounded(low) < self.bounded(high):
             raise VeldrainError(f"between {low} and {high}", where="condition", cure="give the lower bound first")
         return (self > low) & (self < high)
 

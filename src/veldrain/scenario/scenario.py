@@ -17,38 +17,72 @@ from veldrain.scenario.conditions import Condition
 from veldrain.units import Quantity, quantity
 
 
+@dataclass(frozen=True)
+class After:
+    """A time (s) after each time that an event happens: the name of an action, or its words."""
+
+    event: str
+    delay: float
+
+
+@dataclass(frozen=True)
+class Every:
+    """Again and again, first after one period (s)."""
+
+    period: float
+
+
+Trigger = float | Condition | After | Every
+
+
 @dataclass
 class Entry:
-    """What happens when: at a time in s, or when a condition first holds; ``where``: file and line."""
+    """What happens when: at a time in s, when a condition first holds, after an event, or again and again.
 
-    trigger: float | Condition
+    ``where``: file and line.
+    """
+
+    trigger: Trigger
     action: Action
     where: str = ""
+
+    @property
+    def names(self) -> list[str]:
+        """What its event is called: the action's name, and its words."""
+        named = self.action.values.get("name")
+        return [*([str(named)] if named else []), *self.action.words(), str(self.action)]
+
+    def follows(self, events: Iterable[str]) -> bool:
+        """True for what comes after one of these events."""
+        return isinstance(self.trigger, After) and self.trigger.event in events
 
 
 @dataclass(frozen=True)
 class Expectation:
-    """A rule a trial passes or fails: one of the three conditions is given."""
+    """A rule a trial passes or fails: one of the four conditions is given."""
 
     name: str
     never: Condition | None = None
     always: Condition | None = None
     eventually: Condition | None = None
     within: float | None = None
+    at_the_end: Condition | None = None
+    since: str | None = None
+    until: str | None = None
 
     @property
     def condition(self) -> Condition:
         """The condition, whichever way it is expected."""
-        return next(c for c in (self.never, self.always, self.eventually) if c is not None)
+        return next(c for c in (self.never, self.always, self.eventually, self.at_the_end) if c is not None)
 
 
 class Moment:
-    """What to do at a moment of a scenario; made by ``Scenario.at`` and ``Scenario.when``.
+    """What to do at a moment of a scenario; made by ``Scenario.at``, ``when``, ``after`` and ``every``.
 
     ``do`` takes any action; those that come with Veldrain are methods by their names: ``push``, ``finish``, ….
     """
 
-    def __init__(self, scenario: Scenario, trigger: float | Condition) -> None:
+    def __init__(self, scenario: Scenario, trigger: Trigger) -> None:
         self._scenario, self._trigger = scenario, trigger
 
     def do(self, action: Action, where: str = "") -> Scenario:
@@ -143,9 +177,21 @@ class Scenario:
             )
         return Moment(self, seconds)
 
-    def when(self, condition: Condition) -> Moment:
-        """The moment at which a condition first holds."""
-        return Moment(self, _checked(condition, "when"))
+    def when(self, condition: Condition, *, after: Quantity = 0.0) -> Moment:
+        """The moment at which a condition first holds, or has held without a break for a time (s)."""
+        found, time = _checked(condition, "when"), quantity(after, "time", "when: after")
+        return Moment(self, found.held(time) if time > 0 else found)
+
+    def after(self, event: str, delay: Quantity = 0.0) -> Moment:
+        """So long (s) after each time that an event happens: the name of an action, or the words of a note."""
+        return Moment(self, After(event, quantity(delay, "time", "after")))
+
+    def every(self, period: Quantity) -> Moment:
+        """Again and again, first after one period (s)."""
+        seconds = quantity(period, "time", "every")
+        if not seconds > 0:
+            raise VeldrainError(f"every {seconds:g} s", where="scenario", cure="give a time above zero")
+        return Moment(self, Every(seconds))
 
     def expect(
         self,
@@ -155,6 +201,9 @@ class Scenario:
         always: Condition | None = None,
         eventually: Condition | None = None,
         within: Quantity | None = None,
+        at_the_end: Condition | None = None,
+        since: str | None = None,
+        until: str | None = None,
     ) -> Scenario:
         """Add a rule that a trial passes or fails.
 
@@ -164,11 +213,16 @@ class Scenario:
             always: must hold at all times.
             eventually: must hold at some time.
             within: … by this time, s; None: by the end.
+            at_the_end: must hold when the trial ends.
+            since: it counts from this event on: the name of an action, or the words of a note. None: from the start.
+            until: it counts up to this event. None: to the end.
+
+        A rule whose condition is a comparison also tells its margin: by how much it held or failed, and when that was.
         """
-        given = [c for c in (never, always, eventually) if c is not None]
+        given = [c for c in (never, always, eventually, at_the_end) if c is not None]
         if len(given) != 1 or (within is not None and eventually is None):
             raise VeldrainError(
-                "an expectation needs one of never, always and eventually",
+                "an expectation needs one of never, always, eventually and at_the_end",
                 where=name,
                 cure="give one; within= goes with eventually=",
             )
@@ -183,7 +237,7 @@ class Scenario:
                 where=name,
                 cure="give a time above zero, up to its end",
             )
-        self.expectations[name] = Expectation(name, never, always, eventually, limit)
+        self.expectations[name] = Expectation(name, never, always, eventually, limit, at_the_end, since, until)
         return self
 
     def driven_by(self, controllers: Mapping[str, Any]) -> Scenario:

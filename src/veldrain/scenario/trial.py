@@ -26,24 +26,35 @@ from veldrain.recording.states import from_bytes, to_bytes
 from veldrain.sampling import Reading
 from veldrain.scenario.conditions import Condition, Pair, Watching
 from veldrain.scenario.limits import OverLimitError, limited
-from veldrain.scenario.scenario import Expectation, Scenario
+from veldrain.scenario.scenario import After, Every, Expectation, Scenario
 from veldrain.simulation import Simulation, SimulationState
 from veldrain.units import Quantity, quantity
 
 
 @dataclass
 class _Verdict:
-    """How an expectation stands: decided at a time, or not yet."""
+    """How an expectation stands: decided at a time, or not yet; and by how much it held or failed at its nearest."""
 
     expectation: Expectation
-    holds: Callable[[], bool]
+    look_on: Watching
     passed: bool | None = None
     time: float | None = None
+    margin: float | None = None
+    nearest: float | None = None
+
+    def __post_init__(self) -> None:
+        condition = self.expectation.condition
+        self._holds, self._margin = condition.bind(self.look_on), condition.margin(self.look_on)
 
     def look(self, now: float) -> None:
-        if self.passed is not None:
+        e, events = self.expectation, self.look_on.events
+        if self.passed is not None or e.at_the_end is not None or (e.since is not None and e.since not in events):
             return
-        e, holds = self.expectation, self.holds()
+        if e.until is not None and e.until in events and events[e.until] >= events.get(e.since or "", 0.0):
+            self.passed, self.time = e.eventually is None, now  # its time is over
+            return
+        self._measure(now)
+        holds = self._holds()
         if e.eventually is not None:
             late = e.within is not None and now > e.within + 1e-12
             if holds or late:
@@ -51,10 +62,28 @@ class _Verdict:
         elif holds == (e.never is not None):
             self.passed, self.time = False, now
 
+    def _measure(self, now: float) -> None:
+        """Keep the margin if this is the nearest that it has come, to failing or, of what is to happen, to holding."""
+        if self._margin is None:
+            return
+        margin = self._margin() * (-1.0 if self.expectation.never is not None else 1.0)
+        seeks = self.expectation.eventually is not None or self.expectation.at_the_end is not None
+        if math.isfinite(margin) and (self.margin is None or (margin > self.margin if seeks else margin < self.margin)):
+            self.margin, self.nearest = margin, now
+
     def summary(self, whole: bool) -> dict[str, Any]:
-        """The verdict; None where the trial was not whole and nothing was decided before it was aborted."""
-        passed = self.passed if self.passed is not None or not whole else self.expectation.eventually is None
-        return {"passed": passed, "time": self.time}
+        """The verdict; None where the trial was not whole, or its time never came, and nothing was decided."""
+        e, passed = self.expectation, self.passed
+        if e.at_the_end is not None and whole and passed is None:
+            self.margin = None
+            self._measure(self.look_on.simulation.time)
+            self.passed, self.time = passed, _ = self._holds(), self.look_on.simulation.time
+        elif passed is None and whole and (e.since is None or e.since in self.look_on.events):
+            passed = e.eventually is None
+        found: dict[str, Any] = {"passed": passed, "time": self.time}
+        if self.margin is not None:
+            found |= {"margin": self.margin, "nearest": self.nearest, "unit": e.condition.unit()}
+        return found
 
 
 STATES = "scenario/states"
@@ -66,10 +95,11 @@ class TrialState:
 
     simulation: SimulationState
     drivers: tuple[DriverState, ...]
-    verdicts: tuple[tuple[bool | None, float | None], ...]
+    verdicts: tuple[tuple[bool | None, float | None, float | None, float | None], ...]
     timed: tuple[tuple[int, int], ...]
     waiting: tuple[int, ...]
     touched: frozenset[Pair]
+    watched: tuple[dict[str, float], dict[str, float], list[Any]]  # events, signals, and what conditions keep
     reason: str | None
     happened: int
 
@@ -109,6 +139,7 @@ class Trial:
         )
         self.publisher = sim.publish(sinks)
         self.watching = Watching(sim)
+        self.watching.signals = self.publisher.signals
         self.check_every = sim.steps_of(scenario.check_period, "scenario: check_period")
         self.end = sim.steps_of(scenario.duration, "scenario: duration")
         self.drivers = list(self._drivers())
@@ -117,6 +148,7 @@ class Trial:
         self.waiting: list[int] = []  # numbers of entries whose conditions have not held yet
         self._holds: dict[int, Callable[[], bool]] = {}
         self._acts: list[Callable[[], None]] = []
+        self._delays: dict[int, int] = {}  # steps from an event, or from one time to the next, by number of entry
         self._happened = -1  # the step up to which all has happened
         for k, entry in enumerate(scenario.timeline):
             with told_at(entry.where):
@@ -124,10 +156,16 @@ class Trial:
                 if isinstance(entry.trigger, Condition):
                     self._holds[k] = entry.trigger.bind(self.watching)
                     self.waiting.append(k)
+                elif isinstance(entry.trigger, After):
+                    self._delays[k] = sim.steps_of(entry.trigger.delay, "scenario: after", least=0)
+                elif isinstance(entry.trigger, Every):
+                    self._delays[k] = sim.steps_of(entry.trigger.period, "scenario: every")
+                    self.timed.append((self._delays[k], k))
                 else:
                     self.timed.append((sim.steps_of(entry.trigger, "scenario: at", least=0), k))
         self.timed.sort(key=lambda pair: pair[0])
-        self.verdicts = [_Verdict(e, e.condition.bind(self.watching)) for e in scenario.expectations.values()]
+        self.verdicts = [_Verdict(e, self.watching) for e in scenario.expectations.values()]
+        self._check_events()
         self.tally = None
         if scenario.record_contacts is not None:
             self.contacts_every = sim.steps_of(scenario.record_contacts, "scenario: record_contacts")
@@ -239,10 +277,11 @@ class Trial:
         return TrialState(
             self.simulation.snapshot(),
             tuple(driver.snapshot() for driver in self.drivers),
-            tuple((v.passed, v.time) for v in self.verdicts),
+            tuple((v.passed, v.time, v.margin, v.nearest) for v in self.verdicts),
             tuple(self.timed),
             tuple(self.waiting),
             frozenset(self.watching.touched_pairs),
+            (dict(self.watching.events), dict(self.watching.signals), list(self.watching.memory)),
             self.reason,
             self._happened,
         )
@@ -260,8 +299,13 @@ class Trial:
         self.simulation.restore(state.simulation)
         for driver, kept in zip(self.drivers, state.drivers, strict=True):
             driver.restore(kept)
-        for verdict, (passed, time) in zip(self.verdicts, state.verdicts, strict=True):
-            verdict.passed, verdict.time = passed, time
+        for verdict, judged in zip(self.verdicts, state.verdicts, strict=True):
+            verdict.passed, verdict.time, verdict.margin, verdict.nearest = judged
+        events, signals, memory = state.watched
+        self.watching.memory[:] = memory
+        for mine, theirs in ((self.watching.events, events), (self.watching.signals, signals)):
+            mine.clear()
+            mine.update(theirs)
         self.timed, self.waiting = list(state.timed), list(state.waiting)
         self.watching.touched_pairs = set(state.touched)
         self.reason, self._happened = state.reason, state.happened
@@ -336,8 +380,24 @@ class Trial:
         return self.simulation.time
 
     def _do(self, number: int) -> None:
-        self.publisher.event(str(self.scenario.timeline[number].action))
+        entry, step = self.scenario.timeline[number], self.simulation.steps
+        self.publisher.event(str(entry.action))
+        names = entry.names
+        self.watching.events.update(dict.fromkeys(names, self.simulation.time))
         self._acts[number]()
+        coming = [(step + self._delays[k], k) for k, e in enumerate(self.scenario.timeline) if e.follows(names)]
+        if isinstance(entry.trigger, Every):
+            coming.append((step + self._delays[number], number))
+        self.timed = sorted([*self.timed, *coming], key=lambda pair: pair[0])
+
+    def _check_events(self) -> None:
+        """See that all events that something waits for can happen."""
+        known = [name for entry in self.scenario.timeline for name in entry.names]
+        waited = [e.trigger.event for e in self.scenario.timeline if isinstance(e.trigger, After)]
+        bounds = [event for e in self.scenario.expectations.values() for event in (e.since, e.until) if event]
+        for event in (*waited, *bounds, *self.watching.expected):
+            if event not in known:
+                raise unknown("event", event, known, "scenario")
 
     def finish(self, reason: str) -> None:
         """End the trial for a reason, if it has none yet."""

@@ -1,0 +1,338 @@
+"""What can be measured of a trial, to be compared: speeds, posture, readings, signals, time since an event."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+
+from veldrain.errors import VeldrainError, unknown
+from veldrain.scenario.conditions import Condition, Measure, Watching
+from veldrain.simulation import Simulation, engine_of
+from veldrain.units import Quantity, quantities, quantity
+
+
+@dataclass(frozen=True)
+class Speed(Measure, word="speed"):
+    """Of the origin of a link, frame or thing in the world."""
+
+    a: str
+    quantity: ClassVar[str] = "speed"
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        engine = engine_of(simulation)
+        a = engine.place_of(self.a)
+        return lambda: math.hypot(*engine.velocity_at(a)[0].tolist())
+
+
+@dataclass(frozen=True)
+class Closing(Measure, word="closing"):
+    """How fast the distance between two origins shrinks; negative where it grows."""
+
+    a: str
+    b: str
+    quantity: ClassVar[str] = "speed"
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        engine = engine_of(simulation)
+        a, b = engine.place_of(self.a), engine.place_of(self.b)
+
+        def now() -> float:
+            apart = engine.position(b) - engine.position(a)
+            length = math.hypot(*apart.tolist())
+            speeds = engine.velocity_at(b)[0] - engine.velocity_at(a)[0]
+            return -float(apart @ speeds) / length if length > 0 else 0.0
+
+        return now
+
+
+@dataclass(frozen=True)
+class TimeToCollision(Measure, word="time_to_collision"):
+    """The gap between the shapes of two things over the speed at which their origins close in; inf: they do not."""
+
+    a: str
+    b: str
+    quantity: ClassVar[str] = "time"
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        engine = engine_of(simulation)
+        closing = Closing(self.a, self.b).bind(simulation)
+        a, b = engine.geoms_of(self.a), engine.geoms_of(self.b)
+
+        def now() -> float:
+            speed = closing()
+            return max(engine.clearance(a, b), 0.0) / speed if speed > 0 else math.inf
+
+        return now
+
+
+@dataclass(frozen=True)
+class Tilt(Measure, word="tilt"):
+    """The angle between the z axis of a link or thing and the world's."""
+
+    a: str
+    quantity: ClassVar[str] = "angle"
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        engine = engine_of(simulation)
+        a = engine.place_of(self.a)
+
+        def now() -> float:
+            x, y, z = engine.axes(a)[:, 2].tolist()
+            return math.atan2(math.hypot(x, y), z)  # exact where it is small, too
+
+        return now
+
+
+@dataclass(frozen=True)
+class Height(Measure, word="height"):
+    """Of the origin of a link, frame or thing: its z in the world."""
+
+    a: str
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        engine = engine_of(simulation)
+        a = engine.place_of(self.a)
+        return lambda: float(engine.position(a)[2])
+
+
+class Anything(Measure):
+    """A measure whose kind of quantity is only known in the trial: a bound with a unit is of whatever kind it is."""
+
+    kinds_taken: ClassVar[tuple[str, ...]] = ("angle", "length", "angular speed", "speed", "force", "torque", "ratio")
+
+    def bounded(self, bound: Quantity) -> float:
+        if not isinstance(bound, str):
+            return quantity(bound, "ratio", "condition")
+        for kind in self.kinds_taken:
+            try:
+                return quantity(bound, kind, "condition")
+            except VeldrainError:
+                continue
+        raise VeldrainError(f"'{bound}' cannot be compared", where="condition", cure="give a number in SI units")
+
+
+@dataclass(frozen=True)
+class Joint(Anything, word="joint"):
+    """The position of a joint, ``robot/joint``: rad, or m of a prismatic one."""
+
+    path: str
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        robot, k = _joint(simulation, self.path)
+        return lambda: float(robot.positions[k])
+
+
+@dataclass(frozen=True)
+class JointSpeed(Anything, word="joint_speed"):
+    """The velocity of a joint, ``robot/joint``: rad/s, or m/s of a prismatic one."""
+
+    path: str
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        robot, k = _joint(simulation, self.path)
+        return lambda: float(robot.velocities[k])
+
+
+def _joint(simulation: Simulation, path: str) -> tuple[Any, int]:
+    name, _, joint = path.partition("/")
+    if name not in simulation.world.placed:
+        raise unknown("robot", name, simulation.world.placed, "condition")
+    robot = simulation[name]
+    if joint not in robot.joints:
+        raise unknown("joint", joint, robot.joints, f"condition: {name}")
+    return robot, list(robot.joints).index(joint)
+
+
+@dataclass(frozen=True)
+class Reading(Anything, word="reading"):
+    """A number of a sensor's newest reading, ``robot/sensor`` and its field, as ``range`` or ``angular_velocity[2]``.
+
+    nan before the first: then no comparison holds.
+    """
+
+    stream: str
+    column: str
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        if self.stream not in simulation.streams:
+            raise unknown("sensor", self.stream, simulation.streams, "condition")
+        samples = simulation.streams[self.stream]
+        name, _, place = self.column.partition("[")
+        try:
+            number = int(place.removesuffix("]")) if place else None
+        except ValueError as error:
+            raise VeldrainError(
+                f"'{self.column}' is no field", where="condition", cure="write such as angular_velocity[2]"
+            ) from error
+        data = samples.measured()
+        if data is not None and not hasattr(data, name):
+            raise unknown("field", name, vars(data), f"condition: {self.stream}")
+
+        def now() -> float:
+            reading = samples.latest
+            if reading is None or reading.data is None:
+                return math.nan
+            value = getattr(reading.data, name)
+            return float(value if number is None else np.ravel(value)[number])
+
+        if data is not None:
+            try:
+                value = getattr(data, name)
+                float(value if number is None else np.ravel(value)[number])
+            except (TypeError, ValueError, IndexError) as error:
+                raise VeldrainError(
+                    f"'{self.column}' is no number of {self.stream} ({error})",
+                    where="condition",
+                    cure=f"write {name}[0] for the first of a row",
+                ) from error
+        return now
+
+
+@dataclass(frozen=True)
+class Signal(Anything, word="signal"):
+    """The number that a controller logged last, ``robot/name``; nan before the first."""
+
+    path: str
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        raise VeldrainError("is known in a trial alone", where=f"signal {self.path}", cure="use it in a scenario")
+
+    def bind_in(self, look: Watching) -> Callable[[], float]:
+        robot = self.path.partition("/")[0]
+        if robot not in look.simulation.world.placed:
+            raise unknown("robot", robot, look.simulation.world.placed, "condition")
+        return lambda: look.signals.get(self.path, math.nan)
+
+
+@dataclass(frozen=True)
+class Elapsed(Measure, word="elapsed"):
+    """The time since an event: an action's name or its words, such as a note's; nan before it."""
+
+    event: str
+    quantity: ClassVar[str] = "time"
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        raise VeldrainError("is known in a trial alone", where=f"elapsed {self.event}", cure="use it in a scenario")
+
+    def bind_in(self, look: Watching) -> Callable[[], float]:
+        look.expected.append(self.event)
+        return lambda: look.simulation.time - look.events.get(self.event, math.nan)
+
+
+@dataclass(frozen=True)
+class Inside(Condition, word="inside"):
+    """The origin of a link or thing is in a region: a box ``[[x, y, z], [x, y, z]]``, or an outline ``[[x, y], …]``."""
+
+    a: str
+    region: Any
+
+    def bind(self, look: Watching) -> Callable[[], bool]:
+        engine = engine_of(look.simulation)
+        a, corners = engine.place_of(self.a), _corners(self.region)
+        if corners.shape[1] == 3:
+            low, high = corners.min(axis=0), corners.max(axis=0)
+            return lambda: bool(((engine.position(a) >= low) & (engine.position(a) <= high)).all())
+        return lambda: _is_in(engine.position(a), corners)
+
+
+def _corners(region: Any) -> np.ndarray:
+    """A box as two corners, or an outline as three or more points on the ground; m."""
+    rows = list(region) if isinstance(region, Sequence | np.ndarray) and not isinstance(region, str) else []
+    size = len(rows[0]) if rows and isinstance(rows[0], Sequence | np.ndarray) else 0
+    if not ((size == 3 and len(rows) == 2) or (size == 2 and len(rows) >= 3)):
+        raise VeldrainError(
+            f"{region!r} is no region",
+            where="inside",
+            cure="give two corners of a box, [x, y, z] each, or an outline of three points [x, y] or more",
+        )
+    return np.array([quantities(row, "length", "inside", size) for row in rows])
+
+
+def _is_in(point: np.ndarray, outline: np.ndarray) -> bool:
+    """Whether a ray from a point crosses an outline an odd number of times."""
+    x, y, _ = point.tolist()
+    px, py = outline[:, 0], outline[:, 1]
+    qx, qy = np.roll(px, -1), np.roll(py, -1)
+    spans = (py > y) != (qy > y)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        at = px + (y - py) / (qy - py) * (qx - px)
+    return bool(np.count_nonzero(spans & (x < at)) % 2)
+
+
+def speed(a: str) -> Speed:
+    """The speed (m/s) of the origin of a link, frame or thing.
+
+    >>> speed("crawler/hull") > "0.5 m/s"
+    Compared(measure=Speed(a='crawler/hull'), below=False, bound=0.5)
+    """
+    return Speed(a)
+
+
+def closing(a: str, b: str) -> Closing:
+    """How fast (m/s) the distance between two origins shrinks."""
+    return Closing(a, b)
+
+
+def time_to_collision(a: str, b: str) -> TimeToCollision:
+    """The gap of two things over the speed at which they close in, s; inf where they do not.
+
+    >>> time_to_collision("car", "lorry") < "1.5 s"
+    Compared(measure=TimeToCollision(a='car', b='lorry'), below=True, bound=1.5)
+    """
+    return TimeToCollision(a, b)
+
+
+def tilt(a: str) -> Tilt:
+    """The angle (rad) between the z axis of a link or thing and the world's."""
+    return Tilt(a)
+
+
+def height(a: str) -> Height:
+    """The z (m) of the origin of a link, frame or thing in the world."""
+    return Height(a)
+
+
+def joint(path: str) -> Joint:
+    """The position of a joint, ``robot/joint``; with a unit a bound is taken as it is.
+
+    >>> joint("arm/elbow") > "30 deg"
+    Compared(measure=Joint(path='arm/elbow'), below=False, bound=0.5235987755982988)
+    """
+    return Joint(path)
+
+
+def joint_speed(path: str) -> JointSpeed:
+    """The velocity of a joint, ``robot/joint``."""
+    return JointSpeed(path)
+
+
+def reading(stream: str, column: str) -> Reading:
+    """A number of a sensor's newest reading: ``reading("crawler/imu", "angular_velocity[2]")``."""
+    return Reading(stream, column)
+
+
+def signal(path: str) -> Signal:
+    """The number that a controller logged last: ``signal("crawler/gap")``."""
+    return Signal(path)
+
+
+def elapsed(event: str) -> Elapsed:
+    """The time (s) since an event: an action's name, or the words of a note. Before it no comparison holds.
+
+    >>> elapsed("shove") > "500 ms"
+    Compared(measure=Elapsed(event='shove'), below=False, bound=0.5)
+    """
+    return Elapsed(event)
+
+
+def inside(a: str, region: Any) -> Inside:
+    """Holds while the origin of a link or thing is in a box (two corners), or over an outline on the ground.
+
+    >>> inside("crawler/hull", [(0, -1), (4, -1), (4, 1), (0, 1)]).a
+    'crawler/hull'
+    """
+    return Inside(a, region)

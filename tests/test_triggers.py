@@ -1,0 +1,244 @@
+"""Triggers, measures and expectations with their margins, against closed forms."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+import veldrain as vd
+from tests.helpers import Hold, cart_scenario
+
+G = 9.81
+
+
+class Ramp:
+    """Logs the time, and commands nothing."""
+
+    period = 0.01
+
+    def start(self, body: Any, random: Any, log: Any) -> None:
+        self.log = log
+
+    def update(self, now: float, senses: Any, motors: Any) -> None:
+        self.log("ramp", now)
+
+
+def fall(duration: float = 1.0) -> vd.Scenario:
+    """Two balls: one falls from 10 m, the other moves along x at 2 m/s, 5 m above the ground's level."""
+    w = vd.World().body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 10)))
+    w.body("other", vd.Sphere(0.1), mass=1, pose=vd.Pose((-10, 0, 10)), velocity=(2, 0, 0))
+    return vd.Scenario(w, duration)
+
+
+def happened(scenario: vd.Scenario) -> list[tuple[float, str]]:
+    """The events of a trial."""
+    table = vd.run(scenario)["scenario/events"]
+    return [(round(t, 9), text) for t, text in zip(table["time"], table["data"], strict=True)]
+
+
+class Measures(unittest.TestCase):
+    def test_against_closed_forms(self) -> None:
+        """Each comparison first holds at the look after the time that the formula gives."""
+        for condition, when in (
+            (vd.speed("ball") > "5 m/s", 5 / G),
+            (vd.height("ball") < 9, math.sqrt(2 * 1 / G)),
+            (vd.distance("ball", "other") < "9 m", 0.5),  # both fall: 2 m/s of approach
+            (vd.time_to_collision("ball", "other") < "4.5 s", (9.8 - 4.5 * 2) / 2),
+            (vd.closing("ball", "other") > "1.9 m/s", 0.0),
+            (vd.inside("other", [(-9, -1), (1, -1), (1, 1), (-9, 1)]), 0.5),
+            (vd.inside("ball", [(-1, -1, 0), (1, 1, 9)]), math.sqrt(2 * 1 / G)),
+        ):
+            with self.subTest(condition):
+                scenario = fall()
+                scenario.when(condition).say("now")
+                ((time, _),) = happened(scenario)
+                self.assertTrue(when - 1e-6 <= time <= when + 0.0111, (time, when))
+
+    def test_tilt_joints_readings_and_signals(self) -> None:
+        m = vd.Model("pole").link("base").link("rod", vd.Box((0.1, 0.1, 1)), mass=1)
+        m.joint("hinge", "base", "rod", kind="continuous", axis=(0, 1, 0)).motor("hinge", mode="velocity", damping=1e4)
+        m.mount("imu", vd.Imu(period="10 ms"), on="rod")
+        w = vd.World(gravity=(0, 0, 0)).place(m, fixed=True)
+        for condition, when in (
+            (vd.tilt("pole/rod") > "60 deg", 1.0472),
+            (vd.joint("pole/hinge") > "30 deg", 0.5236),
+            (vd.joint_speed("pole/hinge") > 0.9, 0.0),
+            (vd.reading("pole/imu", "angular_velocity[1]") > 0.5, 0.0),
+            (vd.signal("pole/ramp") > 0.7, 0.71),
+        ):
+            with self.subTest(condition):
+
+                class Turn(Ramp):
+                    def update(self, now: float, senses: Any, motors: Any) -> None:
+                        super().update(now, senses, motors)
+                        motors["hinge"].velocity = 1.0
+
+                scenario = vd.Scenario(w, 1.5, controllers={"pole": Turn()})
+                scenario.when(condition).say("now")
+                ((time, _),) = happened(scenario)
+                self.assertAlmostEqual(time, when, delta=0.03)
+
+    def test_refused(self) -> None:
+        for make, pattern in (
+            (
+                lambda s: s.when(vd.speed("bal") > 1).say("x"),
+                "no link, frame, sensor or thing 'bal'; did you mean 'ball'",
+            ),
+            (lambda s: s.when(vd.joint("ball/x") > 1).say("x"), "no robot 'ball'"),
+            (lambda s: s.when(vd.reading("a/b", "c") > 1).say("x"), "no sensor 'a/b'"),
+            (lambda s: s.after("shov").say("x"), "no event 'shov'"),
+            (lambda s: s.expect("e", always=vd.speed("ball") < 9, since="nothing"), "no event 'nothing'"),
+            (lambda s: s.when(vd.inside("ball", [(0, 0)])).say("x"), "is no region"),
+            (lambda s: s.every("0 s").say("x"), "every 0 s"),
+            (lambda s: s.when((vd.speed("ball") > 2).released("3 m/s")).say("x"), "give a bound on the other side"),
+            (lambda s: s.when(vd.speed("ball") > "2 m").say("x"), "is not a speed"),
+        ):
+            with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
+                scenario = fall()
+                make(scenario)
+                vd.run(scenario)
+
+
+class Triggers(unittest.TestCase):
+    def test_again_and_again_and_after_an_event(self) -> None:
+        scenario = fall()
+        scenario.every("0.3 s").say("tick")
+        scenario.at("0.25 s").push("ball", force=(1, 0, 0), lasting="0.1 s", name="shove")
+        scenario.after("shove", "123 ms").say("after it")
+        scenario.after("tick", "50 ms").say("later")
+        found = [(t, text.removeprefix("note: ")) for t, text in happened(scenario) if text.startswith("note")]
+        self.assertEqual(
+            found,
+            [
+                (0.3, "tick"),
+                (0.35, "later"),
+                (0.373, "after it"),
+                (0.6, "tick"),
+                (0.65, "later"),
+                (0.9, "tick"),
+                (0.95, "later"),
+            ],
+        )
+
+    def test_held_and_released(self) -> None:
+        swing = vd.Model("s").link("base").link("bob", vd.Sphere(0.1), mass=1)
+        swing.joint("slide", "base", "bob", kind="prismatic", axis=(1, 0, 0)).motor(
+            "slide", mode="position", stiffness=39.4784, damping=0
+        )
+        w = vd.World(gravity=(0, 0, 0)).place(swing, fixed=True, joints={"slide": 1.0})  # cos 2πt, from rest at 1
+        scenario = vd.Scenario(
+            w,
+            2,
+            controllers={
+                "s": type("Zero", (), {"period": 0.01, "update": lambda *a: a[3]["slide"].command(position=0.0)})()
+            },
+        )
+        scenario.when(vd.joint("s/slide") < 0, after="0.3 s").say("held")  # below 0 from 0.25 to 0.75
+        scenario.when((vd.joint("s/slide") < 0).released(0.5) & (vd.elapsed("held") > 0)).say("still")
+        scenario.expect("far", at_the_end=vd.joint("s/slide") > 0.5)
+        recording = vd.run(scenario)
+        times = dict(zip(recording["scenario/events"]["data"], recording["scenario/events"]["time"], strict=True))
+        self.assertAlmostEqual(times["note: held"], 0.55, delta=0.02)
+        self.assertAlmostEqual(times["note: still"], 0.56, delta=0.02)
+        self.assertAlmostEqual(recording.outcome["expectations"]["far"]["margin"], 0.5, delta=0.05)
+
+    def test_a_snapshot_keeps_what_conditions_and_events_do(self) -> None:
+        def made() -> vd.Scenario:
+            scenario = cart_scenario(Hold(), duration=1.5)
+            scenario.every("0.4 s").say("tick")
+            scenario.when(vd.speed("cart/car") > 0.1, after="0.2 s").say("fast for long")
+            scenario.after("tick", "0.3 s").say("after")
+            return scenario.expect("slow", never=vd.speed("cart/car") > 5)
+
+        trial = vd.Trial(made(), seed=1)
+        trial.advance("0.5 s")
+        middle = trial.snapshot()
+        end = trial.run()
+        events = dict(trial.watching.events)
+        trial.restore(middle)
+        self.assertEqual((trial.run(), trial.watching.events), (end, events))
+
+    def test_in_files(self) -> None:
+        text = """veldrain: scenario/1
+world: w.world.yaml
+duration: 1 s
+timeline:
+  - {every: 0.3 s, say: tick}
+  - {after: tick, delay: 50 ms, say: later}
+  - {when: {speed: ball, above: 1 m/s}, after: 0.1 s, say: fast}
+  - {when: {height: ball, below: 9 m, released: 9.5 m, held: 20 ms}, say: low}
+  - {when: {inside: [ball, [[-1, -1], [1, -1], [0, 1]]]}, say: over it}
+expect:
+  - {name: high, never: {height: ball, below: 1 m}, since: tick, until: fast}
+  - {name: ends low, at_the_end: {height: ball, below: 9 m}}
+"""
+        with tempfile.TemporaryDirectory() as folder:
+            vd.save_world(fall().world, Path(folder) / "w.world.yaml")
+            path = Path(folder) / "s.scenario.yaml"
+            path.write_text(text)
+            scenario = vd.load_scenario(path)
+            vd.save_scenario(scenario, Path(folder) / "out" / "t.scenario.yaml")
+            again = vd.load_scenario(Path(folder) / "out" / "t.scenario.yaml")
+            self.assertEqual(happened(scenario), happened(again))
+            self.assertEqual(
+                {text for _, text in happened(scenario)},
+                {f"note: {w}" for w in ("tick", "later", "fast", "low", "over it")},
+            )
+            for old, new, pattern in (
+                ("every: 0.3 s", "evry: 0.3 s", "s.scenario.yaml:5"),
+                ("delay: 50 ms, ", "at: 1 s, ", "an entry needs a moment"),
+                ("{after: tick, delay", "{at: 0.1 s, delay", "delay goes with after"),
+            ):
+                path.write_text(text.replace(old, new))
+                with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
+                    vd.load_scenario(path)
+
+
+class Expectations(unittest.TestCase):
+    def test_margins_and_windows(self) -> None:
+        scenario = fall()
+        scenario.at("0.4 s").say("half").at("0.6 s").say("more")
+        lowest = 10 - G / 2
+        for name, words in (
+            ("not low", {"never": vd.height("ball") < 5}),
+            ("high", {"always": vd.height("ball") > 6}),
+            ("comes down", {"eventually": vd.height("ball") < 4}),
+            ("ends slow", {"at_the_end": vd.speed("ball") < 12}),
+            ("early", {"never": vd.height("ball") < 9, "until": "half"}),
+            ("late", {"always": vd.height("ball") < 9.5, "since": "half"}),
+            ("between", {"eventually": vd.height("ball") < 8.5, "since": "half", "until": "more"}),
+        ):
+            scenario.expect(name, **words)
+        verdicts = vd.run(scenario).outcome["expectations"]
+        self.assertEqual(verdicts["not low"]["unit"], "m")
+        self.assertAlmostEqual(verdicts["not low"]["nearest"], 1.0)
+        for name, passed, margin in (
+            ("not low", True, lowest - 5),
+            ("high", False, -0.0),
+            ("comes down", False, 4 - lowest),
+            ("ends slow", True, 12 - G),
+        ):
+            with self.subTest(name):
+                self.assertEqual(verdicts[name]["passed"], passed)
+                self.assertAlmostEqual(verdicts[name]["margin"], margin, delta=0.12)
+        for name in ("early", "late", "between"):
+            self.assertTrue(verdicts[name]["passed"], name)
+        self.assertLessEqual(verdicts["between"]["time"], 0.6)
+
+    def test_a_time_that_never_comes_is_not_judged(self) -> None:
+        scenario = fall()
+        scenario.when(vd.speed("ball") > 900).say("impossible")
+        scenario.expect("rule", always=vd.height("ball") > 0, since="impossible")
+        outcome = vd.run(scenario).outcome
+        self.assertIsNone(outcome["expectations"]["rule"]["passed"])
+        self.assertFalse(outcome["passed"])
+        self.assertTrue(np.isfinite(outcome["time"]))
+
+
+if __name__ == "__main__":
+    unittest.main()
