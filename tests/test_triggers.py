@@ -199,6 +199,62 @@ expect:
                     vd.load_scenario(path)
 
 
+class Actions(unittest.TestCase):
+    def test_fail_cut_and_put(self) -> None:
+        scenario = cart_scenario(Hold(), duration=1.5)
+        scenario.at("0.5 s").fail("cart/encoders", "stuck", lasting="0.4 s")
+        scenario.at("0.5 s").cut("cart", lasting="0.2 s")
+        recording = vd.run(scenario)
+        plain = vd.run(cart_scenario(Hold(), duration=1.5))
+        stuck = recording["cart/encoders"].query("0.5001 < time < 0.8999")["position.slide"]
+        self.assertEqual(stuck.nunique(), 1)
+        commands = recording["cart/commands"].query("0.4999 < time < 0.6999")
+        self.assertEqual(commands["effort.slide"].nunique(), min(len(commands), 1))
+        self.assertEqual(len(recording["cart/commands"]), len(plain["cart/commands"]) - 20)
+        before = recording["cart/truth"].query("time < 0.4999").to_json()
+        self.assertEqual(before, plain["cart/truth"].query("time < 0.4999").to_json())
+        trial = vd.Trial(scenario, seed=1)
+        trial.advance("0.6 s")
+        middle = trial.snapshot()
+        end = trial.run()
+        trial.restore(middle)
+        self.assertEqual(trial.run(), end)
+
+        dropped = fall()
+        dropped.at("0.5 s").put("ball", vd.Pose((3, 0, 10)), velocity=(1, 0, 0))
+        dropped.expect("moved on", at_the_end=vd.distance("ball", "other") > "11 m")
+        dropped.expect("fell anew", at_the_end=vd.height("ball") > 10 - G * 0.125 - 0.1)
+        self.assertTrue(vd.run(dropped).outcome["passed"])
+
+    def test_in_files_and_refused(self) -> None:
+        text = (
+            "veldrain: scenario/1\nworld: w.world.yaml\nduration: 1 s\ntimeline:\n"
+            "  - {at: 0.5 s, put: {thing: ball, pose: {xyz: [3 m, 0, 10]}, velocity: [1 m/s, 0, 0]}}\n"
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            vd.save_world(fall().world, Path(folder) / "w.world.yaml")
+            path = Path(folder) / "s.scenario.yaml"
+            path.write_text(text)
+            scenario = vd.load_scenario(path)
+            vd.save_scenario(scenario, Path(folder) / "out" / "t.scenario.yaml")
+            again = vd.load_scenario(Path(folder) / "out" / "t.scenario.yaml")
+            self.assertEqual(happened(scenario), happened(again))
+            self.assertEqual(happened(scenario), [(0.5, "put ball at (3, 0, 10)")])
+        for act, pattern in (
+            (lambda s: s.at(0).fail("cart/scam", "dead"), "no sensor 'cart/scam'; did you mean 'cart/scan'"),
+            (lambda s: s.at(0).fail("cart/scan", "ded"), "did you mean 'dead'"),
+            (lambda s: s.at(0).fail("cart/scan", "delayed"), "needs delay="),
+            (lambda s: s.at(0).fail("cart/scan", "biased", offset={"rages": 1.0}), "rages"),
+            (lambda s: s.at(0).cut("crat"), "no controller 'crat'"),
+            (lambda s: s.at(0).put("post", vd.Pose()), "post"),
+            (lambda s: s.at(0).put("cart", vd.Pose()), "does not move freely"),
+        ):
+            with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
+                scenario = cart_scenario(Hold())
+                act(scenario)
+                vd.run(scenario)
+
+
 class Expectations(unittest.TestCase):
     def test_margins_and_windows(self) -> None:
         scenario = fall()

@@ -30,8 +30,8 @@ _WHERE = {
     ),
     "veldrain.recording": "Log LogComparison Recording Sink compare_logs open_log",
     "veldrain.scenario": (
-        "Action Condition Finish Push Say Scenario Tell Trial clearance closing distance elapsed height inside joint "
-        "joint_speed reading run signal speed tilt time_to_collision touching"
+        "Action Condition Cut Fail Finish Push Put Say Scenario Tell Trial clearance closing distance elapsed height "
+        "inside joint joint_speed reading run signal speed tilt time_to_collision touching"
     ),
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_robot save_robot",
@@ -120,8 +120,11 @@ if TYPE_CHECKING:
     from veldrain.review import check as check
     from veldrain.scenario import Action as Action
     from veldrain.scenario import Condition as Condition
+    from veldrain.scenario import Cut as Cut
+    from veldrain.scenario import Fail as Fail
     from veldrain.scenario import Finish as Finish
     from veldrain.scenario import Push as Push
+    from veldrain.scenario import Put as Put
     from veldrain.scenario import Say as Say
     from veldrain.scenario import Scenario as Scenario
     from veldrain.scenario import Tell as Tell

@@ -365,6 +365,10 @@ class Samples:
             del self._under_way[: there[-1] + 1]
         return self._arrived
 
+    def fail(self, failure: Failure) -> None:
+        """Let it fail from now on as a failure says."""
+        self._failing.add(failure)
+
     def snapshot(self) -> dict[str, Any]:
         """A copy of all that changes from sample to sample."""
         mine = {word: vars(self)[word] for word in ("due", "latest", "_arrived", "_under_way")}
@@ -383,17 +387,22 @@ class Failing:
     """What a sensor's failures make of its readings in one trial."""
 
     def __init__(self, simulation: Clocked, stream: str, failures: Sequence[Failure]) -> None:
-        self._sim, self._failures, self._stream = simulation, failures, stream
+        self._sim, self._failures, self._stream = simulation, list(failures), stream
         self._random = randomness.stream(simulation.seed, f"{stream}/failures") if failures else None
         self._good: Any = None
 
-    def state(self) -> tuple[Any, Any]:
-        """What changes from sample to sample."""
-        return self._random, self._good
+    def add(self, failure: Failure) -> None:
+        """One more failure."""
+        self._random = self._random or randomness.stream(self._sim.seed, f"{self._stream}/failures")
+        self._failures.append(failure)
 
-    def go_back(self, state: tuple[Any, Any]) -> None:
+    def state(self) -> tuple[Any, Any, list[Failure]]:
+        """What changes from sample to sample."""
+        return self._random, self._good, self._failures
+
+    def go_back(self, state: tuple[Any, Any, list[Failure]]) -> None:
         """Take over a state."""
-        self._random, self._good = state
+        self._random, self._good, self._failures = state
 
     def change(self, data: Any, step: int) -> tuple[Any, int]:
         """The reading as it comes out (None: it does not), and by how many steps late."""

@@ -16,6 +16,8 @@ from veldrain.recording.publishing import Publisher
 from veldrain.simulation import Simulation
 from veldrain.units import Quantity
 
+NEVER = 2**62  # a step that does not come
+
 
 class Log:
     """Publishes numbers of a controller's own, each as the stream ``<robot>/<name>``."""
@@ -165,6 +167,12 @@ class Driver:
                 raise  # a limit that is over
             kind = "" if isinstance(error, VeldrainError) else f"{type(error).__name__}: "
             raise ControllerFailedError(f"the {self.title} raised at {self._sim.time:g} s: {kind}{error}") from error
+
+    def pause(self, steps: int | None) -> None:
+        """Let it miss its updates for some steps; None: all that are to come."""
+        now = self._sim.steps
+        end = NEVER if steps is None else now + steps
+        self.due = max(self.due, now) if end <= self.due else end + (self.due - end) % self.period
 
     def close(self) -> None:
         """Let the controller give back what it holds."""

@@ -420,15 +420,23 @@ class Engine:
 
     def move_to(self, robot: Robot, pose: Pose, velocity: Array, spin: Array) -> None:
         """Put the root of a free robot somewhere, with a velocity of its origin and a spin."""
-        place = self.compiled.links[robot.root]
-        if place.node < 0 or self.plant.trees[self.plant.nodes[place.node]["tree"]]["script"] >= 0:
-            raise VeldrainError("does not move freely", where=robot.name, cure="place it without fixed= and path=")
-        node = self.plant.nodes[place.node]
+        node = self.plant.nodes[self.free_node(robot)]
         arm = pose.rotation.apply(node["centre"])
         at, dof = int(node["coord"]), int(node["dof"])
         self.plant.q[at : at + 7] = [*(pose.position + arm), *pose.rotation.as_quat()]
         self.plant.speeds[p.NOW, dof : dof + 6] = [*spin, *(velocity + np.cross(spin, arm))]
         self.refresh()
+
+    def free_node(self, robot: Robot) -> int:
+        """The node of a free robot's root.
+
+        Raises:
+            VeldrainError: it does not move freely.
+        """
+        place = self.compiled.links[robot.root]
+        if place.node < 0 or self.plant.trees[self.plant.nodes[place.node]["tree"]]["script"] >= 0:
+            raise VeldrainError("does not move freely", where=robot.name, cure="place it without fixed= and path=")
+        return place.node
 
     def pushed(self, path: str) -> LinkPlace:
         """Where a link is that can be pushed.

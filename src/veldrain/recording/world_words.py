@@ -107,7 +107,7 @@ def sheet_words(sheet: Sheet, files: Files) -> Map:
     words = {word: value for word, value in sheet.given.items() if value is not None}
     if "image" in words:
         words["image"] = files.picture(words["image"])
-    return {k: plain(v) for k, v in words.items()}
+    return {k: _word(v, files) for k, v in words.items()}
 
 
 def shape_words(shape: Shape, files: Files) -> Map:

@@ -1,6 +1,6 @@
 """Timeline, triggers, actions, expectations; one trial from start to end."""
 
-from veldrain.scenario.actions import Action, Finish, Push, Say, Tell
+from veldrain.scenario.actions import Action, Cut, Fail, Finish, Push, Put, Say, Tell
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
 from veldrain.scenario.measures import (
     closing,
@@ -21,9 +21,12 @@ from veldrain.scenario.trial import Trial, run
 __all__ = [
     "Action",
     "Condition",
+    "Cut",
     "Expectation",
+    "Fail",
     "Finish",
     "Push",
+    "Put",
     "Say",
     "Scenario",
     "Tell",

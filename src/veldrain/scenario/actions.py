@@ -13,6 +13,7 @@ A new action is a class below ``Action`` that does the following.
 from __future__ import annotations
 
 import copy
+import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar, Protocol
@@ -20,8 +21,11 @@ from typing import Any, ClassVar, Protocol
 import numpy as np
 
 from veldrain.errors import VeldrainError, checked_title, told_at, unknown
+from veldrain.model import Failure
 from veldrain.model.knobs import Knob, sheet_knobs
-from veldrain.sheet import Made, Maybe, Number, Row, Sheet, Text
+from veldrain.model.sensor import FAILURES
+from veldrain.pose import Pose
+from veldrain.sheet import Choice, Made, Maybe, Number, Row, Sheet, Text
 from veldrain.simulation import Simulation, engine_of
 from veldrain.units import Quantity
 
@@ -37,6 +41,16 @@ class Trial(Protocol):
 
     def finish(self, reason: str) -> None:
         """End the trial for a reason."""
+
+
+def _pose(value: Any, where: str) -> Pose:
+    if isinstance(value, Mapping) and set(value) <= {"xyz", "rpy", "yaw"}:
+        return Pose(
+            value.get("xyz", (0.0, 0.0, 0.0)), **{word: value[word] for word in ("rpy", "yaw") if word in value}
+        )
+    if not isinstance(value, Pose):
+        raise VeldrainError(f"{value!r} is no pose", where=where, cure="give a Pose; in a file xyz, and rpy or yaw")
+    return value
 
 
 def _told(value: Any, where: str) -> dict[str, Quantity]:
@@ -174,3 +188,88 @@ class Say(Action):
 
     def __str__(self) -> str:
         return f"note: {self.text}"
+
+
+class Fail(Action):
+    """Let a sensor fail, as ``Failure`` says: stuck, dropped, delayed, biased or dead.
+
+    >>> str(Fail("crawler/scan", "stuck", lasting="2 s"))
+    'crawler/scan is stuck for 2 s'
+    """
+
+    stream: Text = Text(kw_only=False, doc="the sensor's name path, ``robot/sensor``")
+    type: Choice = Choice(*FAILURES, kw_only=False, doc="what goes wrong")
+    lasting: Maybe[Quantity, float] = Maybe(Number("time", above=0.0), default=None, doc="how long; None: to the end")
+    fraction: Number = Number("ratio", default=1.0, least=0.0, most=1.0, doc="of the readings that are ``dropped``")
+    delay: Maybe[Quantity, float] = Maybe(Number("time", least=0.0), default=None, doc="of what is ``delayed``")
+    offset: Made[Mapping[str, float], dict[str, float]] = Made(
+        lambda value, where: dict(value),
+        default={},
+        doc="what is added where it is ``biased``, by field of the reading",
+    )
+
+    def failure(self, start: float) -> Failure:
+        """The failure, from a time on."""
+        end = math.inf if self.lasting is None else start + self.lasting
+        more = {"delay": self.delay} if self.delay is not None else {}
+        return Failure(self.type, start=start, end=end, fraction=self.fraction, offset=self.offset, **more)
+
+    def bind(self, trial: Trial) -> Callable[[], None]:
+        sim = trial.simulation
+        if self.stream not in sim.streams:
+            raise unknown("sensor", self.stream, sim.streams, "fail")
+        with told_at(f"fail {self.stream}"):
+            found = self.failure(0.0)
+            data = sim.streams[self.stream].measured() if self.offset else None
+            if data is not None:
+                found.biased(data)
+        return lambda: sim.streams[self.stream].fail(self.failure(sim.time))
+
+    def __str__(self) -> str:
+        return f"{self.stream} is {self.type}" + ("" if self.lasting is None else f" for {self.lasting:g} s")
+
+
+class Cut(Action):
+    """Cut a controller off: it no longer updates, and its motors keep their last commands.
+
+    >>> str(Cut("crawler", lasting="1 s"))
+    'cut crawler off for 1 s'
+    """
+
+    needs_controllers = True
+
+    controller: Text = Text(kw_only=False, doc="name of the robot, or ``robot/controller`` where it has several")
+    lasting: Maybe[Quantity, float] = Maybe(Number("time", above=0.0), default=None, doc="how long; None: to the end")
+
+    def bind(self, trial: Trial) -> Callable[[], None]:
+        drivers = {f"{d.robot}/{d.name}" if d.name else d.robot: d for d in trial.drivers}
+        if self.controller not in drivers:
+            raise unknown("controller", self.controller, drivers, "cut")
+        driver, sim = drivers[self.controller], trial.simulation
+        with told_at(f"cut {self.controller}"):
+            steps = None if self.lasting is None else sim.steps_of(self.lasting, "lasting")
+        return lambda: driver.pause(steps)
+
+    def __str__(self) -> str:
+        return f"cut {self.controller} off" + ("" if self.lasting is None else f" for {self.lasting:g} s")
+
+
+class Put(Action):
+    """Put a free robot or body somewhere else at once, at rest or with a velocity.
+
+    >>> str(Put("crate", Pose((1, 0, 0.5))))
+    'put crate at (1, 0, 0.5)'
+    """
+
+    thing: Text = Text(kw_only=False, doc="name of the robot or body")
+    pose: Made[Pose, Pose] = Made(_pose, kw_only=False, doc="of its root in the world")
+    velocity: Row = Row("speed", default=(0.0, 0.0, 0.0), doc="world axes")
+    spin: Row = Row("angular speed", default=(0.0, 0.0, 0.0), doc="world axes")
+
+    def bind(self, trial: Trial) -> Callable[[], None]:
+        handle, engine = trial.simulation[self.thing], engine_of(trial.simulation)
+        engine.free_node(engine.compiled.robots[self.thing])
+        return lambda: handle.move_to(self.pose, self.velocity, self.spin)
+
+    def __str__(self) -> str:
+        return f"put {self.thing} at ({', '.join(f'{x:.4g}' for x in self.pose.position)})"
