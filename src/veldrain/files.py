@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from veldrain.errors import VeldrainError
@@ -55,3 +58,31 @@ def write_text(path: Path, text: str) -> None:
         raise VeldrainError(
             f"cannot be written ({error.strerror})", where=str(path), cure="name another file"
         ) from error
+
+
+@contextmanager
+def new_folder(path: str | Path) -> Iterator[Path]:
+    """A folder that is there whole or not at all: what is written to the one that is given comes to be at the path.
+
+    Raises:
+        VeldrainError: there is something already, or it cannot be written.
+    """
+    target = Path(path)
+    if target.exists() and (not target.is_dir() or any(target.iterdir())):
+        raise VeldrainError("holds something already", where=str(target), cure="name a new folder")
+    part = target.with_name(f"{target.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    try:
+        part.mkdir(parents=True)
+        yield part
+        if target.exists():
+            target.rmdir()
+        part.replace(target)
+    except OSError as error:
+        raise VeldrainError(
+            f"cannot be written ({error.strerror or error})",
+            where=str(target),
+            cure="make room, or name another folder",
+        ) from error
+    finally:
+        shutil.rmtree(part, ignore_errors=True)

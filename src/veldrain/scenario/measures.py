@@ -17,7 +17,11 @@ from veldrain.units import Quantity, quantities, quantity
 
 @dataclass(frozen=True)
 class Speed(Measure, word="speed"):
-    """Of the origin of a link, frame or thing in the world."""
+    """The speed of the origin of a link, frame or thing in the world, m/s.
+
+    >>> speed("crawler/hull") > "0.5 m/s"
+    Compared(measure=Speed(a='crawler/hull'), below=False, bound=0.5)
+    """
 
     a: str
     quantity: ClassVar[str] = "speed"
@@ -30,7 +34,11 @@ class Speed(Measure, word="speed"):
 
 @dataclass(frozen=True)
 class Closing(Measure, word="closing"):
-    """How fast the distance between two origins shrinks; negative where it grows."""
+    """How fast the distance between two origins shrinks, m/s; negative where it grows.
+
+    >>> (closing("car", "lorry") > 2).unit()
+    'm/s'
+    """
 
     a: str
     b: str
@@ -51,7 +59,11 @@ class Closing(Measure, word="closing"):
 
 @dataclass(frozen=True)
 class TimeToCollision(Measure, word="time_to_collision"):
-    """The gap between the shapes of two things over the speed at which their origins close in; inf: they do not."""
+    """The gap between two things over the speed at which their origins close in, s; inf where they do not.
+
+    >>> time_to_collision("car", "lorry") < "1.5 s"
+    Compared(measure=TimeToCollision(a='car', b='lorry'), below=True, bound=1.5)
+    """
 
     a: str
     b: str
@@ -71,7 +83,11 @@ class TimeToCollision(Measure, word="time_to_collision"):
 
 @dataclass(frozen=True)
 class Tilt(Measure, word="tilt"):
-    """The angle between the z axis of a link or thing and the world's."""
+    """The angle between the z axis of a link or thing and the world's, rad.
+
+    >>> (tilt("crawler/hull") > "30 deg").unit()
+    'rad'
+    """
 
     a: str
     quantity: ClassVar[str] = "angle"
@@ -89,7 +105,11 @@ class Tilt(Measure, word="tilt"):
 
 @dataclass(frozen=True)
 class Height(Measure, word="height"):
-    """Of the origin of a link, frame or thing: its z in the world."""
+    """The z of the origin of a link, frame or thing in the world, m.
+
+    >>> (height("probe") < "2 m").bound
+    2.0
+    """
 
     a: str
 
@@ -117,7 +137,11 @@ class Anything(Measure):
 
 @dataclass(frozen=True)
 class Joint(Anything, word="joint"):
-    """The position of a joint, ``robot/joint``: rad, or m of a prismatic one."""
+    """The position of a joint, ``robot/joint``: rad, or m of a prismatic one.
+
+    >>> joint("arm/elbow") > "30 deg"
+    Compared(measure=Joint(path='arm/elbow'), below=False, bound=0.5235987755982988)
+    """
 
     path: str
 
@@ -128,7 +152,11 @@ class Joint(Anything, word="joint"):
 
 @dataclass(frozen=True)
 class JointSpeed(Anything, word="joint_speed"):
-    """The velocity of a joint, ``robot/joint``: rad/s, or m/s of a prismatic one."""
+    """The velocity of a joint, ``robot/joint``: rad/s, or m/s of a prismatic one.
+
+    >>> (joint_speed("arm/elbow") > "90 deg/s").bound > 1.57
+    True
+    """
 
     path: str
 
@@ -152,6 +180,9 @@ class Reading(Anything, word="reading"):
     """A number of a sensor's newest reading, ``robot/sensor`` and its field, as ``range`` or ``angular_velocity[2]``.
 
     nan before the first: then no comparison holds.
+
+    >>> (reading("crawler/imu", "angular_velocity[2]") > 1.0).below
+    False
     """
 
     stream: str
@@ -194,7 +225,11 @@ class Reading(Anything, word="reading"):
 
 @dataclass(frozen=True)
 class Signal(Anything, word="signal"):
-    """The number that a controller logged last, ``robot/name``; nan before the first."""
+    """The number that a controller logged last, ``robot/name``; nan before the first.
+
+    >>> (signal("crawler/gap") < 0.1).bound
+    0.1
+    """
 
     path: str
 
@@ -210,7 +245,11 @@ class Signal(Anything, word="signal"):
 
 @dataclass(frozen=True)
 class Elapsed(Measure, word="elapsed"):
-    """The time since an event: an action's name or its words, such as a note's; nan before it."""
+    """The time since an event, s: an action's name or its words, such as a note's; nan before it.
+
+    >>> elapsed("shove") > "500 ms"
+    Compared(measure=Elapsed(event='shove'), below=False, bound=0.5)
+    """
 
     event: str
     quantity: ClassVar[str] = "time"
@@ -225,7 +264,11 @@ class Elapsed(Measure, word="elapsed"):
 
 @dataclass(frozen=True)
 class Inside(Condition, word="inside"):
-    """The origin of a link or thing is in a region: a box ``[[x, y, z], [x, y, z]]``, or an outline ``[[x, y], …]``."""
+    """The origin of a link or thing is in a region: a box ``[[x, y, z], [x, y, z]]``, or an outline ``[[x, y], …]``.
+
+    >>> inside("crawler/hull", [(0, -1), (4, -1), (4, 1), (0, 1)]).a
+    'crawler/hull'
+    """
 
     a: str
     region: Any
@@ -263,76 +306,6 @@ def _is_in(point: np.ndarray, outline: np.ndarray) -> bool:
     return bool(np.count_nonzero(spans & (x < at)) % 2)
 
 
-def speed(a: str) -> Speed:
-    """The speed (m/s) of the origin of a link, frame or thing.
-
-    >>> speed("crawler/hull") > "0.5 m/s"
-    Compared(measure=Speed(a='crawler/hull'), below=False, bound=0.5)
-    """
-    return Speed(a)
-
-
-def closing(a: str, b: str) -> Closing:
-    """How fast (m/s) the distance between two origins shrinks."""
-    return Closing(a, b)
-
-
-def time_to_collision(a: str, b: str) -> TimeToCollision:
-    """The gap of two things over the speed at which they close in, s; inf where they do not.
-
-    >>> time_to_collision("car", "lorry") < "1.5 s"
-    Compared(measure=TimeToCollision(a='car', b='lorry'), below=True, bound=1.5)
-    """
-    return TimeToCollision(a, b)
-
-
-def tilt(a: str) -> Tilt:
-    """The angle (rad) between the z axis of a link or thing and the world's."""
-    return Tilt(a)
-
-
-def height(a: str) -> Height:
-    """The z (m) of the origin of a link, frame or thing in the world."""
-    return Height(a)
-
-
-def joint(path: str) -> Joint:
-    """The position of a joint, ``robot/joint``; with a unit a bound is taken as it is.
-
-    >>> joint("arm/elbow") > "30 deg"
-    Compared(measure=Joint(path='arm/elbow'), below=False, bound=0.5235987755982988)
-    """
-    return Joint(path)
-
-
-def joint_speed(path: str) -> JointSpeed:
-    """The velocity of a joint, ``robot/joint``."""
-    return JointSpeed(path)
-
-
-def reading(stream: str, column: str) -> Reading:
-    """A number of a sensor's newest reading: ``reading("crawler/imu", "angular_velocity[2]")``."""
-    return Reading(stream, column)
-
-
-def signal(path: str) -> Signal:
-    """The number that a controller logged last: ``signal("crawler/gap")``."""
-    return Signal(path)
-
-
-def elapsed(event: str) -> Elapsed:
-    """The time (s) since an event: an action's name, or the words of a note. Before it no comparison holds.
-
-    >>> elapsed("shove") > "500 ms"
-    Compared(measure=Elapsed(event='shove'), below=False, bound=0.5)
-    """
-    return Elapsed(event)
-
-
-def inside(a: str, region: Any) -> Inside:
-    """Holds while the origin of a link or thing is in a box (two corners), or over an outline on the ground.
-
-    >>> inside("crawler/hull", [(0, -1), (4, -1), (4, 1), (0, 1)]).a
-    'crawler/hull'
-    """
-    return Inside(a, region)
+# What scenarios are written with: the words of files.
+speed, closing, time_to_collision, tilt, height = Speed, Closing, TimeToCollision, Tilt, Height
+joint, joint_speed, reading, signal, elapsed, inside = Joint, JointSpeed, Reading, Signal, Elapsed, Inside

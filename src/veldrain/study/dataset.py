@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import importlib.util
 import json
 import math
-import shutil
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,7 +12,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.files import new_folder
 from veldrain.recording import Recording
+from veldrain.recording.exporting.base import needed
 from veldrain.recording.log import Log
 from veldrain.units import Quantity, quantity
 
@@ -72,8 +74,8 @@ def write_dataset(
         raise VeldrainError(
             "no column is named", where="data set", cure="give such as 'crawler/imu.angular_velocity.z'"
         )
-    if target.exists() and (not target.is_dir() or any(target.iterdir())):
-        raise VeldrainError("holds something already", where=str(target), cure="name a new folder")
+    if kind == "parquet" and importlib.util.find_spec("pyarrow") is None:
+        raise needed("pyarrow", "parquet", "Parquet")
     trials = result.trials
     if trials.empty:
         raise VeldrainError("holds no trials yet", where=str(result.folder), cure="run the study")
@@ -84,11 +86,9 @@ def write_dataset(
     parts = _split(trials["trial"].unique().tolist(), split or SPLIT, seed)
     first = Recording(result.folder / str(trials.iloc[0]["file"]))
     step = _period(first, columns) if period is None else quantity(period, "time", "data set: period")
-    folder = target.with_name(f"{target.name}.part")
-    shutil.rmtree(folder, ignore_errors=True)
     rows, left = [], 0.0
-    try:
-        (folder / "files").mkdir(parents=True)
+    with new_folder(target) as folder:
+        (folder / "files").mkdir()
         for k, row in enumerate(trials.to_dict("records")):
             if progress:
                 progress(k, len(trials), f"{row['controller']} {row['trial']}")
@@ -97,16 +97,16 @@ def write_dataset(
             starts = [0.0] if length is None or shift is None else np.arange(0.0, end - length + 1e-9, shift).tolist()
             if length is not None:
                 left += end - (starts[-1] + length if starts else 0.0)
+            labels = {word: value for word, value in row.items() if word not in NOT_LABELS}
             for n, start in enumerate(starts):
                 until = end if length is None else start + length
                 name = f"{row['controller']}-{row['trial']:04d}" + ("" if length is None else f"-{n:03d}") + f".{kind}"
                 inside = (table["time"] >= start - 1e-9) & (table["time"] < until - 1e-9 if length else True)
                 _write(table[inside], folder / "files" / name, kind)
-                about = {
-                    w: v for w, v in row.items() if w not in ("file", "controller", "trial", "expectations", "notices")
-                }
                 place = {"file": f"files/{name}", "controller": row["controller"], "trial": row["trial"]}
-                rows.append(place | {"split": parts[row["trial"]], "start": start, "end": until} | about)
+                rows.append(place | {"split": parts[row["trial"]], "start": start, "end": until} | labels)
+        if not rows:
+            raise VeldrainError("no trial is as long as a window", where="data set", cure="give a shorter one")
         index = pd.DataFrame(rows)
         plain = index.map(lambda value: json.dumps(value) if isinstance(value, dict | list) else value)
         plain.to_csv(folder / "index.csv", index=False)
@@ -115,17 +115,6 @@ def write_dataset(
             plain.to_parquet(folder / "index.parquet", index=False)
         told = _readme(result, first, list(table), columns, step, length, shift, plain, left, seed)
         (folder / "README.md").write_text(told, encoding="utf-8")
-        if target.exists():
-            target.rmdir()
-        folder.replace(target)
-    except (OSError, ImportError) as error:
-        raise VeldrainError(
-            f"cannot be written ({error})",
-            where=str(target),
-            cure="make room; for parquet: pip install 'veldrain[parquet]'",
-        ) from error
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
     return index
 
 

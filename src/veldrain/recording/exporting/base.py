@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
@@ -10,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.files import new_folder
 from veldrain.resolver import load_named
 
 if TYPE_CHECKING:
@@ -80,27 +80,11 @@ def export(
                 cure="see what it has with veldrain streams",
             )
         jobs += [(maker, stream) for stream in some]
-    if target.exists() and (not target.is_dir() or any(target.iterdir())):
-        raise VeldrainError("holds something already", where=str(target), cure="name a new folder")
-    part = target.with_name(f"{target.name}.part")
-    shutil.rmtree(part, ignore_errors=True)
-    try:
-        part.mkdir(parents=True)
+    with new_folder(target) as part:
         for k, (maker, stream) in enumerate(jobs):
             if progress:
                 progress(k, len(jobs), stream or maker.word)
             maker.write(log, stream, part / (stream.strip("/").replace("/", ".") or maker.word), choices or Choices())
-        if target.exists():
-            target.rmdir()
-        part.replace(target)
-    except OSError as error:
-        raise VeldrainError(
-            f"cannot be written ({error.strerror or error})",
-            where=str(target),
-            cure="make room, or name another folder",
-        ) from error
-    finally:
-        shutil.rmtree(part, ignore_errors=True)
     return sorted(path for path in target.rglob("*") if path.is_file())
 
 
