@@ -106,7 +106,8 @@ def print_outcome(recording: Recording) -> None:
         when = f" at {verdict['time']:.4g} s" if verdict["time"] is not None else ""
         if "margin" in verdict:
             unit = f" {verdict['unit']}" if verdict["unit"] else ""
-            when += f" (margin {number(verdict['margin'])}{unit}, nearest at {verdict['nearest']:.4g} s)"
+            nearest = "" if verdict["nearest"] == verdict["time"] else f", nearest at {verdict['nearest']:.4g} s"
+            when += f" (margin {number(verdict['margin'])}{unit}{nearest})"
         say(f"  {words[verdict['passed']]:<{width}} {name}{when}")
     for text in outcome.get("notices", ()):
         say(f"  note: {text}")

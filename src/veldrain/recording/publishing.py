@@ -54,6 +54,7 @@ class Publisher:
         self._sim, self.sinks, self._track = simulation, list(sinks), dict(track or {})
         self.every = max(1, round(STATE_PERIOD / simulation.step))  # steps between transforms
         self._robots = [name for name in simulation.world.placed if len(simulation.joint_state(name)[0])]
+        self._takes_all = any(type(sink).takes is Sink.takes for sink in self.sinks)
         self._named: dict[str, tuple[dict[str, str], str]] = {}  # streams and frame of each sensor
         self._last = -1
         self.signals: dict[str, float] = {}  # what controllers logged last, by stream
@@ -121,7 +122,8 @@ class Publisher:
             names = {name: f"{samples.stream}/{name}" for name in samples.sensor.companions} | {"": samples.stream}
             self._named[samples.stream] = names, samples.sensor.frame(samples.stream)
         names, frame = self._named[samples.stream]
-        if not any(sink.takes(name, reading.stamp) for sink in self.sinks for name in names.values()):
+        wanted = self._takes_all or any(s.takes(name, reading.stamp) for s in self.sinks for name in names.values())
+        if not wanted:
             return
         # A header's stamp is the time of the first beam or row.
         stamp = reading.stamp - round(samples.sensor.age(reading.data) * 1e9)

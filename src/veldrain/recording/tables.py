@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import warnings
 from collections.abc import Sequence
 from typing import Any
 
@@ -104,7 +105,9 @@ def _with_angles(table: pd.DataFrame) -> pd.DataFrame:
     good = np.isfinite(quaternions).all(axis=1) & (np.abs(quaternions).sum(axis=1) > 0)
     angles = np.full((len(table), 3), np.nan)
     if good.any():
-        angles[good] = Rotation.from_quat(quaternions[good]).as_euler("xyz")
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", UserWarning)  # straight up or down, yaw is said to be 0
+            angles[good] = Rotation.from_quat(quaternions[good]).as_euler("xyz")
     at = int(table.columns.get_loc("qw")) + 1  # type: ignore[arg-type]
     for k, name in enumerate(("roll", "pitch", "yaw")):
         table.insert(at + k, name, angles[:, k])
