@@ -226,6 +226,53 @@ class Actions(unittest.TestCase):
         dropped.expect("fell anew", at_the_end=vd.height("ball") > 10 - G * 0.125 - 0.1)
         self.assertTrue(vd.run(dropped).outcome["passed"])
 
+    def test_change(self) -> None:
+        """Gravity is turned up, a slide's friction down, a motor weakened, rain begins: closed forms, and whole snapshots."""
+        scenario = fall()
+        scenario.at("0.5 s").change("gravity.z", "-1 m/s^2")
+        fallen = 10 - G * 0.125 - G * 0.5 * 0.5 - 0.125
+        scenario.expect("lower", at_the_end=vd.height("ball").between(fallen - 0.01, fallen + 0.01))
+        ramp = fall().at(0).change("gravity.z", 0.0, over="1 s")  # the speed is then half of what it was
+        ramp.expect("half", at_the_end=vd.speed("ball").between(G / 2 - 0.06, G / 2 + 0.06))
+        for one in (scenario, ramp):
+            before = one.world.gravity
+            self.assertTrue(vd.run(one).outcome["passed"])
+            self.assertEqual(tuple(one.world.gravity), tuple(before))
+        box = vd.World().ground(surface=vd.Surface(friction=0.5))
+        box.body(
+            "box",
+            vd.Box((0.2, 0.2, 0.2)),
+            mass=1,
+            pose=vd.Pose((0, 0, 0.1)),
+            surface=vd.Surface(friction=0.5),
+            velocity=(3, 0, 0),
+        )
+        slide = vd.Scenario(box, 0.8).at("0.2 s").change("ground.friction", 0.005)  # μ 0.5, then 0.05
+        slide.expect(
+            "slid", at_the_end=vd.speed("box").between(*(3 - G * (0.5 * 0.2 + 0.05 * 0.6) + e for e in (-0.03, 0.03)))
+        )
+        self.assertTrue(vd.run(slide).outcome["passed"], vd.run(slide).outcome)
+        weak = cart_scenario(Hold(gain=200.0), duration=1.0).at("0.3 s").change("cart/slide.motor.limit", "2 N")
+        effort = vd.run(weak)["cart/encoders"].query("time > 0.31")["effort.slide"].abs().max()
+        self.assertLessEqual(effort, 2.0 + 1e-9)
+        wind = fall().at("0.3 s").change("air.rain", "20 mm/h")
+        trial = vd.Trial(wind, seed=1)
+        trial.advance("0.2 s")
+        middle = trial.snapshot()
+        trial.run()
+        rain = trial.simulation.surroundings.air.rain
+        self.assertGreater(rain, 0)
+        trial.restore(middle)
+        self.assertEqual(trial.simulation.surroundings.air.rain, 0)
+        trial.run()
+        self.assertEqual(trial.simulation.surroundings.air.rain, rain)
+        trial = vd.Trial(ramp, seed=1)
+        trial.advance("0.4 s")
+        middle = trial.snapshot()
+        end = trial.run()
+        trial.restore(middle)
+        self.assertEqual(trial.run(), end)
+
     def test_in_files_and_refused(self) -> None:
         text = (
             "veldrain: scenario/1\nworld: w.world.yaml\nduration: 1 s\ntimeline:\n"
@@ -247,6 +294,9 @@ class Actions(unittest.TestCase):
             (lambda s: s.at(0).fail("cart/scan", "biased", offset={"rages": 1.0}), "rages"),
             (lambda s: s.at(0).cut("crat"), "no controller 'crat'"),
             (lambda s: s.at(0).put("post", vd.Pose()), "post"),
+            (lambda s: s.at(0).change("cart/slide.frition", 1), "no quantity 'cart/slide.frition'; did you mean"),
+            (lambda s: s.at(0).change("cart/slide.friction", "3 kg"), "is not a"),
+            (lambda s: s.at(0).change("post.x", "3 m"), "cannot be changed in mid-trial"),
             (lambda s: s.at(0).put("cart", vd.Pose()), "does not move freely"),
         ):
             with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):

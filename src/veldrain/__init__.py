@@ -30,8 +30,8 @@ _WHERE = {
     ),
     "veldrain.recording": "Log LogComparison Recording Sink compare_logs open_log",
     "veldrain.scenario": (
-        "Action Condition Cut Fail Finish Push Put Say Scenario Tell Trial clearance closing distance elapsed height "
-        "inside joint joint_speed reading run signal speed tilt time_to_collision touching"
+        "Action Change Condition Cut Fail Finish Push Put Say Scenario Tell Trial clearance closing distance elapsed "
+        "height inside joint joint_speed reading run signal speed tilt time_to_collision touching"
     ),
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_robot save_robot",
@@ -119,6 +119,7 @@ if TYPE_CHECKING:
     from veldrain.review import Finding as Finding
     from veldrain.review import check as check
     from veldrain.scenario import Action as Action
+    from veldrain.scenario import Change as Change
     from veldrain.scenario import Condition as Condition
     from veldrain.scenario import Cut as Cut
     from veldrain.scenario import Fail as Fail

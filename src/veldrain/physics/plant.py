@@ -230,7 +230,10 @@ class Plant(NamedTuple):
 
 
 # What decides what happens next: to copy these is to take a snapshot.
-STATE = ("counts", "dofs", "q", "speeds", "nodes", "pushes", "air", "loops", "watch_step", "order", "kept")
+STATE = (
+    "counts", "gravity", "dofs", "q", "speeds", "nodes", "geoms", "patches", "pushes", "air", "loops", "watch_step",
+    "order", "kept",
+)  # fmt: skip
 
 
 def with_room(plant: Plant, contacts: int, pairs: int, room: int) -> Plant:

@@ -1,6 +1,6 @@
 """Timeline, triggers, actions, expectations; one trial from start to end."""
 
-from veldrain.scenario.actions import Action, Cut, Fail, Finish, Push, Put, Say, Tell
+from veldrain.scenario.actions import Action, Change, Cut, Fail, Finish, Push, Put, Say, Tell
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
 from veldrain.scenario.measures import (
     closing,
@@ -20,6 +20,7 @@ from veldrain.scenario.trial import Trial, run
 
 __all__ = [
     "Action",
+    "Change",
     "Condition",
     "Cut",
     "Expectation",

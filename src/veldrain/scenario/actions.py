@@ -25,15 +25,17 @@ from veldrain.model import Failure
 from veldrain.model.knobs import Knob, sheet_knobs
 from veldrain.model.sensor import FAILURES
 from veldrain.pose import Pose
+from veldrain.scenario.changing import Changes
 from veldrain.sheet import Choice, Made, Maybe, Number, Row, Sheet, Text
 from veldrain.simulation import Simulation, engine_of
-from veldrain.units import Quantity
+from veldrain.units import Quantity, quantity
 
 
 class Trial(Protocol):
     """What an action is bound to: a trial before its first step."""
 
     simulation: Simulation
+    changes: Changes
 
     @property
     def drivers(self) -> Sequence[Any]:
@@ -273,3 +275,26 @@ class Put(Action):
 
     def __str__(self) -> str:
         return f"put {self.thing} at ({', '.join(f'{x:.4g}' for x in self.pose.position)})"
+
+
+class Change(Action):
+    """Change a quantity by its path, at once or evenly over a time: ``veldrain inspect FILE --knobs`` lists them.
+
+    >>> str(Change("silt.friction", 0.1, over="2 s"))
+    'change silt.friction to 0.1 over 2 s'
+    """
+
+    path: Text = Text(kw_only=False, doc="of the quantity, such as ``silt.friction``")
+    to: Made[Quantity, Any] = Made(lambda value, where: value, kw_only=False, doc="its value, a number or with a unit")
+    over: Number = Number("time", default=0.0, least=0.0, doc="how long it takes; 0: at once")
+
+    def bind(self, trial: Trial) -> Callable[[], None]:
+        changes = trial.changes
+        with told_at(f"change {self.path}"):
+            value = quantity(self.to, changes.knob(self.path).kind)
+            steps = trial.simulation.steps_of(self.over, "over", least=0)
+        changes.check(self.path, value)
+        return lambda: changes.begin(self.path, value, steps)
+
+    def __str__(self) -> str:
+        return f"change {self.path} to {self.to}" + (f" over {self.over:g} s" if self.over else "")

@@ -24,6 +24,7 @@ from veldrain.recording.interrupts import uninterrupted
 from veldrain.recording.publishing import Publisher
 from veldrain.recording.states import from_bytes, to_bytes
 from veldrain.sampling import Reading
+from veldrain.scenario.changing import Changes, Ramp
 from veldrain.scenario.conditions import Condition, Pair, Watching
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.scenario import After, Every, Expectation, Scenario
@@ -102,6 +103,7 @@ class TrialState:
     timed: tuple[tuple[int, int], ...]
     waiting: tuple[int, ...]
     touched: frozenset[Pair]
+    changed: tuple[list[Ramp], dict[str, float]]
     watched: tuple[dict[str, float], dict[str, float], list[Any]]  # events, signals, and what conditions keep
     reason: str | None
     happened: int
@@ -141,6 +143,7 @@ class Trial:
             scenario.world, scenario.step, seed=seed, integrator=scenario.integrator, watches=watches, exact=exact
         )
         self.publisher = sim.publish(sinks)
+        self.changes = Changes(sim)
         self.watching = Watching(sim)
         self.watching.signals = self.publisher.signals
         self.check_every = sim.steps_of(scenario.check_period, "scenario: check_period")
@@ -284,6 +287,7 @@ class Trial:
             tuple(self.timed),
             tuple(self.waiting),
             frozenset(self.watching.touched_pairs),
+            self.changes.state(),
             (dict(self.watching.events), dict(self.watching.signals), list(self.watching.memory)),
             self.reason,
             self._happened,
@@ -304,6 +308,7 @@ class Trial:
             driver.restore(kept)
         for verdict, judged in zip(self.verdicts, state.verdicts, strict=True):
             verdict.passed, verdict.time, verdict.margin, verdict.nearest = judged
+        self.changes.go_back(state.changed)
         events, signals, memory = state.watched
         self.watching.memory[:] = memory
         for mine, theirs in ((self.watching.events, events), (self.watching.signals, signals)):
@@ -328,6 +333,7 @@ class Trial:
         if self.tally and step and (step % self.contacts_every == 0 or step == self.end):
             self.publisher.contacts(self.tally.take())
         if step % self.check_every == 0 or step == self.end:
+            self.changes.go_on()
             self.watching.take()
             for verdict in self.verdicts:
                 verdict.look(sim.time)

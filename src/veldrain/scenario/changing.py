@@ -1,0 +1,130 @@
+"""Quantities that a scenario changes in mid-trial, at once or over a time."""
+
+from __future__ import annotations
+
+import copy
+from dataclasses import dataclass, field
+
+from veldrain.errors import VeldrainError, unknown
+from veldrain.model import Knob, World
+from veldrain.model.knobs import world_knobs
+from veldrain.physics.tuning import tune
+from veldrain.simulation import Simulation, engine_of
+
+
+@dataclass(frozen=True)
+class Ramp:
+    """A quantity on its way from one value to another, in steps of the engine."""
+
+    path: str
+    begin: int
+    end: int
+    low: float
+    high: float
+
+    def at(self, step: int) -> float:
+        """Its value at a step."""
+        share = 1.0 if step >= self.end else (step - self.begin) / (self.end - self.begin)
+        return self.low + share * (self.high - self.low)
+
+
+@dataclass
+class Changes:
+    """What has been changed in a trial. It works on a copy of the world, which the trial's user keeps as it was.
+
+    Attributes:
+        ramps: what is on its way.
+        values: what has been changed so far, by path.
+    """
+
+    simulation: Simulation
+    ramps: list[Ramp] = field(default_factory=list)
+    values: dict[str, float] = field(default_factory=dict)
+    _world: World | None = None
+    _knobs: dict[str, Knob] = field(default_factory=dict)
+    _first: dict[str, float] = field(default_factory=dict)
+
+    def knob(self, path: str) -> Knob:
+        """A quantity by its path.
+
+        Raises:
+            VeldrainError: there is none, or one that cannot be changed in mid-trial.
+        """
+        if self._world is None:
+            self._world = copy.deepcopy(self.simulation.world)
+            self._knobs = {knob.path: knob for knob in world_knobs(self._world)}
+        if path not in self._knobs:
+            error = unknown("quantity", path, self._knobs, "change")
+            raise VeldrainError(error.problem, where="change", cure=f"{error.cure}; all: veldrain inspect FILE --knobs")
+        return self._knobs[path]
+
+    def value(self, path: str) -> float:
+        """What a quantity is now.
+
+        Raises:
+            VeldrainError: nothing was ever said of it.
+        """
+        found = self.knob(path).get()
+        if found is None:
+            raise VeldrainError("has no value to change", where=f"change {path}", cure="give it one in the world")
+        return found
+
+    def check(self, path: str, value: float) -> None:
+        """See that a quantity can be changed to a value in mid-trial.
+
+        Raises:
+            VeldrainError: it cannot, or the value is none that it takes.
+        """
+        knob = self.knob(path)
+        before = self.value(path)
+        for other in (value, 1.1 * value + 0.01 if value == before else value):
+            knob.set(other)
+            try:
+                assert self._world is not None
+                has_effect = self._surroundings_differ() or tune(engine_of(self.simulation), self._world, try_only=True)
+            finally:
+                knob.set(before)
+        if not has_effect:
+            raise VeldrainError(
+                "cannot be changed in mid-trial", where=f"change {path}", cure="set it before, or in a study's vary"
+            )
+
+    def begin(self, path: str, value: float, steps: int) -> None:
+        """Change a quantity, at once or over some steps."""
+        now = self.simulation.steps
+        self.ramps = [ramp for ramp in self.ramps if ramp.path != path]
+        self.ramps.append(Ramp(path, now, now + steps, self.value(path), value))
+        self.go_on()
+
+    def go_on(self) -> None:
+        """Bring what is on its way to where it is now."""
+        now = self.simulation.steps
+        if self.ramps:
+            self._set({ramp.path: ramp.at(now) for ramp in self.ramps})
+            self.ramps = [ramp for ramp in self.ramps if now < ramp.end]
+
+    def _set(self, values: dict[str, float]) -> None:
+        for path, value in values.items():
+            self._first.setdefault(path, self.value(path))
+            self.knob(path).set(value)
+        self.values |= values
+        assert self._world is not None
+        if self._surroundings_differ():
+            self.simulation.surroundings = self._world.surroundings
+        tune(engine_of(self.simulation), self._world)
+
+    def _surroundings_differ(self) -> bool:
+        return self._world is not None and self._world.surroundings != self.simulation.surroundings
+
+    def state(self) -> tuple[list[Ramp], dict[str, float]]:
+        """What changes in a trial."""
+        return list(self.ramps), dict(self.values)
+
+    def go_back(self, state: tuple[list[Ramp], dict[str, float]]) -> None:
+        """Take over a state; the engine has its own already."""
+        self.ramps, self.values = list(state[0]), dict(state[1])
+        for path, first in self._first.items():
+            self.knob(path).set(self.values.get(path, first))
+        for path, value in self.values.items():
+            self._first.setdefault(path, self.value(path))
+            self.knob(path).set(value)
