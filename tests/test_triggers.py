@@ -266,6 +266,13 @@ class Actions(unittest.TestCase):
         self.assertEqual(trial.simulation.surroundings.air.rain, 0)
         trial.run()
         self.assertEqual(trial.simulation.surroundings.air.rain, rain)
+        stormy = fall().at("0.2 s").weather(wind_x="10 m/s", visibility="300 m", over="0.4 s")
+        trial = vd.Trial(stormy, seed=1)
+        trial.advance("0.4 s")
+        self.assertAlmostEqual(trial.simulation.surroundings.air.wind[0], 5.0, delta=0.3)
+        self.assertAlmostEqual(trial.simulation.surroundings.air.visibility, 600.0, delta=40.0)
+        trial.run()
+        self.assertEqual(trial.simulation.surroundings.air.wind[0], 10.0)
         trial = vd.Trial(ramp, seed=1)
         trial.advance("0.4 s")
         middle = trial.snapshot()
@@ -296,6 +303,7 @@ class Actions(unittest.TestCase):
             (lambda s: s.at(0).put("post", vd.Pose()), "post"),
             (lambda s: s.at(0).change("cart/slide.frition", 1), "no quantity 'cart/slide.frition'; did you mean"),
             (lambda s: s.at(0).change("cart/slide.friction", "3 kg"), "is not a"),
+            (lambda s: s.at(0).weather(), "nothing is told of it"),
             (lambda s: s.at(0).change("post.x", "3 m"), "cannot be changed in mid-trial"),
             (lambda s: s.at(0).put("cart", vd.Pose()), "does not move freely"),
         ):

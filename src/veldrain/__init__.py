@@ -30,8 +30,8 @@ _WHERE = {
     ),
     "veldrain.recording": "Log LogComparison Recording Sink compare_logs open_log",
     "veldrain.scenario": (
-        "Action Change Condition Cut Fail Finish Push Put Say Scenario Tell Trial clearance closing distance elapsed "
-        "height inside joint joint_speed reading run signal speed tilt time_to_collision touching"
+        "Action Change Condition Cut Fail Finish Push Put Say Scenario Tell Trial Weather clearance closing distance "
+        "elapsed height inside joint joint_speed reading run signal speed tilt time_to_collision touching"
     ),
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_robot save_robot",
@@ -130,6 +130,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import Scenario as Scenario
     from veldrain.scenario import Tell as Tell
     from veldrain.scenario import Trial as Trial
+    from veldrain.scenario import Weather as Weather
     from veldrain.scenario import clearance as clearance
     from veldrain.scenario import closing as closing
     from veldrain.scenario import distance as distance

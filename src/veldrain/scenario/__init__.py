@@ -1,6 +1,6 @@
 """Timeline, triggers, actions, expectations; one trial from start to end."""
 
-from veldrain.scenario.actions import Action, Change, Cut, Fail, Finish, Push, Put, Say, Tell
+from veldrain.scenario.actions import Action, Change, Cut, Fail, Finish, Push, Put, Say, Tell, Weather
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
 from veldrain.scenario.measures import (
     closing,
@@ -32,6 +32,7 @@ __all__ = [
     "Scenario",
     "Tell",
     "Trial",
+    "Weather",
     "clearance",
     "closing",
     "distance",

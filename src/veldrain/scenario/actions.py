@@ -63,6 +63,13 @@ def _told(value: Any, where: str) -> dict[str, Quantity]:
     return dict(value)
 
 
+class Given(Maybe[Quantity, Quantity]):
+    """A quantity whose kind is that of the knob which takes it; None: it stays."""
+
+    def __init__(self, doc: str) -> None:
+        super().__init__(Made(lambda value, where: value), default=None, doc=doc)
+
+
 class Action(Sheet):
     """Something that is done at a moment."""
 
@@ -298,3 +305,31 @@ class Change(Action):
 
     def __str__(self) -> str:
         return f"change {self.path} to {self.to}" + (f" over {self.over:g} s" if self.over else "")
+
+
+class Weather(Action):
+    """Turn the weather, at once or evenly over a time: what is not named stays.
+
+    >>> str(Weather(rain="8 mm/h", visibility="300 m", over="2 s"))
+    'weather: rain 8 mm/h, visibility 300 m over 2 s'
+    """
+
+    rain: Given = Given(doc="such as 8 mm/h")
+    visibility: Given = Given(doc="in fog: the meteorological optical range")
+    temperature: Given = Given(doc="of the air")
+    pressure: Given = Given(doc="of the air")
+    wind_x: Given = Given(doc="along the world's x")
+    wind_y: Given = Given(doc="along its y")
+    gusts: Given = Given(doc="standard deviation of the wind's speed")
+    over: Number = Number("time", default=0.0, least=0.0, doc="how long it takes; 0: at once")
+
+    def bind(self, trial: Trial) -> Callable[[], None]:
+        told = {word: value for word, value in self.given.items() if word != "over"}
+        if not told:
+            raise VeldrainError("nothing is told of it", where="weather", cure="give such as rain: 8 mm/h")
+        acts = [Change(f"air.{word}", value, over=self.over).bind(trial) for word, value in told.items()]
+        return lambda: [act() for act in acts][-1]
+
+    def __str__(self) -> str:
+        told = ", ".join(f"{word} {value}" for word, value in self.given.items() if word != "over")
+        return f"weather: {told}" + (f" over {self.over:g} s" if self.over else "")

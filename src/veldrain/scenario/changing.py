@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import math
 from dataclasses import dataclass, field
 
 from veldrain.errors import VeldrainError, unknown
@@ -25,7 +26,11 @@ class Ramp:
     def at(self, step: int) -> float:
         """Its value at a step."""
         share = 1.0 if step >= self.end else (step - self.begin) / (self.end - self.begin)
-        return self.low + share * (self.high - self.low)
+        if math.isfinite(self.low) and math.isfinite(self.high):
+            return self.low + share * (self.high - self.low)
+        # Visibility without fog is infinite: its reciprocal, the extinction, goes evenly.
+        turned = (1.0 - share) / self.low + share / self.high
+        return 1.0 / turned if turned else math.inf
 
 
 @dataclass
