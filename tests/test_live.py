@@ -112,6 +112,26 @@ class Lives(unittest.TestCase):
         self.assertEqual(recording["crawler/inputs"]["linear.x"].iloc[-1], 0.0, "the watchdog did not stop it")
         self.assertGreater(recording["crawler/truth"]["x"].iloc[-1], 0.1)
 
+    def test_a_trajectory_is_followed(self) -> None:
+        m = vd.Model("arm").link("base").link("rod", vd.Box((0.1, 0.1, 0.5)), mass=1)
+        m.joint("hinge", "base", "rod", kind="continuous", axis=(0, 1, 0))
+        m.motor("hinge", mode="position", stiffness=500, damping=20).mount("encoders", vd.Encoders(), on="base")
+        link = vd.Link(DOMAIN)
+        scenario = link.listening(vd.Scenario(vd.World().place(m, fixed=True), "1.5 s"))
+        kind = "trajectory_msgs/msg/JointTrajectory"
+        writer = Bus(DOMAIN).writer("arm/joint_trajectory", kind, quality(latched=True))
+        points = [
+            {"positions": [q], "velocities": [0.0], "time_from_start": {"sec": t, "nanosec": 0}}
+            for t, q in enumerate((0, 0.5))
+        ]
+        end = time.monotonic() + 10
+        while not link.commanders("arm/joint_trajectory") and time.monotonic() < end:
+            time.sleep(0.02)
+        writer.write(to_bytes(kind, filled(kind, {"joint_names": ["hinge"], "points": points}, "test")))
+        angles = vd.run(scenario, sinks=[link])["arm/encoders"].set_index("time")["position.hinge"]
+        self.assertAlmostEqual(angles.iloc[-1], 0.5, delta=0.01)
+        self.assertAlmostEqual(angles.loc[0.5], 0.25, delta=0.06)
+
     def test_names_and_refusals(self) -> None:
         self.assertEqual(message_of(type_name("sensor_msgs/msg/Imu")), "sensor_msgs/msg/Imu")
         self.assertEqual(message_of("some::other"), "")

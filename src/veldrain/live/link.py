@@ -36,6 +36,7 @@ class Link(Sink):
     ``<robot>/joint_trajectory``, ``<robot>/cmd_vel`` (Twist: told to the controller that has the inputs forward,
     sideways or turning) and ``<robot>/goal_pose`` (PoseStamped: inputs x, y and yaw). A robot that is told nothing for
     ``watchdog`` stops; so it does when who commands it vanishes, or a second one joins. Each is told, in ``notices``.
+    Without ``listening`` it is a sink alone: it publishes as fast as the trial goes, and without ``/clock``.
 
     Args:
         domain: number of the DDS domain.
@@ -77,10 +78,15 @@ class Link(Sink):
         self._readers: dict[str, tuple[str, Reader]] = {}
         self._waiting: dict[str, list[Any]] = {}
         self._commanded: set[str] = set()
-        self._latched: list[Any] = []
-        self._begun = self._late = self._ticks = 0.0
-        self._worst, self._last = 0.0, -1
+        self._reset()
         self._clock = self._writer(CLOCK, "rosgraph_msgs/msg/Clock")
+
+    def _reset(self) -> None:
+        """As before a trial."""
+        self._begun = self._late = self._ticks = self._worst = 0.0
+        self._last = -1
+        self._waiting.clear()
+        self._commanded.clear()
 
     def __deepcopy__(self, memo: Any) -> Link:
         return self  # copies of what listens to it listen to it
@@ -133,6 +139,7 @@ class Link(Sink):
     # As a sink.
 
     def begin(self, about: Mapping[str, Any], attached: Mapping[str, bytes]) -> None:
+        self._reset()
         if self.lockstep:
             self._await_peer()
 
@@ -265,14 +272,12 @@ class Listener:
                 self._spoken.discard(stream)
                 self._stop(motors, now)
             for message in messages[-1:]:
-                self._guarded(
-                    stream, lambda word=word, message=message: getattr(self, f"_{word}")(message, motors, now)
-                )
-                quiet = False
+                quiet = not self._taken(stream, getattr(self, f"_{word}"), message, motors, now) and quiet
         if not quiet:
             self._told, self._stopped = now, False
         if self._path is not None:
-            self._follow(motors, now)
+            if not self._taken(f"{self._robot}/joint_trajectory", self._follow, motors, now):
+                self._stop(motors, now)
         elif self._told is not None and now - self._told > self.link.watchdog - 1e-9 and not self._stopped:
             self.link.notice(
                 f"watchdog {self._robot}",
@@ -280,12 +285,14 @@ class Listener:
             )
             self._stop(motors, now)
 
-    def _guarded(self, stream: str, act: Any, *given: Any) -> None:
-        """What is wrong with a message is told, and the message left."""
+    def _taken(self, stream: str, act: Any, *given: Any) -> bool:
+        """Do what a message says; what is wrong with it is told, and the message left."""
         try:
             act(*given)
+            return True
         except (VeldrainError, ValueError, IndexError, TypeError, AttributeError) as error:
             self.link.notice(f"left {stream}", f"{stream}: a message was left: {' '.join(str(error).split())}")
+            return False
 
     def _joint_commands(self, message: Any, motors: Mapping[str, MotorHandle], now: float) -> None:
         self._path = None
@@ -318,7 +325,9 @@ class Listener:
         self._path = now, Trajectory.of(times, positions, speeds, joints)
 
     def _follow(self, motors: Mapping[str, MotorHandle], now: float) -> None:
-        begin, path = self._path or (now, Trajectory.of([0.0], [[0.0]], None, ["none"]))
+        if self._path is None:
+            return
+        begin, path = self._path
         position, velocity, _ = path.at(min(now - begin + self.period, path.duration))
         for k, joint in enumerate(path.joints):
             if self._modes[joint] == "position":
