@@ -426,7 +426,7 @@ class Notebooks(unittest.TestCase):
         scenario = cart_scenario()
         recording = vd.run(scenario)
         self.assertIn("cart/imu", recording._repr_html_())
-        for thing in (scenario.world, cart()):
+        for thing in (scenario.world, cart(), vd.look(cart(), size=(160, 100))):
             self.assertEqual(thing._repr_png_()[:4], b"\x89PNG")
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -121,7 +122,16 @@ def look(
     (100, 160, 3)
     """
     how = View(**view)
-    return pictured(staged(thing, _seconds(time), world, posture), how, out).pixels
+    return pictured(staged(thing, _seconds(time), world, posture), how, out).pixels.view(Shown)
+
+
+class Shown(np.ndarray):
+    """Pixels (h, w, 3) that show themselves in notebooks."""
+
+    def _repr_png_(self) -> bytes:
+        file = io.BytesIO()
+        Image.fromarray(np.asarray(self)).save(file, "PNG")
+        return file.getvalue()
 
 
 def _seconds(time: Quantity | None) -> float | None:
