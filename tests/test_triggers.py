@@ -41,6 +41,16 @@ def happened(scenario: vd.Scenario) -> list[tuple[float, str]]:
     return [(round(t, 9), text) for t, text in zip(table["time"], table["data"], strict=True)]
 
 
+def read_and_written(case: unittest.TestCase, text: str, path: Path) -> vd.Scenario:
+    """The scenario of a file beside the world of the fall; written and read back, the same happens."""
+    vd.save_world(fall().world, path.with_name("w.world.yaml"))
+    path.write_text(text)
+    scenario = vd.load_scenario(path)
+    vd.save_scenario(scenario, path.parent / "out" / "t.scenario.yaml")
+    case.assertEqual(happened(scenario), happened(vd.load_scenario(path.parent / "out" / "t.scenario.yaml")))
+    return scenario
+
+
 class Measures(unittest.TestCase):
     def test_against_closed_forms(self) -> None:
         """Each comparison first holds at the look after the time that the formula gives."""
@@ -178,13 +188,8 @@ expect:
   - {name: ends low, at_the_end: {height: ball, below: 9 m}}
 """
         with tempfile.TemporaryDirectory() as folder:
-            vd.save_world(fall().world, Path(folder) / "w.world.yaml")
             path = Path(folder) / "s.scenario.yaml"
-            path.write_text(text)
-            scenario = vd.load_scenario(path)
-            vd.save_scenario(scenario, Path(folder) / "out" / "t.scenario.yaml")
-            again = vd.load_scenario(Path(folder) / "out" / "t.scenario.yaml")
-            self.assertEqual(happened(scenario), happened(again))
+            scenario = read_and_written(self, text, path)
             self.assertEqual(
                 {text for _, text in happened(scenario)},
                 {f"note: {w}" for w in ("tick", "later", "fast", "low", "over it")},
@@ -286,13 +291,7 @@ class Actions(unittest.TestCase):
             "  - {at: 0.5 s, put: {thing: ball, pose: {xyz: [3 m, 0, 10]}, velocity: [1 m/s, 0, 0]}}\n"
         )
         with tempfile.TemporaryDirectory() as folder:
-            vd.save_world(fall().world, Path(folder) / "w.world.yaml")
-            path = Path(folder) / "s.scenario.yaml"
-            path.write_text(text)
-            scenario = vd.load_scenario(path)
-            vd.save_scenario(scenario, Path(folder) / "out" / "t.scenario.yaml")
-            again = vd.load_scenario(Path(folder) / "out" / "t.scenario.yaml")
-            self.assertEqual(happened(scenario), happened(again))
+            scenario = read_and_written(self, text, Path(folder) / "s.scenario.yaml")
             self.assertEqual(happened(scenario), [(0.5, "put ball at (3, 0, 10)")])
         for act, pattern in (
             (lambda s: s.at(0).fail("cart/scam", "dead"), "no sensor 'cart/scam'; did you mean 'cart/scan'"),

@@ -34,12 +34,14 @@ class LogComparison:
         same: streams whose messages are the same bytes at the same times.
         different: streams of other messages (pictures, clouds, texts) that are not the same, and the time since when.
         only: streams that one of the two has alone, in ``a`` or ``b``.
+        names: what the two are called in figures.
     """
 
     table: pd.DataFrame
     same: list[str]
     different: dict[str, float]
     only: dict[str, list[str]]
+    names: tuple[str, str] = ("a", "b")
     _errors: dict[tuple[str, str], pd.DataFrame] = field(default_factory=dict, repr=False)
 
     def _repr_html_(self) -> str:
@@ -98,7 +100,14 @@ def compare_logs(a: Log, b: Log, pairs: Mapping[str, str] | None = None) -> LogC
                 rows.append({"stream": mine, "column": name, "unit": a.unit(mine, name)} | _summary(found))
     only = {"a": [n for n in a.messages if n not in both], "b": [n for n in b.messages if n not in both.values()]}
     words = ["stream", "column", "unit", "messages", "RMS", "largest", "mean", "lag", "first"]
-    return LogComparison(pd.DataFrame(rows, columns=words), same, different, only, errors)
+    return LogComparison(
+        pd.DataFrame(rows, columns=words), same, different, only, (_named("a", a), _named("b", b)), errors
+    )
+
+
+def _named(letter: str, log: Log) -> str:
+    """A log in a figure: its letter, and the end of its path."""
+    return letter if log.path is None else f"{letter}: {'/'.join(log.path.with_suffix('').parts[-2:])}"
 
 
 def _since(a: Log, b: Log, mine: str, other: str) -> float | None:

@@ -87,8 +87,8 @@ def _comparison(found: LogComparison, columns: list[str]) -> Figure:
         row, (upper, lower) = rows[path], axes[2 * k : 2 * k + 2]
         table = found.errors(row["stream"], row["column"])
         unit = f" ({row['unit']})" if row["unit"] else ""
-        upper.plot(table["time"], table["a"], color=COLOURS[0], lw=1.4, label="a")
-        upper.plot(table["time"], table["b"], color=COLOURS[1], lw=1.4, label="b")
+        upper.plot(table["time"], table["a"], color=COLOURS[0], lw=1.4, label=found.names[0])
+        upper.plot(table["time"], table["b"], color=COLOURS[1], lw=1.4, label=found.names[1])
         lower.plot(table["time"], table["error"], color="0.3", lw=1.0)
         upper.set_ylabel(f"{path}{unit}")
         lower.set_ylabel(f"b − a{unit}")

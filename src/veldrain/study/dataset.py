@@ -7,7 +7,7 @@ import json
 import math
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
@@ -21,15 +21,24 @@ from veldrain.units import Quantity, quantity
 if TYPE_CHECKING:
     import pandas as pd
 
-    from veldrain.study.result import Result
-
 KINDS = ("npz", "csv", "parquet")
 NOT_LABELS = ("file", "controller", "trial", "expectations", "notices")
 SPLIT = {"train": 0.7, "validation": 0.15, "test": 0.15}
 
 
+class Studied(Protocol):
+    """What is needed of a study's results."""
+
+    folder: Path
+    about: dict[str, Any]
+
+    @property
+    def trials(self) -> pd.DataFrame:
+        """A row per trial."""
+
+
 def write_dataset(
-    result: Result,
+    result: Studied,
     out: str | Path,
     columns: Sequence[str],
     *,
@@ -180,7 +189,7 @@ def _write(table: pd.DataFrame, path: Path, kind: str) -> None:
 
 
 def _readme(
-    result: Result,
+    result: Studied,
     log: Log,
     names: Sequence[Any],
     columns: Sequence[str],
