@@ -96,6 +96,14 @@ class Tables(unittest.TestCase):
                         m = getattr(m, part)
                     self.assertEqual(value, m)
 
+    def test_rows_of_messages_may_be_empty(self) -> None:
+        point = {"accelerations": [], "effort": [], "time_from_start": Fields(sec=0, nanosec=0)}
+        points = [Fields(positions=np.zeros(0), velocities=np.zeros(0), **point)]
+        empty = Fields(header=Fields(stamp=Fields(sec=0, nanosec=0), frame_id=""), joint_names=["a"], points=points)
+        raw = to_bytes("trajectory_msgs/msg/JointTrajectory", empty)
+        table = to_table(typestore(), "trajectory_msgs/msg/JointTrajectory", np.arange(1), [raw])
+        self.assertEqual([list(row) for row in table["positions"]], [[]])
+
     def test_clouds_pictures_and_frames(self) -> None:
         recording = vd.run(sensed())
         table = recording["cart/cloud"]

@@ -206,7 +206,7 @@ def _rows(each: list[np.ndarray], places: list[int], rows: int) -> np.ndarray:
     """The values of all rows of the messages, message by message; None where a row has none."""
     if len(each) == rows and len({(values.shape, values.dtype) for values in each}) == 1:
         stacked = np.stack(each, axis=1)
-        return stacked.reshape(-1, *stacked.shape[2:])
+        return stacked.reshape(len(stacked) * rows, *stacked.shape[2:])  # rows may be empty: -1 would not do
     found = np.full((len(each[0]), rows), None, object)
     for values, row in zip(each, places, strict=True):
         for k, value in enumerate(values):
