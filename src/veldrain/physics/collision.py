@@ -1,4 +1,6 @@
-"""From poses to contacts: boxes along one axis find near pairs, then each pair gives its contact points.
+"""From poses to contacts: boxes find near pairs, then each pair gives its contact points.
+
+What moves is swept along one axis, and looked up in a tree of boxes over what is fixed in the world.
 
 Every pair goes one way: normal from the cores, gap and points from the features (see ``outlines`` and
 ``patches``); a plane is its own core and its own feature, and a mesh is met triangle by triangle (see
@@ -10,7 +12,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.kernel import kernel, shared
+from veldrain.kernel import entry, kernel, shared
 from veldrain.physics.nearest import nearest_cores
 from veldrain.physics.outlines import bounding_box, feature, rounding, skin, thickness
 from veldrain.physics.patches import face_height, overlap, spread
@@ -38,29 +40,32 @@ NEAR = 5e-4  # contacts are kept up to this gap (m), so that a body at rest keep
 
 
 @kernel
-def place_geoms(nodes, geoms):
+def place_geoms(nodes, geoms, movers):
     """World poses of all shapes that move."""
-    for k in range(len(geoms)):
-        g = geoms[k]
-        if g.node >= 0:
-            n = nodes[g.node]
-            multiply(n.rot, g.turn, g.rot)
-            put(g.pos, add(triple(n.pos), turned(n.rot, triple(g.place))))
+    for k in range(len(movers)):
+        g = geoms[movers[k]]
+        n = nodes[g.node]
+        multiply(n.rot, g.turn, g.rot)
+        put(g.pos, add(triple(n.pos), turned(n.rot, triple(g.place))))
 
 
 @kernel
-def bound_geoms(trees, nodes, geoms, corners, h):
-    """Boxes around all shapes, wide enough for the coming step; what is fixed in the world has its box for good."""
+def bound_geoms(trees, nodes, geoms, movers, corners, h):
+    """Boxes around all shapes that move, wide enough for the coming step."""
+    for k in range(len(movers)):
+        g = geoms[movers[k]]
+        v = point_velocity(trees, nodes, g.node, triple(g.pos))
+        w = triple(nodes[g.node].twist)
+        spin = math.sqrt(dot(w, w)) * (g.size[0] + g.size[1] + g.size[2])
+        bounding_box(g, NEAR + h * (math.sqrt(dot(v, v)) + spin), corners)
+
+
+@entry
+def bound_still(geoms, corners):
+    """Boxes around what is fixed in the world: it has them for good."""
     for k in range(len(geoms)):
-        g = geoms[k]
-        margin = NEAR
-        if g.node < 0 and g.box[3] > g.box[0]:
-            continue
-        if g.node >= 0:
-            v = point_velocity(trees, nodes, g.node, triple(g.pos))
-            w = triple(nodes[g.node].twist)
-            margin += h * (math.sqrt(dot(v, v)) + math.sqrt(dot(w, w)) * (g.size[0] + g.size[1] + g.size[2]))
-        bounding_box(g, margin, corners)
+        if geoms[k].node < 0:
+            bounding_box(geoms[k], NEAR, corners)
 
 
 @kernel
@@ -77,26 +82,33 @@ def is_skipped(skipped, key):
 
 
 @kernel
-def are_near(a, b):
-    """True where two shapes may touch: they are made to, on different nodes, and their boxes overlap."""
-    return (
-        a.node != b.node
-        and a.box[1] <= b.box[4]
-        and b.box[1] <= a.box[4]
-        and a.box[2] <= b.box[5]
-        and b.box[2] <= a.box[5]
-    )
+def boxes_meet(a, b):
+    """True where two boxes (6,) overlap."""
+    return a[0] <= b[3] and b[0] <= a[3] and a[1] <= b[4] and b[1] <= a[4] and a[2] <= b[5] and b[2] <= a[5]
 
 
 @kernel
-def near_pairs(geoms, skipped, order, pairs):
-    """Sorted keys of the pairs whose boxes overlap: a sweep along x over boxes kept in order.
+def note_pair(geoms, skipped, a, b, pairs, count):
+    """Note a pair if it may touch; gives the number of pairs, −1 when there is no room for it."""
+    key = min(a, b) * len(geoms) + max(a, b)
+    near = geoms[a].node != geoms[b].node and boxes_meet(geoms[a].box, geoms[b].box)
+    if not near or is_skipped(skipped, key):
+        return count
+    if count == len(pairs):
+        return -1
+    pairs[count] = key
+    return count + 1
 
-    The order hardly changes from step to step, so that sorting by insertion costs next to nothing.
-    Gives the number of pairs, −1 when there is no room for them.
+
+@kernel
+def near_pairs(geoms, skipped, order, still, boxes, pairs):
+    """Sorted keys of the pairs whose boxes overlap: a sweep along x over the boxes of what moves, kept in order.
+
+    The order hardly changes from step to step, so that sorting by insertion costs next to nothing. ``still``: the
+    shapes fixed in the world, as the leaves of the tree ``boxes`` name them. Gives the number of pairs, −1 when there
+    is no room for them.
     """
-    G = len(geoms)
-    for k in range(1, G):
+    for k in range(1, len(order)):
         g, j = order[k], k - 1
         low = geoms[g].box[0]
         while j >= 0 and geoms[order[j]].box[0] > low:
@@ -104,19 +116,26 @@ def near_pairs(geoms, skipped, order, pairs):
             j -= 1
         order[j + 1] = g
     count = 0
-    for k in range(G):
+    for k in range(len(order)):
         a = order[k]
         high = geoms[a].box[3]
-        for j in range(k + 1, G):
-            b = order[j]
-            if geoms[b].box[0] > high:
+        for j in range(k + 1, len(order)):
+            if geoms[order[j]].box[0] > high:
                 break
-            key = min(a, b) * G + max(a, b)
-            if are_near(geoms[a], geoms[b]) and not is_skipped(skipped, key):
-                if count == len(pairs):
+            count = note_pair(geoms, skipped, a, order[j], pairs, count)
+            if count < 0:
+                return -1
+        at = 0
+        while at < len(boxes):
+            branch = boxes[at]
+            if not boxes_meet(geoms[a].box, branch.box):
+                at = branch.skip
+                continue
+            at += 1
+            for j in range(branch.first, branch.end):
+                count = note_pair(geoms, skipped, a, still[j], pairs, count)
+                if count < 0:
                     return -1
-                pairs[count] = key
-                count += 1
     sort_keys(pairs, count)
     return count
 
@@ -312,9 +331,9 @@ def surface_at(g, patches, point):
 @shared
 def find_contacts(a, h):
     """All contacts of the coming step, in the order of their keys; a: the plant."""
-    bound_geoms(a.trees, a.nodes, a.geoms, a.corners, h)
+    bound_geoms(a.trees, a.nodes, a.geoms, a.order, a.corners, h)
     count, geoms = a.counts[0], a.geoms
-    found = near_pairs(geoms, a.skipped, a.order, a.pairs)
+    found = near_pairs(geoms, a.skipped, a.order, a.still, a.boxes, a.pairs)
     G = len(geoms)
     count.contacts = 0
     if found < 0:

@@ -22,6 +22,7 @@ from veldrain.physics.compiling import LinkPlace, Robot, compile_world
 from veldrain.physics.gusts import waves_of
 from veldrain.physics.loops import all_openings
 from veldrain.physics.scene import Scene
+from veldrain.physics.standing import with_boxes
 from veldrain.physics.stepping import advance, advance_smooth, refresh
 from veldrain.physics.tapping import Taps
 from veldrain.pose import Array, Pose
@@ -94,7 +95,7 @@ class Engine:
         self.taps = Taps(self)
         self._floor = world.floor
         self.compiled = compile_world(world, step, len(watches))
-        self.plant = self.compiled.plant
+        self.plant = with_boxes(self.compiled.plant)
         self._advance = advance_smooth if integrator == "rk4" else advance
         nodes = self.plant.nodes
         # Views of single fields: these arrays never move, and a view costs a tenth of looking the field up.

@@ -205,7 +205,9 @@ class Plant(NamedTuple):
     blown: Records  # (rotors and links with drag,)
     watch_sides: Ints  # (W, 2, G) 1: the shape belongs to that side of the watch
     watch_step: Ints  # (W,) step of the first touch since it was last cleared, −1: none
-    order: Ints  # (G,) shapes by the low end of their box
+    order: Ints  # (movers,) shapes that move, by the low end of their box
+    still: Ints  # shapes fixed in the world, in the order of the tree of boxes over them
+    boxes: Records  # BRANCH: that tree
     pairs: Ints  # (near pairs,) keys
     poly: Array  # (6, 24, 3) polygons while they are clipped
     chosen: Ints  # (4,) which points of a pair are kept

@@ -7,7 +7,7 @@ looked at.
 from __future__ import annotations
 
 from veldrain.kernel import entry, kernel
-from veldrain.physics.collision import pair_clearance, place_geoms
+from veldrain.physics.collision import boxes_meet, pair_clearance, place_geoms
 from veldrain.physics.outlines import bounding_box
 from veldrain.physics.plant import MESH, NOW
 from veldrain.physics.trees import move_trees
@@ -20,23 +20,15 @@ def set_posture(a, coords, row, margin):
     for k in range(len(coords)):
         a.q[coords[k]] = row[k]
     move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
-    place_geoms(a.nodes, a.geoms)
-    for k in range(len(a.geoms)):
-        if a.geoms[k].node >= 0 or not a.geoms[k].box[3] > a.geoms[k].box[0]:
-            bounding_box(a.geoms[k], margin, a.corners)
-
-
-@kernel
-def apart(one, other):
-    """True where the boxes of two shapes do not overlap."""
-    a, b = one.box, other.box
-    return a[0] > b[3] or b[0] > a[3] or a[1] > b[4] or b[1] > a[4] or a[2] > b[5] or b[2] > a[5]
+    place_geoms(a.nodes, a.geoms, a.order)
+    for k in a.order:
+        bounding_box(a.geoms[k], margin, a.corners)
 
 
 @kernel
 def are_closer(a, one, other, margin):
     """True where two shapes have less than a margin between them."""
-    if apart(one, other):
+    if not boxes_meet(one.box, other.box):
         return False
     if other.kind != MESH:
         return pair_clearance(one, other, a.poly, a.corners, a.faces) < margin

@@ -187,7 +187,7 @@ def move_step(a, count, h):
                 break
             move_coordinates(nodes, q, move)
             move_trees(a.trees, nodes, q, now)
-    place_geoms(nodes, a.geoms)
+    place_geoms(nodes, a.geoms, a.order)
 
 
 @shared
@@ -223,7 +223,7 @@ def finish_smooth(a, count, h):
         a.q[k] = a.stages[0, k]
     count.kept = 0
     move_trees(a.trees, a.nodes, a.q, now)
-    place_geoms(a.nodes, a.geoms)
+    place_geoms(a.nodes, a.geoms, a.order)
 
 
 @kernel
@@ -254,7 +254,7 @@ def first_not_finite(v):
 def refresh(a):
     """All that follows from the state; to be called after the state was changed from outside."""
     move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
-    place_geoms(a.nodes, a.geoms)
+    place_geoms(a.nodes, a.geoms, a.order)
     node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
     begin_taps(a)
 
