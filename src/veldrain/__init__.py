@@ -12,8 +12,8 @@ _WHERE = {
     "veldrain.errors": "VeldrainError",
     "veldrain.pose": "Pose",
     "veldrain.model": (
-        "Air Box Capsule Channel Cone Cylinder Ellipsoid Failure HeightField Lamp Look Maze Mesh Model Part "
-        "Pipe Ramp Row Sensor Sky Sphere Stairs Scatter Sun Surface Wall World"
+        "Air Box Capsule Channel Cone Cylinder Ellipsoid Failure Gap HeightField Lamp Leader Look Maze Mesh Model "
+        "Part Pipe Ramp Rolls Row Sensor Sky Sphere Stairs Scatter Steers Sun Surface Swings Wall World"
     ),
     "veldrain.sensing": (
         "Barometer Camera Encoders FootForce ForceTorque Gnss Imu Infrared Lidar LimitSwitch "
@@ -22,7 +22,7 @@ _WHERE = {
     ),
     "veldrain.live": "Link",
     "veldrain.simulation": "Simulation",
-    "veldrain.motion": "Chain Leg Trajectory suggest_gains",
+    "veldrain.motion": "Chain Leg Route Trajectory suggest_gains",
     "veldrain.control": (
         "AckermannDrive CentreLine Controller DifferentialDrive Fly FollowRoute FollowTrajectory GoTo Inputs NoPath "
         "OmniDrive Play Program Script SkidSteer Walk WallFollower collision_pairs plan plan_route step_response "
@@ -30,8 +30,9 @@ _WHERE = {
     ),
     "veldrain.recording": "Log LogComparison Recording Sink compare_logs open_log",
     "veldrain.scenario": (
-        "Action Change Condition Cut Fail Finish Push Put Say Scenario Tell Trial Weather clearance closing distance "
-        "elapsed height inside joint joint_speed reading run signal speed tilt time_to_collision touching"
+        "Action Change Condition Cut Fail Finish Go Keep Leave Push Put Say Scenario Shift Stop Take Tell Trial "
+        "Weather clearance closing distance elapsed height inside joint joint_speed reading run signal speed tilt "
+        "time_to_collision touching"
     ),
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_robot save_robot",
@@ -84,8 +85,10 @@ if TYPE_CHECKING:
     from veldrain.model import Cylinder as Cylinder
     from veldrain.model import Ellipsoid as Ellipsoid
     from veldrain.model import Failure as Failure
+    from veldrain.model import Gap as Gap
     from veldrain.model import HeightField as HeightField
     from veldrain.model import Lamp as Lamp
+    from veldrain.model import Leader as Leader
     from veldrain.model import Look as Look
     from veldrain.model import Maze as Maze
     from veldrain.model import Mesh as Mesh
@@ -93,18 +96,22 @@ if TYPE_CHECKING:
     from veldrain.model import Part as Part
     from veldrain.model import Pipe as Pipe
     from veldrain.model import Ramp as Ramp
+    from veldrain.model import Rolls as Rolls
     from veldrain.model import Row as Row
     from veldrain.model import Scatter as Scatter
     from veldrain.model import Sensor as Sensor
     from veldrain.model import Sky as Sky
     from veldrain.model import Sphere as Sphere
     from veldrain.model import Stairs as Stairs
+    from veldrain.model import Steers as Steers
     from veldrain.model import Sun as Sun
     from veldrain.model import Surface as Surface
+    from veldrain.model import Swings as Swings
     from veldrain.model import Wall as Wall
     from veldrain.model import World as World
     from veldrain.motion import Chain as Chain
     from veldrain.motion import Leg as Leg
+    from veldrain.motion import Route as Route
     from veldrain.motion import Trajectory as Trajectory
     from veldrain.motion import suggest_gains as suggest_gains
     from veldrain.pose import Pose as Pose
@@ -124,10 +131,16 @@ if TYPE_CHECKING:
     from veldrain.scenario import Cut as Cut
     from veldrain.scenario import Fail as Fail
     from veldrain.scenario import Finish as Finish
+    from veldrain.scenario import Go as Go
+    from veldrain.scenario import Keep as Keep
+    from veldrain.scenario import Leave as Leave
     from veldrain.scenario import Push as Push
     from veldrain.scenario import Put as Put
     from veldrain.scenario import Say as Say
     from veldrain.scenario import Scenario as Scenario
+    from veldrain.scenario import Shift as Shift
+    from veldrain.scenario import Stop as Stop
+    from veldrain.scenario import Take as Take
     from veldrain.scenario import Tell as Tell
     from veldrain.scenario import Trial as Trial
     from veldrain.scenario import Weather as Weather

@@ -12,7 +12,7 @@ from pydantic import Field, create_model
 
 from veldrain.control import NamedController
 from veldrain.documents.source import Document, Source
-from veldrain.documents.words import Words, document, made
+from veldrain.documents.words import NamedText, Words, document, made
 from veldrain.documents.world_file import load_world
 from veldrain.errors import VeldrainError
 from veldrain.resolver import call_named, load_named
@@ -22,16 +22,6 @@ from veldrain.scenario.scenario import Moment
 from veldrain.units import Quantity
 
 Values = list[Any] | dict[str, Any] | str  # what a condition is asked about: names in a row, or by word
-
-
-class NamedText(Words):
-    """Something of one's own: ``use: module:Name`` or ``file.py:Name``, and its arguments."""
-
-    use: str
-    arguments: dict[str, Any] = Field(default={}, alias="with")
-
-    def make(self, folder: Path) -> Any:
-        return call_named(load_named(self.use, folder, ""), self.arguments, self.use, "")
 
 
 class ControllerText(NamedText):

@@ -15,14 +15,17 @@ from typing import Any, Literal, Union, get_args, get_origin
 
 import numpy as np
 from numpy.typing import ArrayLike
-from pydantic import create_model
+from pydantic import Field, create_model
 
 from veldrain.documents.source import Document
 from veldrain.errors import VeldrainError
-from veldrain.model import HeightField, Look, Mesh, Part, Shape
+from veldrain.model import HeightField, Leader, Look, Mesh, Model, Part, Shape
+from veldrain.model.leading import MOVES, Moves
 from veldrain.model.meshes import Collide
 from veldrain.model.structures import Built
+from veldrain.motion import Route
 from veldrain.pose import Pose
+from veldrain.resolver import call_named, load_named
 from veldrain.sheet import Sheet
 from veldrain.units import Quantity
 
@@ -61,6 +64,16 @@ def made(value: Any, folder: Path) -> Any:
     if isinstance(value, dict):
         return {k: made(v, folder) for k, v in value.items()}
     return value
+
+
+class NamedText(Words):
+    """Something of one's own: ``use: module:Name`` or ``file.py:Name``, and its arguments."""
+
+    use: str
+    arguments: dict[str, Any] = Field(default={}, alias="with")
+
+    def make(self, folder: Path) -> Any:
+        return call_named(load_named(self.use, folder, ""), self.arguments, self.use, "")
 
 
 class PoseText(Words):
@@ -152,6 +165,10 @@ def in_file(annotation: Any) -> Any:
         return list[Any]
     if annotation is Pose:
         return PoseText
+    if annotation is Leader:
+        return leader_text()
+    if annotation == Quantity | Moves:
+        return Quantity | moves_text()
     kind: Any = annotation
     if isinstance(kind, type) and Sheet in kind.__mro__:
         return document(kind)
@@ -248,6 +265,51 @@ class Solid(ShapeText):
         return words | {"shape": Part(words["shape"], **own)}
 
 
+class ActorText(Solid):
+    """A shape, or the name of a model."""
+
+    model: str | None = None
+
+    def given(self, folder: Path) -> dict[str, Any]:
+        if self.model is None:
+            return super().given(folder)
+        words = Words.given(self, folder)
+        return {"shape": words.pop("model")} | words
+
+
+@cache
+def leader_text() -> type[Words]:
+    """The words of a route, or a leader of one's own."""
+
+    class LeaderWords(Words):
+        use: str | None = None
+        arguments: dict[str, Any] = Field(default={}, alias="with")
+
+        def make(self, folder: Path) -> Any:
+            if self.use is not None:
+                return NamedText(use=self.use, **{"with": self.arguments}).make(folder)
+            return Route(**{word: getattr(self, word) for word in self.told})
+
+    fields: dict[str, Any] = dict.fromkeys(Route.fields(), (Any, None))
+    return create_model("RouteWords", __base__=LeaderWords, **fields)
+
+
+@cache
+def moves_text() -> type[Words]:
+    """What a joint of an actor does: one of several words."""
+
+    class MovesWords(Words):
+        def make(self, folder: Path) -> Any:
+            told = [word for word in MOVES if word in self.told]
+            if len(told) != 1:
+                raise VeldrainError(f"a joint that does {len(told)} things", cure=f"give one of {', '.join(MOVES)}")
+            value, kind = getattr(self, told[0]), MOVES[told[0]]
+            return kind(**value) if isinstance(value, dict) else kind(value)
+
+    fields: dict[str, Any] = dict.fromkeys(MOVES, (Any, None))
+    return create_model("JointWords", __base__=MovesWords, **fields)
+
+
 class BuiltText(Words):
     """Something built from several shapes."""
 
@@ -258,7 +320,7 @@ class BuiltText(Words):
         return {"built": one_of(self, Built.kinds, "things to build", folder)} | words
 
 
-_ONE_OF: dict[Any, Any] = {Shape | Part: Solid, Shape: ShapeText, Built: BuiltText}
+_ONE_OF: dict[Any, Any] = {Shape | Part | Model: ActorText, Shape | Part: Solid, Shape: ShapeText, Built: BuiltText}
 
 
 @cache

@@ -54,6 +54,7 @@ class WorldText(Document):
     frames: dict[str, PoseText] = {}
     models: dict[str, str | ModelText] = {}
     place: dict[str, PlacedText] = {}  # type: ignore[valid-type]
+    actors: dict[str, document(World.actor)] = {}  # type: ignore[valid-type]
     no_contact: list[tuple[str, str]] = []
     suppress: list[document(World.suppress)] = []  # type: ignore[valid-type]
 
@@ -125,6 +126,14 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
             raise unknown("model", model, models)
         world.place(models[model], name, **words)
 
+    def actor(name: str, entry: Any) -> None:
+        words = entry.given(folder)
+        if isinstance(words["shape"], str):
+            if words["shape"] not in models:
+                raise unknown("model", words["shape"], models)
+            words["shape"] = models[words["shape"]]
+        world.actor(name, **words)
+
     if text.ground:
         with source.at("ground"):
             call(world.ground, text.ground, folder)
@@ -144,6 +153,7 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
     for name in text.models:
         make_model(source, name, text.models, models)
     each("place", place)
+    each("actors", actor)
     each("no_contact", lambda _, pair: world.no_contact(*pair))
     each("suppress", lambda _, entry: call(world.suppress, entry, folder))
     world.where[""] = source.path.name

@@ -2,6 +2,7 @@
 
 from veldrain.model.inertia import MassProperties
 from veldrain.model.knobs import Knob
+from veldrain.model.leading import Gap, Leader, Rolls, Steers, Swings
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.meshes import HeightField, Mesh
@@ -25,10 +26,12 @@ __all__ = [
     "Failure",
     "Fields",
     "Frame",
+    "Gap",
     "HeightField",
     "Joint",
     "Knob",
     "Lamp",
+    "Leader",
     "Link",
     "Look",
     "Loop",
@@ -47,6 +50,7 @@ __all__ = [
     "Pipe",
     "Placed",
     "Ramp",
+    "Rolls",
     "Row",
     "Scatter",
     "Sensor",
@@ -56,10 +60,12 @@ __all__ = [
     "Sphere",
     "Spring",
     "Stairs",
+    "Steers",
     "Struck",
     "Sun",
     "Surface",
     "Surroundings",
+    "Swings",
     "Touches",
     "Wall",
     "World",

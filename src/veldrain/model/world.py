@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
+from veldrain.model.leading import Course, Gap, Leader, Moves, Rolls, Steers, Swings, checked_leader
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
@@ -75,6 +77,12 @@ class Placed:
     fixed: bool
     joints: dict[str, float] = field(default_factory=dict)
     path: tuple[tuple[float, Pose], ...] = ()
+    course: Course | None = None
+
+    @property
+    def is_led(self) -> bool:
+        """True for what goes where it is told, along a path or as an actor."""
+        return bool(self.path) or self.course is not None
 
 
 class World:
@@ -321,6 +329,76 @@ class World:
             )
         self._claim(name)
         self.placed[name] = Placed(name, model, steps[0][1] if steps else pose or Pose(), fixed, start, steps)
+        return self
+
+    def actor(
+        self,
+        name: str,
+        shape: Shape | Part | Model,
+        *,
+        route: Leader,
+        keeps: Gap | None = None,
+        joints: Mapping[str, Quantity | Moves] | None = None,
+        start: Quantity = 0.0,
+        begin: Quantity = 0.0,
+        offset: Quantity = 0.0,
+        passes: bool = False,
+        upright: bool = False,
+    ) -> World:
+        """Add something that is led: a person, a lorry, a door. It goes on whatever holds it back.
+
+        It pushes what moves freely, is touched by all, and sensors see it. On a route of points [x, y] it stands on the
+        ground with its lowest point, its height, pitch and roll those of four wheels below it.
+
+        Args:
+            name: its name.
+            shape: a shape or part, whose frame goes along the route; or a model, whose root link does.
+            route: what leads it.
+            keeps: the gap that it keeps to others; None: it minds nobody.
+            joints: of a model: what each does (``Rolls``, ``Swings``, ``Steers``), or where it stays, rad or m.
+            start: where on the route it begins, m.
+            begin: when it sets off, s; before it stands.
+            offset: how far left of the route it goes, m.
+            passes: True: it passes through everything, touched by nothing.
+            upright: True: it stays upright on slopes, as people do.
+
+        Raises:
+            VeldrainError: a name taken, an unknown joint, or a model with joints that cannot be led.
+
+        >>> from veldrain.motion.routes import Route
+        >>> World().actor("cart", Box((1, 1, 1)), route=Route([(0, 0), (9, 0)], speed=1)).placed["cart"].is_led
+        True
+        """
+        checked_leader(route, name)
+        model = shape if isinstance(shape, Model) else Model(name).link("body", shape, mass=1.0)
+        if not self.draft:
+            model.settle()
+            model.root()
+        odd = [j.name for j in model.joints.values() if j.kind in ("planar", "ball", "floating")]
+        if odd or model.loops or model.springs:
+            raise VeldrainError(
+                "its model cannot be led: only revolute, continuous, prismatic and fixed joints can, without loops",
+                where=f"{name}/{(odd or [*model.loops, *model.springs])[0]}",
+                cure="lead a simpler model",
+            )
+        told: dict[str, Any] = dict(joints or {})
+        for joint in told:
+            if joint not in model.coordinates():
+                raise unknown("joint", joint, model.coordinates(), name)
+        moves = {joint: how for joint, how in told.items() if isinstance(how, Rolls | Swings | Steers)}
+        held = model.positions({j: at for j, at in told.items() if j not in moves}, name)
+        course = Course(
+            route,
+            keeps,
+            moves,
+            passes,
+            upright,
+            quantity(start, "length", f"{name}: start"),
+            quantity(begin, "time", f"{name}: begin"),
+            quantity(offset, "length", f"{name}: offset"),
+        )
+        self._claim(name)
+        self.placed[name] = Placed(name, model, route.start(course), False, held, course=course)
         return self
 
     def suppress(self, rule: str, at: str, *, because: str) -> World:

@@ -69,16 +69,16 @@ def bound_still(geoms, corners):
 
 
 @kernel
-def is_skipped(skipped, key):
-    """True for a pair that never touches."""
-    low, high = 0, len(skipped)
+def is_among(keys, key):
+    """True for a key among sorted ones."""
+    low, high = 0, len(keys)
     while low < high:
         middle = (low + high) // 2
-        if skipped[middle] < key:
+        if keys[middle] < key:
             low = middle + 1
         else:
             high = middle
-    return low < len(skipped) and skipped[low] == key
+    return low < len(keys) and keys[low] == key
 
 
 @kernel
@@ -88,11 +88,12 @@ def boxes_meet(a, b):
 
 
 @kernel
-def note_pair(geoms, skipped, a, b, pairs, count):
+def note_pair(geoms, skipped, watched, a, b, pairs, count):
     """Note a pair if it may touch; gives the number of pairs, −1 when there is no room for it."""
     key = min(a, b) * len(geoms) + max(a, b)
     near = geoms[a].node != geoms[b].node and boxes_meet(geoms[a].box, geoms[b].box)
-    if not near or is_skipped(skipped, key):
+    stiff = geoms[a].stiff == 1 and geoms[b].stiff == 1
+    if not near or (stiff and not is_among(watched, key)) or is_among(skipped, key):
         return count
     if count == len(pairs):
         return -1
@@ -101,7 +102,7 @@ def note_pair(geoms, skipped, a, b, pairs, count):
 
 
 @kernel
-def near_pairs(geoms, skipped, order, still, boxes, pairs):
+def near_pairs(geoms, skipped, watched, order, still, boxes, pairs):
     """Sorted keys of the pairs whose boxes overlap: a sweep along x over the boxes of what moves, kept in order.
 
     The order hardly changes from step to step, so that sorting by insertion costs next to nothing. ``still``: the
@@ -122,7 +123,7 @@ def near_pairs(geoms, skipped, order, still, boxes, pairs):
         for j in range(k + 1, len(order)):
             if geoms[order[j]].box[0] > high:
                 break
-            count = note_pair(geoms, skipped, a, order[j], pairs, count)
+            count = note_pair(geoms, skipped, watched, a, order[j], pairs, count)
             if count < 0:
                 return -1
         at = 0
@@ -133,7 +134,7 @@ def near_pairs(geoms, skipped, order, still, boxes, pairs):
                 continue
             at += 1
             for j in range(branch.first, branch.end):
-                count = note_pair(geoms, skipped, a, still[j], pairs, count)
+                count = note_pair(geoms, skipped, watched, a, still[j], pairs, count)
                 if count < 0:
                     return -1
     sort_keys(pairs, count)
@@ -333,7 +334,7 @@ def find_contacts(a, h):
     """All contacts of the coming step, in the order of their keys; a: the plant."""
     bound_geoms(a.trees, a.nodes, a.geoms, a.order, a.corners, h)
     count, geoms = a.counts[0], a.geoms
-    found = near_pairs(geoms, a.skipped, a.order, a.still, a.boxes, a.pairs)
+    found = near_pairs(geoms, a.skipped, a.watched, a.order, a.still, a.boxes, a.pairs)
     G = len(geoms)
     count.contacts = 0
     if found < 0:

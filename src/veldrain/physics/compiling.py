@@ -14,14 +14,15 @@ from veldrain.errors import VeldrainError
 from veldrain.model import GROUND, MassProperties, Mesh, Model, Part, Placed, Shape, Spring, Surface, World
 from veldrain.model.inertia import combined
 from veldrain.model.pieces import Joint, Loop
+from veldrain.motion.routes import Route
 from veldrain.physics import plant as p
 from veldrain.physics.kinds import code_of
-from veldrain.physics.paths import table_of_path
 from veldrain.physics.scene import Sight
 from veldrain.physics.solids import Solids
 from veldrain.pose import Array, Pose, z_to
 
 DEEPEST_CORE = 1e-3  # m
+BLOCK = 1024  # steps for which a leader is asked at once
 _MODES = {"effort": p.EFFORT, "velocity": p.VELOCITY, "position": p.POSITION}
 
 
@@ -65,7 +66,6 @@ class Compiled:
     dof_names: list[str]
     loop_names: list[str]
     sights: list[Sight]
-    unmoved: set[int]  # keys of pairs of which neither side can be moved, and that are not switched off
     mounts: dict[str, LinkPlace]  # sensors, and their optical frames, by name path
 
 
@@ -96,10 +96,9 @@ class _Builder:
         self.solids = Solids()
         self.loops: list[dict[str, Any]] = []
         self.loop_names: list[str] = []
-        self.script: list[Array] = []
+        self.numbers = 0  # of the rows of what is led
         self.blown: list[dict[str, Any]] = []  # and the number of the link that each pushes
         self.skipped: set[tuple[int, int]] = set()
-        self.unmoved: set[tuple[int, int]] = set()  # neither side can be moved: looked at only where it is watched
         self.q: list[float] = []
         self.v: list[float] = []
         self.links: dict[str, LinkPlace] = {}
@@ -157,14 +156,15 @@ class _Builder:
             self.dof_names.append(f"{name} ({axis})")
         return node
 
-    def lead(self, node: int, placed: Placed) -> None:
-        """Make a free node follow a path."""
-        table = table_of_path(placed.path, self.bodies[node].com, self.step)
-        first = sum(len(rows) for rows in self.script)
-        self.trees[-1] |= {"script": first, "script_end": first + len(table)}
-        turn = Rotation.from_quat(table[1, 3:]) * Rotation.from_quat(table[0, 3:]).inv()
-        self.v[-6:] = [*(turn.as_rotvec() / self.step), *((table[1, :3] - table[0, :3]) / self.step)]
-        self.script.append(table)
+    def lead(self, node: int, rows: int) -> None:
+        """Give the tree of a free root, which is the last one, so many rows to be led by."""
+        joints = len(self.v) - self.nodes[node]["dof"] - 6
+        self.trees[-1] |= {"script": self.numbers, "rows": rows, "width": 7 + joints, "whole": int(joints > 0)}
+        for dof in self.dofs[len(self.dofs) - joints :]:  # nothing else moves or holds them
+            coord, at = dof["coord"], dof["node"]
+            dof.clear()
+            dof |= {"coord": coord, "node": at, "low": -np.inf, "high": np.inf, "follows": 1.0}
+        self.numbers += rows * (7 + joints)
 
     def add_joint(
         self,
@@ -288,7 +288,12 @@ class _Builder:
         trees["dofs"] = np.diff([*trees["dof"], len(self.v)]) if len(trees) else []
         alone = trees["end"] - trees["first"] == 1
         trees["lone"] = alone & (trees["script"] < 0) & (nodes["kind"][trees["first"]] == p.FREE)
+        led = np.array([t["first"] for t in self.trees if t["script"] >= 0], np.int64)
         dofs, geoms, loops = _records(p.DOF, self.dofs), _records(p.GEOM, self.geoms), _records(p.LOOP, self.loops)
+        held = geoms["node"]
+        geoms["stiff"] = (held < 0) | np.isin(held, led)
+        for tree in trees[trees["whole"] == 1]:
+            geoms["stiff"] |= (held >= tree["first"]) & (held < tree["end"])
         probe = np.zeros(1, p.GEOM)
         probe["kind"], probe["end_corner"], probe["end_face"], probe["size"] = p.HULL, 3, 1, 1.0
         probe["rot"] = np.eye(3)
@@ -311,9 +316,15 @@ class _Builder:
             probe=probe,
             **self.solids.arrays(),
             loops=loops,
-            script=np.concatenate([np.zeros((0, 7)), *self.script]),
+            script=np.zeros(self.numbers),
+            led=np.zeros(0, p.LED),
+            pieces=np.zeros(0, p.PIECE),
+            lifts=np.zeros((0, 3, 4)),
+            moves=np.zeros(0, p.MOVE),
+            minds=np.zeros(0, p.MIND),
             patches=patches,
-            skipped=np.array(sorted(a * len(geoms) + b for a, b in self.skipped | self.unmoved), np.int64),
+            skipped=np.array(sorted(a * len(geoms) + b for a, b in self.skipped), np.int64),
+            watched=np.zeros(0, np.int64),
             pushes=self._pushes(),
             air=np.zeros(1, p.AIR),
             gusts=np.zeros(0, p.GUST),
@@ -407,24 +418,29 @@ def compile_world(world: World, step: float, watches: int = 0) -> Compiled:
     for placed in world.placed.values():
         _RobotBuilder(b, placed).build()
     _keep_apart(b, [(x, y) for x, y in world.apart])
-    names, unmoved = list(b.links), {x * len(b.geoms) + y for x, y in b.unmoved - b.skipped}
+    for placed in world.placed.values():
+        if placed.course and placed.course.passes:
+            _let_through(b, placed.name)
+    names = list(b.links)
     plant = b.plant(world, watches)
     tables = b.links, names, b.robots, b.geom_names, b.dof_names, b.loop_names
-    return Compiled(plant, *tables, b.sights, unmoved, b.mounts)
+    return Compiled(plant, *tables, b.sights, b.mounts)
 
 
 def _keep_apart(b: _Builder, pairs: list[tuple[str, str]]) -> None:
-    """Switch off the pairs of shapes whose names start with those of a pair, and those that neither can be moved."""
+    """Switch off the pairs of shapes whose names start with those of a pair."""
     for one, other in pairs:
         sides = [
             [k for k, name in enumerate(b.geom_names) if name == side or name.startswith(f"{side}/")]
             for side in (one, other)
         ]
         b.skipped.update((min(x, y), max(x, y)) for x in sides[0] for y in sides[1])
-    led = {t["first"] for t in b.trees if t["script"] >= 0}
-    stiff = [k for k, g in enumerate(b.geoms) if g["node"] in led]
-    still = [k for k, g in enumerate(b.geoms) if g["node"] < 0]
-    b.unmoved.update((min(x, y), max(x, y)) for x in stiff for y in [*stiff, *still])
+
+
+def _let_through(b: _Builder, name: str) -> None:
+    """Switch off all pairs of something that passes through everything."""
+    own = {k for k, geom in enumerate(b.geom_names) if geom.startswith(f"{name}/")}
+    b.skipped.update((min(x, y), max(x, y)) for x in own for y in range(len(b.geoms)) if y != x)
 
 
 class _RobotBuilder:
@@ -453,18 +469,20 @@ class _RobotBuilder:
         if placed.fixed:
             self.settle([(link, placed.pose @ pose) for link, pose in group], -1, Pose())
         else:
-            led = bool(placed.path)
-            node = b.add_free(self.name, placed.pose, self.mass_of(group), (0.0,) * 6, led)
-            if led:
-                b.lead(node, placed)
+            node = b.add_free(self.name, placed.pose, self.mass_of(group), (0.0,) * 6, placed.is_led)
+            if placed.path:
+                b.lead(node, BLOCK + 1)
             self.settle(group, node, placed.pose)
+            if placed.course:
+                b.lead(node, 2 if isinstance(placed.course.leader, Route) else BLOCK + 1)
         for joint, start in self.afloat:
             group = self.rigid(joint.child, Pose())
             node = b.add_free(f"{self.name}/{joint.child}", start, self.mass_of(group), (0.0,) * 6)
             self.settle(group, node, start)
         self.robot.end = len(b.nodes)
-        self.close_loops()
-        self.blow()
+        if not placed.course:  # what is led with its joints is moved by nothing else
+            self.close_loops()
+            self.blow()
         for parent, child in self.joined:
             for one in self.geoms_of.get(child, []):
                 b.skipped.update((min(one, c), max(one, c)) for c in self.geoms_of.get(parent, []))
@@ -498,7 +516,7 @@ class _RobotBuilder:
         turn = Pose(rotation=z_to(joint.axis)) if joint.kind != "ball" else Pose()
         group = self.rigid(joint.child, turn.inverse())
         body = self.mass_of(group)
-        if body.mass <= 0:
+        if body.mass <= 0 and not self.placed.course:
             raise VeldrainError("moves and has no mass", where=f"{self.name}/{joint.child}", cure="give mass=")
         # What loops hold together is one tree, though it stands on a fixed base with several feet.
         opens_tree = node < 0 and not (self.has_loops and len(self.b.nodes) > self.robot.node)

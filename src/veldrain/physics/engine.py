@@ -17,8 +17,9 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Air, World
 from veldrain.model.world import prefixes
 from veldrain.physics import plant as p
+from veldrain.physics.actors import Actors
 from veldrain.physics.clearances import clearance
-from veldrain.physics.compiling import LinkPlace, Robot, compile_world
+from veldrain.physics.compiling import Compiled, LinkPlace, Robot, compile_world
 from veldrain.physics.gusts import waves_of
 from veldrain.physics.loops import all_openings
 from veldrain.physics.scene import Scene
@@ -85,6 +86,9 @@ class Engine:
         integrator: ``semi-implicit``, or ``rk4`` for mechanisms that nothing touches.
     """
 
+    plant: p.Plant
+    compiled: Compiled
+
     def __init__(
         self, world: World, step: float, watches: Sequence[tuple[str, str]] = (), integrator: str = "semi-implicit"
     ) -> None:
@@ -96,6 +100,8 @@ class Engine:
         self._floor = world.floor
         self.compiled = compile_world(world, step, len(watches))
         self.plant = with_boxes(self.compiled.plant)
+        self.refresh()
+        self.actors = Actors(self, world.placed)
         self._advance = advance_smooth if integrator == "rk4" else advance
         nodes = self.plant.nodes
         # Views of single fields: these arrays never move, and a view costs a tenth of looking the field up.
@@ -105,19 +111,20 @@ class Engine:
         for w, sides in enumerate(watches):
             for side, path in enumerate(sides):
                 self.plant.watch_sides[w, side] = self.geoms_of(path)
-            self._watch_unmoved(*self.plant.watch_sides[w])
+            self._watch_stiff(*self.plant.watch_sides[w])
         self.refresh()
         if len(self.plant.loops):
             self._close_loops()
         self.hold_still()
 
-    def _watch_unmoved(self, one: p.Ints, other: p.Ints) -> None:
+    def _watch_stiff(self, one: p.Ints, other: p.Ints) -> None:
         """Let pairs be met that nothing can part, two that are led or one that is led into a wall: they are watched."""
-        keys = np.array(sorted(self.compiled.unmoved), np.int64)
-        if len(keys):
-            a, b = np.divmod(keys, len(one))
-            watched = (one[a] & other[b]) | (one[b] & other[a])
-            self.plant = self.plant._replace(skipped=np.setdiff1d(self.plant.skipped, keys[watched == 1]))
+        stiff, moves = self.plant.geoms["stiff"] == 1, self.plant.geoms["node"] >= 0
+        a, b = (np.flatnonzero(stiff & (side == 1)) for side in (one, other))
+        x, y = (side.ravel() for side in np.meshgrid(a, b))
+        x, y = x[moves[x] | moves[y]], y[moves[x] | moves[y]]
+        keys = np.minimum(x, y) * len(one) + np.maximum(x, y)
+        self.plant = self.plant._replace(watched=np.union1d(self.plant.watched, keys))
 
     def hold_still(self) -> None:
         """Let motors that were told nothing hold where they are: position motors at their positions."""
@@ -198,10 +205,11 @@ class Engine:
             NotFiniteError: a velocity is no longer finite; names the time and the joint.
         """
         goal = self.steps + steps
-        while True:
-            status, dof = self._advance(self.plant, self.step, goal - self.steps)
+        while self.steps < goal:
+            self.actors.fill(self.steps)
+            status, dof = self._advance(self.plant, self.step, self.actors.room(goal - self.steps, self.steps))
             if status == p.STATUS_FINE:
-                break
+                continue
             if status == p.STATUS_NOT_FINITE:
                 deep = self._deepest()
                 raise NotFiniteError(
@@ -382,7 +390,7 @@ class Engine:
         apart = [(i, j) for i, j in pairs if nodes[i] != nodes[j]]
         if not apart:
             return "neither can move against the other"
-        off = set(a.skipped.tolist()) - self.compiled.unmoved
+        off = set(a.skipped.tolist())
         allowed = [(i, j) for i, j in apart if min(i, j) * len(nodes) + max(i, j) not in off]
         if not allowed:
             return "their contact is switched off"
@@ -508,6 +516,7 @@ class Engine:
             now = getattr(self.plant, name)
             now[: len(old)] = old[: len(now)]  # another simulation of the same world may watch fewer pairs
         self.refresh()
+        self.actors.forget()
         self.taps.restore(snapshot.taps)
         self._notices = dict(snapshot.notices)
 

@@ -50,9 +50,10 @@ COUNTS = _record(
 )
 
 TREE = _record(
-    # Nodes first to end − 1; dofs from dof on. lone: a free body by itself. A scripted root moves as rows script
-    # to script_end − 1 of Plant.script say (one a step), else script is −1.
-    "first end dof dofs lone script script_end",
+    # Nodes first to end − 1; dofs from dof on. lone: a free body by itself. A led root moves as rows of Plant.script
+    # say: rows of them, width numbers each, the first at number script for step base; script is −1 of what is not led.
+    # whole: 1 where joints are led too.
+    "first end dof dofs lone script rows width base whole",
     "swing",  # rad²/s²: of soft contacts on it, the sum of what each would swing with, squared
     ref=3,  # reference point of spatial vectors
     root=(6, 6),  # of a free root: Cholesky factor of its articulated inertia; of a lone one: 3 × 3 inverse inertia
@@ -93,7 +94,8 @@ DOF = _record(
 )
 GEOM = _record(
     # Of a HULL its corners and faces, of a MESH its triangles (faces) and the root of its tree of boxes.
-    "kind node first_corner end_corner first_face end_face branch",
+    # stiff: neither a contact nor a push moves it: it is fixed in the world, or led.
+    "kind node first_corner end_corner first_face end_face branch stiff",
     "core",  # how far the core that normals come from lies inside the shape
     size=3,  # box: half edges; ellipsoid: half axes; hull: inner and outer radius; others: radius, half length
     place=3,
@@ -112,6 +114,23 @@ FACE = _record(
     at=(12, 3),
 )
 BRANCH = _record("first end skip", "", box=6)  # of a tree of boxes: faces of a leaf; where to go on without it
+# What follows a route, see ``leading``.
+LED = _record(
+    # base: the step that its row is of; its pieces of curve and where it is in them; begin: when it sets off; free: it
+    # has left its route; closed, stops, turns: of the route; minds, moves: its rows of these; lift, columns: of lifts.
+    "tree base first end piece begin free closed stops turns upright lift columns first_mind end_mind first_move "
+    "end_move",
+    # along the route; speed, and what is told of it; halt: where it is to stand; travel: its own way so far; shifted,
+    # span: how far it is in a change of its offset; turn: a heading that is kept; ahead, wide: its front and half
+    # width; tall: how high its root stands; side, spread: first offset of lifts and their distance; gap to others.
+    "s length speed goal up down halt travel shifted span turn ahead wide tall side spread gap_time gap_rest",
+    way=6,  # polynomial of its offset over the way that it has gone since the change began
+    own=9,  # where it left its route: x, y, heading, curvature, its change, length; z, pitch and roll
+)
+# A piece of a curve: see motion.curves. square, slope: of the most speed, squared, and how it changes along it.
+PIECE = _record("", "s length x y heading k c square slope")
+MOVE = _record("dof", "offset rate swing wave phase base gain")  # what a joint of something led does, see ``leading``
+MIND = _record("node piece", "rear wide")  # whom something led keeps a gap to: where it is in the other's pieces
 PATCH = _record("", "", size=3, place=3, turn=(3, 3), surface=6)  # size: half edges
 PUSH = _record("node link until", "", force=3, torque=3, point=3)  # world axes; the point is in the node
 AIR = _record("", "density", wind=3)  # steady wind, world axes
@@ -196,9 +215,15 @@ class Plant(NamedTuple):
     faces: Records  # (F,) of hulls and meshes, in the shape; the first is the triangle
     branches: Records  # trees of boxes over the triangles of meshes, depth first
     loops: Records  # (L,)
-    script: Array  # (rows, 7) mass centre and quaternion of scripted roots, step by step
+    script: Array  # (numbers,) rows of what is led: mass centre, quaternion and joints, step by step
+    led: Records
+    pieces: Records
+    lifts: Array  # (rows, 3, 4) cubics of height, pitch and roll over the length of a piece, for each of its columns
+    moves: Records
+    minds: Records
     patches: Records  # (P,)
     skipped: Ints  # (K,) keys of pairs that never touch, sorted
+    watched: Ints  # keys of pairs of stiff shapes that are looked at all the same: someone watches them
     pushes: Records  # (16 and one for each of what is blown,)
     air: Records  # (1,) AIR
     gusts: Records  # (waves,)
@@ -234,7 +259,7 @@ class Plant(NamedTuple):
 # What decides what happens next: to copy these is to take a snapshot.
 STATE = (
     "counts", "gravity", "dofs", "q", "speeds", "nodes", "geoms", "patches", "pushes", "air", "loops", "watch_step",
-    "order", "kept",
+    "order", "kept", "script", "led", "minds",
 )  # fmt: skip
 
 

@@ -16,6 +16,7 @@ from veldrain.physics.contact_rows import TOLERATED, build_contacts, keep_contac
 from veldrain.physics.drift import aim_drift
 from veldrain.physics.effort import ease, is_due
 from veldrain.physics.joint_rows import build_joints, keep_joints
+from veldrain.physics.leading import lead
 from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
 from veldrain.physics.motors import check_motors, follow_commands, set_motors
 from veldrain.physics.plant import (
@@ -48,7 +49,7 @@ from veldrain.physics.spatial import (
 )
 from veldrain.physics.surges import LEAST, SHARE, given, grows, kinetic, look_at_steps, note
 from veldrain.physics.taps import begin_taps, tap_step
-from veldrain.physics.trees import load_trees, move_trees, node_accelerations, solve_trees, spin_momentum
+from veldrain.physics.trees import load_trees, move_trees, node_accelerations, script_at, solve_trees, spin_momentum
 
 WEAKENINGS = 8  # how often bounces are halved at most; after that they are left as they are
 FINE = 0.02  # rad: a lone body that turns farther in a step is turned in parts
@@ -176,10 +177,12 @@ def move_step(a, count, h):
     for t in range(len(a.trees)):
         tree = a.trees[t]
         if tree.script >= 0:
-            n = nodes[tree.first]
-            there = a.script[min(tree.script + count.step + 1, tree.script_end - 1)]
+            there = a.script[script_at(tree, count.step + 1) :]
             for k in range(7):
-                q[n.coord + k] = there[k]
+                q[nodes[tree.first].coord + k] = there[k]
+            if tree.whole == 1:
+                for i in range(tree.first + 1, tree.end):
+                    q[nodes[i].coord] = there[7 + nodes[i].dof - tree.dof - 6]
     move_trees(a.trees, nodes, q, now)
     if count.equals > 0:
         for _ in range(CLOSINGS):
@@ -292,6 +295,7 @@ def advance(a, h, steps):
     """
     count = a.counts[0]
     for _ in range(steps):
+        lead(a, count, h)
         if find_contacts(a, h) != STATUS_FINE:
             return STATUS_FULL, 0
         status, broken = solved_step(a, count, h)
@@ -307,6 +311,7 @@ def advance_smooth(a, h, steps):
     """The same with rk4 where nothing has to be solved for; an entry of its own, so that few have to compile it."""
     count = a.counts[0]
     for _ in range(steps):
+        lead(a, count, h)
         if find_contacts(a, h) != STATUS_FINE:
             return STATUS_FULL, 0
         rough = roughness(a, count, h)

@@ -388,12 +388,34 @@ def accelerate_free(tree, n, v, out, script, step, h):
 
 
 @kernel
+def script_at(tree, step):
+    """Where a led tree's row of a step begins: mass centre and quaternion of its root, and its joints."""
+    return tree.script + min(step - tree.base, tree.rows - 1) * tree.width
+
+
+@kernel
 def scripted_speeds(tree, script, step, out, h):
-    """The spin and velocity (6,) that take a scripted root to its next place."""
-    here = script[min(tree.script + step, tree.script_end - 1)]
-    there = script[min(tree.script + step + 1, tree.script_end - 1)]
+    """The spin and velocity (6,) that take a led root to its next place."""
+    here, there = script[script_at(tree, step) :], script[script_at(tree, step + 1) :]
     put(out[0:3], scaled(rotation_vector_between(here[3:7], there[3:7]), 1.0 / h))
     put(out[3:6], scaled(minus(triple(there), triple(here)), 1.0 / h))
+
+
+@kernel
+def lead_tree(tree, nodes, v, out, script, step, h):
+    """Accelerations and new velocities of a tree that is led with its joints: no force changes them."""
+    here, there = script[script_at(tree, step) :], script[script_at(tree, step + 1) :]
+    for i in range(tree.first, tree.end):
+        n = nodes[i]
+        if n.kind == FREE:
+            accelerate_free(tree, n, v, out, script, step, h)
+            continue
+        at = 7 + n.dof - tree.dof - 6
+        out[n.dof] = (there[at] - here[at]) / h
+        n.Dinv, n.u = 0.0, 0.0
+        for k in range(6):
+            n.U[k] = 0.0
+            n.acc[k] = nodes[n.parent].acc[k] + n.bias[k] + n.S[k] * (out[n.dof] - v[n.dof]) / h
 
 
 @kernel
@@ -405,6 +427,9 @@ def solve_trees(trees, nodes, dofs, speeds, script, step, h, damped):
     v, out = speeds[NOW], speeds[UNFORCED]
     for t in range(len(trees)):
         tree = trees[t]
+        if tree.whole == 1:
+            lead_tree(tree, nodes, v, out, script, step, h)
+            continue
         for i in range(tree.end - 1, tree.first - 1, -1):
             n = nodes[i]
             if n.kind == FREE:

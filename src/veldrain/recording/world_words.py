@@ -19,10 +19,13 @@ import numpy as np
 import veldrain.sensing as sensing
 from veldrain.errors import VeldrainError
 from veldrain.model import HeightField, Mesh, Model, Part, Placed, Shape, Surface, World
+from veldrain.model.leading import Course
 from veldrain.model.lights import Air, Sky, Sun
+from veldrain.motion.routes import Route, Way
 from veldrain.pose import Pose
 from veldrain.resolver import name_of
 from veldrain.sheet import Sheet
+from veldrain.units import worded
 
 Map = dict[str, Any]
 MOST_INLINE = 2000  # triangles that are written as numbers
@@ -105,6 +108,8 @@ def pose_words(pose: Pose) -> Map:
 def sheet_words(sheet: Sheet, files: Files) -> Map:
     """What was given to a data sheet."""
     words = {word: value for word, value in sheet.given.items() if value is not None}
+    if isinstance(words.get("points"), Way):
+        words["points"] = words["points"].words()
     if "image" in words:
         words["image"] = files.picture(words["image"])
     return {k: _word(v, files) for k, v in words.items()}
@@ -235,30 +240,65 @@ def world_words(world: World, files: Files) -> Map:
         words["bodies"][name] = told
     words["patches"] = {name: record_words(patch, World.patch, files) for name, patch in world.patches.items()}
     words["frames"] = {name: pose_words(pose) for name, pose in world.frames.items()}
-    words["models"], words["place"] = _placed_words(world.placed, files)
+    words["models"], words["place"], words["actors"] = _placed_words(world.placed, files)
     words["no_contact"] = plain(world.apart)
     words["suppress"] = [vars(accepted) for accepted in world.suppressed]
     return {section: told for section, told in words.items() if told or section == "ground"}
 
 
-def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map]:
+def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map, Map]:
     """Models, each once, and where they are placed."""
     models: Map = {}
     names: dict[int, str] = {}
     places: Map = {}
+    actors: Map = {}
     for name, robot in placed.items():
         model = robot.model
+        if robot.course is not None and model.name == name and [*model.links] == ["body"] and not model.sensors:
+            actors[name] = _shape_of(model, files) | _course_words(robot, robot.course, files)
+            continue
         if id(model) not in names:
             names[id(model)] = model.name if model.name not in models else name
             models[names[id(model)]] = model_words(model, files)
         told: Map = {"model": names[id(model)]}
+        if robot.course is not None:
+            actors[name] = told | _course_words(robot, robot.course, files)
+            continue
         if robot.path:
             told["path"] = [{"at": time} | pose_words(pose) for time, pose in robot.path]
         elif pose := pose_words(robot.pose):
             told["pose"] = pose
         told |= ({"fixed": True} if robot.fixed else {}) | ({"joints": plain(robot.joints)} if robot.joints else {})
         places[name] = told
-    return models, places
+    return models, places, actors
+
+
+def _shape_of(model: Model, files: Files) -> Map:
+    """The shape that an actor was made of."""
+    (part,) = model.links["body"].parts
+    if part.pose != Pose():
+        raise VeldrainError(
+            "its part has a pose of its own, which files have no word for", where=model.name, cure="lead a model"
+        )
+    return {word: told for word, told in part_words(part, files).items() if word != "surface"}
+
+
+def _course_words(robot: Placed, course: Course, files: Files) -> Map:
+    """How an actor is led."""
+    leader = course.leader
+    told: Map = {"route": sheet_words(leader, files)} if isinstance(leader, Route) else {}
+    if not told:
+        told = {"route": {"use": files.named(type(leader))}}
+    if course.keeps is not None:
+        told["keeps"] = sheet_words(course.keeps, files)
+    moves = {joint: {worded(type(move).__name__): sheet_words(move, files)} for joint, move in course.moves.items()}
+    if moves or robot.joints:
+        told["joints"] = moves | plain(robot.joints)
+    plainly = Course(leader)
+    for word in ("start", "begin", "offset", "passes", "upright"):
+        if (value := getattr(course, word)) != getattr(plainly, word):
+            told[word] = value
+    return told
 
 
 def as_yaml(words: Map) -> str:

@@ -106,7 +106,7 @@ class RobotLook:
     @property
     def is_free(self) -> bool:
         """True where the root can fall."""
-        return not self.placed.fixed and not self.placed.path
+        return not self.placed.fixed and not self.placed.is_led
 
     def path(self, name: str) -> str:
         """Name path of a part of the robot."""

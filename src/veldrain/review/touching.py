@@ -154,7 +154,7 @@ def overlapping_world(look: Look) -> Found:
         lift = depth if still == GROUND else _lift(look, mover, still)
         fix = {}
         placed = look.world.placed.get(mover)
-        if placed and still == GROUND and not placed.fixed and not placed.path:
+        if placed and still == GROUND and not placed.fixed and not placed.is_led:
             fix = {
                 "place": {
                     mover: {
@@ -273,7 +273,7 @@ def _lift(look: Look, mover: str, still: str) -> float:
     engine = look.trial()
     robot, groups = engine.compiled.robots[mover], things_of(look, engine)
     placed = look.world.placed.get(mover)
-    if placed is not None and (placed.fixed or placed.path):
+    if placed is not None and (placed.fixed or placed.is_led):
         return np.inf
     start = engine.pose(mover)
 

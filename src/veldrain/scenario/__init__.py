@@ -1,5 +1,6 @@
 """Timeline, triggers, actions, expectations; one trial from start to end."""
 
+from veldrain.scenario.acting import Go, Keep, Leave, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Change, Cut, Fail, Finish, Push, Put, Say, Tell, Weather
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
 from veldrain.scenario.measures import (
@@ -26,10 +27,16 @@ __all__ = [
     "Expectation",
     "Fail",
     "Finish",
+    "Go",
+    "Keep",
+    "Leave",
     "Push",
     "Put",
     "Say",
     "Scenario",
+    "Shift",
+    "Stop",
+    "Take",
     "Tell",
     "Trial",
     "Weather",
