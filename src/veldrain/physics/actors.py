@@ -21,6 +21,7 @@ from veldrain.physics import plant as p
 from veldrain.physics.compiling import BLOCK
 from veldrain.physics.leading import place_led
 from veldrain.physics.scene import Scene
+from veldrain.physics.spatial import triple
 from veldrain.pose import Array
 
 if TYPE_CHECKING:
@@ -37,10 +38,9 @@ NO_MOVE = {"offset": 0.0, "rate": 0.0, "swing": 0.0, "wave": 0.0, "phase": 0.0, 
 def place_all(a):
     """Both rows of all that follows a route: where it is."""
     for k in range(len(a.led)):
-        place_led(a, k)
         tree = a.trees[a.led[k].tree]
-        for j in range(tree.width):
-            a.script[tree.script + j] = a.script[tree.script + tree.width + j]
+        for row in (a.script[tree.script :], a.script[tree.script + tree.width :]):
+            place_led(a.led[k], a.pieces, a.lifts, a.moves, triple(a.nodes[tree.first].centre), row)
 
 
 class Actors:
@@ -181,6 +181,7 @@ class Actors:
         pieces = np.zeros(len(curve.s), p.PIECE)
         for word in ("s", "x", "y", "heading", "k", "c"):
             pieces[word] = getattr(curve, word)
+        pieces["cosine"], pieces["sine"] = np.cos(curve.heading), np.sin(curve.heading)
         pieces["length"], pieces["square"] = ends - curve.s, squares[:-1]
         pieces["slope"] = np.diff(squares) / pieces["length"]
         columns = self._columns(route, offsets)

@@ -156,10 +156,10 @@ class _Builder:
             self.dof_names.append(f"{name} ({axis})")
         return node
 
-    def lead(self, node: int, rows: int) -> None:
-        """Give the tree of a free root, which is the last one, so many rows to be led by."""
+    def lead(self, node: int, rows: int, whole: bool) -> None:
+        """Give the tree of a free root, which is the last one, so many rows to be led by; whole: with its joints."""
         joints = len(self.v) - self.nodes[node]["dof"] - 6
-        self.trees[-1] |= {"script": self.numbers, "rows": rows, "width": 7 + joints, "whole": int(joints > 0)}
+        self.trees[-1] |= {"script": self.numbers, "rows": rows, "width": 7 + joints, "whole": int(whole)}
         for dof in self.dofs[len(self.dofs) - joints :]:  # nothing else moves or holds them
             coord, at = dof["coord"], dof["node"]
             dof.clear()
@@ -471,10 +471,10 @@ class _RobotBuilder:
         else:
             node = b.add_free(self.name, placed.pose, self.mass_of(group), (0.0,) * 6, placed.is_led)
             if placed.path:
-                b.lead(node, BLOCK + 1)
+                b.lead(node, BLOCK + 1, whole=not any(j.kind != "fixed" for j in model.joints.values()))
             self.settle(group, node, placed.pose)
             if placed.course:
-                b.lead(node, 2 if isinstance(placed.course.leader, Route) else BLOCK + 1)
+                b.lead(node, 2 if isinstance(placed.course.leader, Route) else BLOCK + 1, whole=True)
         for joint, start in self.afloat:
             group = self.rigid(joint.child, Pose())
             node = b.add_free(f"{self.name}/{joint.child}", start, self.mass_of(group), (0.0,) * 6)

@@ -28,29 +28,35 @@ MOST_PIECES = 200  # looked at for one that is minded, in a step
 
 
 @kernel
-def curve_point(x, y, heading, k, c, length, u):
-    """x, y, heading and curvature at u along a piece; beyond its end it goes on straight."""
+def small_turn(a):
+    """Cosine and sine of an angle of a quarter of a radian at most, by their series."""
+    b = a * a
+    cosine = 1.0 - b / 2.0 * (1.0 - b / 12.0 * (1.0 - b / 30.0 * (1.0 - b / 56.0)))
+    return cosine, a * (1.0 - b / 6.0 * (1.0 - b / 20.0 * (1.0 - b / 42.0 * (1.0 - b / 72.0))))
+
+
+@kernel
+def curve_point(x, y, cosine, sine, k, c, length, u):
+    """x, y, cosine and sine of the heading, and curvature at u along a piece; beyond its end it goes on straight."""
     inside = min(max(u, 0.0), length)
+    bend = 0.0
     if k != 0.0 or c != 0.0:
-        dx = dy = 0.0
+        along = across = 0.0
         for n in range(4):
             at = inside * AT[n]
-            turn = heading + at * (k + 0.5 * c * at)
-            dx += WEIGHTS[n] * math.cos(turn)
-            dy += WEIGHTS[n] * math.sin(turn)
-        x += inside * dx
-        y += inside * dy
-        heading += inside * (k + 0.5 * c * inside)
+            more = small_turn(at * (k + 0.5 * c * at))
+            along += WEIGHTS[n] * more[0]
+            across += WEIGHTS[n] * more[1]
+        x += inside * (along * cosine - across * sine)
+        y += inside * (along * sine + across * cosine)
+        turn = small_turn(inside * (k + 0.5 * c * inside))
+        cosine, sine = cosine * turn[0] - sine * turn[1], sine * turn[0] + cosine * turn[1]
+        bend = k + c * inside
     else:
-        x += inside * math.cos(heading)
-        y += inside * math.sin(heading)
+        x += inside * cosine
+        y += inside * sine
     beyond = u - inside
-    return (
-        x + beyond * math.cos(heading),
-        y + beyond * math.sin(heading),
-        heading,
-        k + c * inside if beyond == 0.0 else 0.0,
-    )
+    return x + beyond * cosine, y + beyond * sine, cosine, sine, bend if beyond == 0.0 else 0.0
 
 
 @kernel
@@ -67,12 +73,12 @@ def offset_of(led):
 
 @kernel
 def route_point(led, pieces):
-    """x, y, heading and curvature of its route where it is."""
+    """x, y, cosine and sine of the heading, and curvature of its route where it is."""
     if led.free == 1:
         o = led.own
-        return curve_point(o[0], o[1], o[2], o[3], o[4], o[5], led.s)
+        return curve_point(o[0], o[1], math.cos(o[2]), math.sin(o[2]), o[3], o[4], o[5], led.s)
     p = pieces[led.piece]
-    return curve_point(p.x, p.y, p.heading, p.k, p.c, p.length, led.s - p.s)
+    return curve_point(p.x, p.y, p.cosine, p.sine, p.k, p.c, p.length, led.s - p.s)
 
 
 @kernel
@@ -112,39 +118,40 @@ def cubic(c, u):
 
 
 @kernel
-def place_led(a, k):
-    """Write where something led is into the second row of its tree."""
-    led = a.led[k]
-    tree = a.trees[led.tree]
-    row = a.script[tree.script + tree.width : tree.script + 2 * tree.width]
-    x, y, heading, curvature = route_point(led, a.pieces)
+def place_led(led, pieces, lifts, moves, centre, row):
+    """Write where something led is into a row of its tree; ``centre``: its mass centre."""
+    x, y, cosine, sine, curvature = route_point(led, pieces)
     d, slope, bend = offset_of(led)
-    z, pitch, roll = lift_of(led, a.pieces, a.lifts, d)
-    x -= d * math.sin(heading)
-    y += d * math.cos(heading)
+    z, pitch, roll = lift_of(led, pieces, lifts, d)
+    x -= d * sine
+    y += d * cosine
     lean = math.sqrt(1.0 - slope * slope)
     curvature = curvature * lean / (1.0 - curvature * d) + bend / lean
-    heading = led.turn if led.turns == 0 else heading + math.asin(slope)
-    if led.upright == 1:
-        pitch = roll = 0.0
-    ch, sh, cp, sp, cr, sr = (
-        math.cos(heading / 2.0),
-        math.sin(heading / 2.0),
-        math.cos(pitch / 2.0),
-        math.sin(pitch / 2.0),
-        math.cos(roll / 2.0),
-        math.sin(roll / 2.0),
-    )
+    cosine, sine = cosine * lean - sine * slope, sine * lean + cosine * slope
+    if led.turns == 0:
+        cosine, sine = math.cos(led.turn), math.sin(led.turn)
+    ch = math.sqrt(max(0.5 + 0.5 * cosine, 0.0))  # of half the heading, by the larger of the two
+    sh = math.copysign(math.sqrt(max(0.5 - 0.5 * cosine, 0.0)), sine)
+    if ch > 0.5:
+        sh = 0.5 * sine / ch
+    else:
+        ch = 0.5 * sine / sh
+    cp, sp, cr, sr = 1.0, 0.0, 1.0, 0.0
+    if led.upright == 0 and (pitch != 0.0 or roll != 0.0):
+        cp, sp, cr, sr = math.cos(pitch / 2.0), math.sin(pitch / 2.0), math.cos(roll / 2.0), math.sin(roll / 2.0)
     qx, qy = ch * cp * sr - sh * sp * cr, ch * sp * cr + sh * cp * sr
     qz, qw = sh * cp * cr - ch * sp * sr, ch * cp * cr + sh * sp * sr
-    centre = triple(a.nodes[tree.first].centre)
     at = add((x, y, z), turned_by(qx, qy, qz, qw, (centre[0], centre[1], centre[2] + led.tall)))
     put(row[0:3], at)
     row[3], row[4], row[5], row[6] = qx, qy, qz, qw
     for m in range(led.first_move, led.end_move):
-        move = a.moves[m]
-        turn = move.rate * led.travel + move.swing * math.sin(move.wave * led.travel + move.phase)
-        row[7 + move.dof] = move.offset + move.gain * (turn + math.atan(move.base * curvature))
+        move = moves[m]
+        turn = move.rate * led.travel
+        if move.swing != 0.0:
+            turn += move.swing * math.sin(move.wave * led.travel + move.phase)
+        if move.base != 0.0:
+            turn += math.atan(move.base * curvature)
+        row[7 + move.dof] = move.offset + move.gain * turn
 
 
 @kernel
@@ -155,14 +162,14 @@ def turned_by(x, y, z, w, v):
 
 
 @kernel
-def look_ahead(a, led, mind):
+def look_ahead(trees, nodes, pieces, led, mind):
     """The gap to one that is minded, and its speed along the route; inf where it is not ahead."""
-    n = a.nodes[mind.node]
+    n = nodes[mind.node]
     count = led.end - led.first
     u, across, k = 0.0, 0.0, mind.piece
     for _ in range(min(MOST_PIECES, 2 * count)):
-        p = a.pieces[led.first + k]
-        c, s = math.cos(p.heading), math.sin(p.heading)
+        p = pieces[led.first + k]
+        c, s = p.cosine, p.sine
         dx, dy = n.pos[0] - p.x, n.pos[1] - p.y
         u, across = dx * c + dy * s, dy * c - dx * s
         if p.k != 0.0 or p.c != 0.0:  # the foot on the circle that the piece is near to
@@ -178,41 +185,47 @@ def look_ahead(a, led, mind):
         else:
             break
     mind.piece = k
-    p = a.pieces[led.first + k]
+    p = pieces[led.first + k]
     ahead = p.s + u - led.s
     if led.closed == 1:
         ahead -= led.length * math.floor(ahead / led.length)
     d, _, _ = offset_of(led)
     if ahead <= 0.0 or abs(across - d) > led.wide + mind.wide:
         return math.inf, 0.0
-    v = point_velocity(a.trees, a.nodes, mind.node, triple(n.pos))
+    v = point_velocity(trees, nodes, mind.node, triple(n.pos))
     heading = p.heading + min(max(u, 0.0), p.length) * p.k
     return ahead - led.ahead - mind.rear, dot(v, (math.cos(heading), math.sin(heading), 0.0))
 
 
 @kernel
-def next_speed(a, led, step, h):
+def free_push(led, v):
+    """The model's acceleration where nothing is ahead."""
+    share = (v / led.goal) ** 2 if v <= led.goal else (led.goal / v) ** 2
+    return led.up * (1.0 - share * share) if v <= led.goal else -led.down * (1.0 - share * share)
+
+
+@kernel
+def next_speed(trees, nodes, pieces, minds, led, step, h):
     """Its speed after the step."""
     v, goal = led.speed, led.goal
     if step < led.begin:
         return 0.0
-    minds = led.free == 0 and led.end_mind > led.first_mind
-    if minds and goal > 1e-6:
-        push = led.up * (1.0 - (v / goal) ** 4) if v <= goal else -led.down * (1.0 - (goal / v) ** 4)
+    if led.free == 0 and led.end_mind > led.first_mind and goal > 1e-6:
+        push = free_push(led, v)
         for m in range(led.first_mind, led.end_mind):
-            gap, other = look_ahead(a, led, a.minds[m])
+            gap, other = look_ahead(trees, nodes, pieces, led, minds[m])
             if gap < math.inf:
                 wanted = v * led.gap_time + v * (v - other) / (2.0 * math.sqrt(led.up * led.down))
                 wanted = led.gap_rest + max(0.0, wanted)
-                free = led.up * (1.0 - (v / goal) ** 4) if v <= goal else push
-                push = min(push, free - led.up * (wanted / max(gap, 0.1)) ** 2)
+                share = wanted / max(gap, 0.1)
+                push = min(push, free_push(led, v) - led.up * share * share)
         new = max(0.0, v + h * max(push, -HARDEST))
     elif v < goal:
         new = min(v + h * led.up, goal)
     else:
         new = max(v - h * led.down, goal, 0.0)
     if led.free == 0:
-        p = a.pieces[led.piece]
+        p = pieces[led.piece]
         square = p.square + p.slope * min(led.s - p.s + 0.5 * h * (v + new), p.length)
         new = min(new, math.sqrt(max(square, 0.0)))
     if led.halt < math.inf:
@@ -224,13 +237,12 @@ def next_speed(a, led, step, h):
 
 
 @kernel
-def go_on(a, led, step, h):
-    """One step along the route."""
+def go_on(pieces, led, new, h):
+    """One step along the route, at the end of which it has a new speed."""
     v = led.speed
-    new = next_speed(a, led, step, h)
     way = 0.5 * (v + new) * h
     d, slope, _ = offset_of(led)
-    curvature = bend_ahead(led, a.pieces, 0.5 * way)  # what holds in the middle of the step
+    curvature = bend_ahead(led, pieces, 0.5 * way)  # what holds in the middle of the step
     led.speed = new
     led.travel += way
     led.shifted = min(led.shifted + way, led.span)
@@ -242,7 +254,7 @@ def go_on(a, led, step, h):
         led.piece = led.first
     if led.stops == 1 and led.closed == 0 and led.s >= led.length:
         led.s, led.speed = led.length, 0.0
-    while led.piece + 1 < led.end and led.s >= a.pieces[led.piece + 1].s:
+    while led.piece + 1 < led.end and led.s >= pieces[led.piece + 1].s:
         led.piece += 1
 
 
@@ -254,8 +266,12 @@ def lead(a, count, h):
         tree = a.trees[led.tree]
         if led.base != count.step:  # a step is taken anew where its arrays were too small
             led.base = count.step
+            rows = a.script[tree.script : tree.script + 2 * tree.width]
             for j in range(tree.width):
-                a.script[tree.script + j] = a.script[tree.script + tree.width + j]
-            go_on(a, led, count.step, h)
-            place_led(a, k)
+                rows[j] = rows[tree.width + j]
+            # The arrays one by one: the plant as a whole is many numbers to hand on.
+            new = next_speed(a.trees, a.nodes, a.pieces, a.minds, led, count.step, h)
+            go_on(a.pieces, led, new, h)
+            centre = triple(a.nodes[tree.first].centre)
+            place_led(led, a.pieces, a.lifts, a.moves, centre, rows[tree.width :])
         tree.base = led.base

@@ -52,7 +52,7 @@ COUNTS = _record(
 TREE = _record(
     # Nodes first to end − 1; dofs from dof on. lone: a free body by itself. A led root moves as rows of Plant.script
     # say: rows of them, width numbers each, the first at number script for step base; script is −1 of what is not led.
-    # whole: 1 where joints are led too.
+    # whole: 1 where all that hangs on it is led too.
     "first end dof dofs lone script rows width base whole",
     "swing",  # rad²/s²: of soft contacts on it, the sum of what each would swing with, squared
     ref=3,  # reference point of spatial vectors
@@ -128,7 +128,7 @@ LED = _record(
     own=9,  # where it left its route: x, y, heading, curvature, its change, length; z, pitch and roll
 )
 # A piece of a curve: see motion.curves. square, slope: of the most speed, squared, and how it changes along it.
-PIECE = _record("", "s length x y heading k c square slope")
+PIECE = _record("", "s length x y heading cosine sine k c square slope")
 MOVE = _record("dof", "offset rate swing wave phase base gain")  # what a joint of something led does, see ``leading``
 MIND = _record("node piece", "rear wide")  # whom something led keeps a gap to: where it is in the other's pieces
 PATCH = _record("", "", size=3, place=3, turn=(3, 3), surface=6)  # size: half edges

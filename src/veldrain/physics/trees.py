@@ -232,6 +232,8 @@ def load_trees(trees, nodes, pushes, step, gravity):
     for i in range(len(nodes)):
         n = nodes[i]
         tree = trees[n.tree]
+        if tree.whole == 1:
+            continue
         if tree.lone == 1:
             load_lone(n, tree.root, gravity)
             continue
