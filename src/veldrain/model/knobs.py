@@ -12,11 +12,12 @@ from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import of_parts
+from veldrain.model.leading import Course
 from veldrain.model.model import Model
 from veldrain.model.pieces import Joint
 from veldrain.model.world import Body, Placed, World
 from veldrain.pose import Pose
-from veldrain.sheet import Maybe, Number, Row
+from veldrain.sheet import Maybe, Number, Row, Sheet
 from veldrain.units import SI_UNITS
 
 AXES = ("x", "y", "z")
@@ -153,6 +154,8 @@ def robot_knobs(placed: Placed) -> Iterator[Knob]:
     name, model = placed.name, placed.model
     if placed.path:
         yield from _path_knobs(placed)
+    elif placed.course is not None:
+        yield from _course_knobs(placed, placed.course)
     else:
         yield from pose_knobs(name, *of(placed, "pose"))
     for coordinate, (_, linear) in model.coordinates().items():
@@ -270,6 +273,23 @@ def _mounted(placed: Placed, sensor: str, word: str) -> tuple[Get, Put]:
         table[sensor] = replace(table[sensor], **{word: value})
 
     return lambda: vars(placed.model.sensors[sensor])[word], put
+
+
+def _course_knobs(placed: Placed, course: Course) -> Iterator[Knob]:
+    """Of an actor: where on its route it begins, when it sets off, how fast and how near it follows."""
+    name = placed.name
+    for word, kind in (("start", "length"), ("begin", "time"), ("offset", "length")):
+        yield Knob(f"{name}.{word}", kind, *of(course, word))
+    if isinstance(course.leader, Sheet):
+        yield from sheet_knobs(f"{name}.route", *of(course, "leader"))
+        if isinstance(course.leader.values.get("speed"), float):  # of one speed for the whole route
+
+            def put(value: float) -> None:
+                course.leader = course.leader.changed(speed=value)  # type: ignore[attr-defined]
+
+            yield Knob(f"{name}.route.speed", "speed", lambda: course.leader.values["speed"], put)  # type: ignore[attr-defined]
+    if course.keeps is not None:
+        yield from sheet_knobs(f"{name}.gap", *of(course, "keeps"))
 
 
 def _path_knobs(placed: Placed) -> Iterator[Knob]:

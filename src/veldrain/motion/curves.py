@@ -71,8 +71,9 @@ class Curve:
 
     @classmethod
     def sampled(cls, s: Array, x: Array, y: Array, heading: Array, k: Array, closed: bool = False) -> Curve:
-        """A curve through samples (n,) so dense that its curvature changes evenly between two."""
-        c = np.diff(k) / np.diff(s)
+        """A curve through samples (n,) so dense that its curvature changes evenly between two: headings agree."""
+        steps = np.diff(s)
+        c = 2.0 * (np.diff(heading) / steps - k[:-1]) / steps
         return cls(s[:-1], x[:-1], y[:-1], heading[:-1], k[:-1], c, s[-1], closed)
 
     @classmethod

@@ -38,7 +38,8 @@ class Way:
     def of(cls, words: Mapping[str, Any]) -> Way:
         """The way that ``words`` tell."""
         pieces, profile = (np.array(words[word], float).T for word in ("pieces", "profile"))
-        curve = Curve(*(pieces[k] for k in range(6)), float(words["length"]), bool(words.get("closed", False)))
+        s, x, y, heading, k, c = pieces
+        curve = Curve(s, x, y, heading, k, c, float(words["length"]), bool(words.get("closed", False)))
         return cls(curve, profile[0], profile[1], profile[2])
 
     def words(self) -> dict[str, Any]:
