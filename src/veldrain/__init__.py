@@ -22,7 +22,7 @@ _WHERE = {
     ),
     "veldrain.live": "Link",
     "veldrain.simulation": "Simulation",
-    "veldrain.motion": "Chain Leg Route Trajectory suggest_gains",
+    "veldrain.motion": "Chain Leg Roads Route Trajectory suggest_gains",
     "veldrain.control": (
         "AckermannDrive CentreLine Controller DifferentialDrive Fly FollowRoute FollowTrajectory GoTo Inputs NoPath "
         "OmniDrive Play Program Script SkidSteer Walk WallFollower collision_pairs plan plan_route step_response "
@@ -35,7 +35,7 @@ _WHERE = {
         "time_to_collision touching"
     ),
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
-    "veldrain.formats": "load_robot save_robot",
+    "veldrain.formats": "load_roads load_robot save_roads save_robot",
     "veldrain.review": "Finding check",
     "veldrain.report.picture": "look",
     "veldrain.report.plotting": "plot",
@@ -74,7 +74,9 @@ if TYPE_CHECKING:
     from veldrain.documents import save_scenario as save_scenario
     from veldrain.documents import save_world as save_world
     from veldrain.errors import VeldrainError as VeldrainError
+    from veldrain.formats import load_roads as load_roads
     from veldrain.formats import load_robot as load_robot
+    from veldrain.formats import save_roads as save_roads
     from veldrain.formats import save_robot as save_robot
     from veldrain.live import Link as Link
     from veldrain.model import Air as Air
@@ -111,6 +113,7 @@ if TYPE_CHECKING:
     from veldrain.model import World as World
     from veldrain.motion import Chain as Chain
     from veldrain.motion import Leg as Leg
+    from veldrain.motion import Roads as Roads
     from veldrain.motion import Route as Route
     from veldrain.motion import Trajectory as Trajectory
     from veldrain.motion import suggest_gains as suggest_gains

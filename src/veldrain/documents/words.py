@@ -288,9 +288,10 @@ def leader_text() -> type[Words]:
         def make(self, folder: Path) -> Any:
             if self.use is not None:
                 return NamedText(use=self.use, **{"with": self.arguments}).make(folder)
-            return Route(**{word: getattr(self, word) for word in self.told})
+            told = {word: getattr(self, word) for word in self.told}
+            return told if "road" in told else Route(**told)  # on a road: the world has it
 
-    fields: dict[str, Any] = dict.fromkeys(Route.fields(), (Any, None))
+    fields: dict[str, Any] = dict.fromkeys([*Route.fields(), "road", "lane", "section", "via", "network"], (Any, None))
     return create_model("RouteWords", __base__=LeaderWords, **fields)
 
 

@@ -13,8 +13,10 @@ from veldrain.documents.model_file import ModelText, make_model
 from veldrain.documents.source import Document, Source
 from veldrain.documents.words import PoseText, Row, Words, call, document
 from veldrain.errors import VeldrainError, unknown
+from veldrain.formats import load_roads
 from veldrain.model import Air, Lamp, Look, Model, Sky, Sun, Surface, World
 from veldrain.model.pieces import Fault
+from veldrain.motion.roads import Roads
 from veldrain.pose import Pose
 from veldrain.recording import Recording
 from veldrain.recording.attaching import WORLD
@@ -33,6 +35,26 @@ class StepText(PoseText):
 PlacedText: type[Words] = create_model(
     "PlacedWords", __base__=document(World.place, ("model", "path")), model=(str, ...), path=(list[StepText], [])
 )
+
+
+class RoadsText(Words):
+    """Roads from a file, or built road by road."""
+
+    file: str | None = None
+    roads: dict[str, document(Roads.road)] = {}  # type: ignore[valid-type]
+    crossings: dict[str, list[str]] = {}
+
+    def network(self, name: str, folder: Path) -> Roads:
+        """The network of this name."""
+        if (self.file is None) == (not self.roads):
+            raise VeldrainError("not one network of roads", cure="give file, or roads")
+        made = Roads() if self.file is None else load_roads(folder / self.file)
+        made.name = name
+        for road, text in self.roads.items():
+            call(made.road, text, folder, road)
+        for crossing, arms in self.crossings.items():
+            made.crossing(crossing, arms)
+        return made
 
 
 class WorldText(Document):
@@ -54,6 +76,7 @@ class WorldText(Document):
     frames: dict[str, PoseText] = {}
     models: dict[str, str | ModelText] = {}
     place: dict[str, PlacedText] = {}  # type: ignore[valid-type]
+    roads: dict[str, RoadsText] = {}
     actors: dict[str, document(World.actor)] = {}  # type: ignore[valid-type]
     no_contact: list[tuple[str, str]] = []
     suppress: list[document(World.suppress)] = []  # type: ignore[valid-type]
@@ -132,6 +155,8 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
             if words["shape"] not in models:
                 raise unknown("model", words["shape"], models)
             words["shape"] = models[words["shape"]]
+        if isinstance(words["route"], dict):
+            words["route"] = world.route_on(**words["route"])
         world.actor(name, **words)
 
     if text.ground:
@@ -149,6 +174,7 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
     each("build", plain(world.build))
     each("patches", plain(world.patch))
     each("bodies", plain(world.body))
+    each("roads", lambda name, entry: world.roads(entry.network(name, folder)))
     each("frames", lambda name, entry: world.frame(name, entry.make(folder)))
     for name in text.models:
         make_model(source, name, text.models, models)

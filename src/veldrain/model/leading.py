@@ -15,15 +15,16 @@ while it goes: see the actions ``go``, ``stop``, ``shift``, ``keep``, ``take`` a
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from scipy.interpolate import PchipInterpolator
 from scipy.spatial.transform import Rotation, Slerp
 
 from veldrain.errors import VeldrainError
+from veldrain.model.shapes import Part, Surface
 from veldrain.pose import Array, Pose
 from veldrain.sheet import Made, Number, Sheet
 
@@ -45,6 +46,18 @@ class Leader:
         """Where it begins, as far as is known without a world."""
         at, turn = self.at(np.zeros(1))
         return Pose(at[0], rotation=Rotation.from_quat(turn[0]))
+
+
+class Laid(Protocol):
+    """What lays many things into a world at once: roads."""
+
+    name: str
+
+    def laid(self) -> Iterator[tuple[str, Part, Pose, Surface]]:
+        """Names below its own, parts, poses and surfaces."""
+
+    def route_on(self, **words: Any) -> Leader:
+        """The route that words of a file tell: road, lane and more."""
 
 
 class PosePath(Leader):

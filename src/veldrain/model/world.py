@@ -10,7 +10,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
-from veldrain.model.leading import Course, Gap, Leader, Moves, Rolls, Steers, Swings, checked_leader
+from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, Rolls, Steers, Swings, checked_leader
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
@@ -107,6 +107,7 @@ class World:
         self.bodies: dict[str, Body] = {}
         self.frames: dict[str, Pose] = {}
         self.placed: dict[str, Placed] = {}
+        self.networks: dict[str, Laid] = {}  # of roads, by name
         self.apart: list[tuple[str, str]] = []
         self.draft = draft
         self.faults: list[Fault] = []
@@ -265,6 +266,35 @@ class World:
                 raise unknown("thing", name, known, "no_contact")
         self.apart.append((a, b))
         return self
+
+    def roads(self, roads: Laid, name: str | None = None) -> World:
+        """Lay roads: their surfaces are touched and driven on, their marks are seen; things and signs stand beside.
+
+        All of it is named ``name/…``; ``name`` stands for all.
+
+        Args:
+            roads: see ``Roads`` and ``load_roads``.
+            name: None: their own.
+        """
+        name = name or roads.name
+        for part_name, part, pose, surface in roads.laid():
+            self.obstacle(f"{name}/{part_name}", part, pose=pose, surface=surface)
+        self.networks[name] = roads
+        return self
+
+    def route_on(self, **words: Any) -> Leader:
+        """A route along a lane of its roads, by the words of a file: road, lane, section, speed, via, ….
+
+        Raises:
+            VeldrainError: it has no roads, or none of that name.
+        """
+        network = words.pop("network", None)
+        if network is not None and network not in self.networks:
+            raise unknown("network of roads", network, self.networks, "route")
+        if not self.networks:
+            raise VeldrainError("there are no roads", where="route", cure="lay them with roads:, or give points")
+        found = self.networks[network] if network is not None else next(iter(self.networks.values()))
+        return found.route_on(**words)
 
     def frame(self, name: str, pose: Pose) -> World:
         """Name a place in the world, such as ``outlet``."""

@@ -3,7 +3,8 @@
 from veldrain.motion.chains import Chain, Reached
 from veldrain.motion.gains import suggest_gains
 from veldrain.motion.legs import Leg
+from veldrain.motion.roads import Roads
 from veldrain.motion.routes import Route
 from veldrain.motion.trajectories import Trajectory
 
-__all__ = ["Chain", "Leg", "Reached", "Route", "Trajectory", "suggest_gains"]
+__all__ = ["Chain", "Leg", "Reached", "Roads", "Route", "Trajectory", "suggest_gains"]

@@ -33,6 +33,7 @@ class Way:
 
     def __init__(self, curve: Curve, s: Array, heights: Array, rolls: Array) -> None:
         self.curve, self.s, self.heights, self.rolls = curve, s, heights, rolls
+        self.said: dict[str, Any] = {}  # how a file says it, where it is a lane of roads
 
     @classmethod
     def of(cls, words: Mapping[str, Any]) -> Way:

@@ -9,7 +9,7 @@ import json
 import math
 import os
 import sys
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -18,9 +18,11 @@ import numpy as np
 
 import veldrain.sensing as sensing
 from veldrain.errors import VeldrainError
+from veldrain.formats.open_drive_out import open_drive_of
 from veldrain.model import HeightField, Mesh, Model, Part, Placed, Shape, Surface, World
 from veldrain.model.leading import Course
 from veldrain.model.lights import Air, Sky, Sun
+from veldrain.motion.roads import Roads
 from veldrain.motion.routes import Route, Way
 from veldrain.pose import Pose
 from veldrain.resolver import name_of
@@ -71,6 +73,10 @@ class Files:
         kept = self.keep(f"sources/{hashlib.sha256(data).hexdigest()[:12]}/{source.name}", data)
         return f"{kept}:{kind.__qualname__}"
 
+    def kept_beside(self, name: str, data: bytes) -> str:
+        """Put a file that the document alone needs beside it, wherever other files are."""
+        return self.keep(name if self.folder is not None else f"roads/{name}", data)
+
     def keep(self, name: str, data: bytes) -> str:
         """Put a file beside the document."""
         self.beside[name] = data
@@ -109,7 +115,8 @@ def sheet_words(sheet: Sheet, files: Files) -> Map:
     """What was given to a data sheet."""
     words = {word: value for word, value in sheet.given.items() if value is not None}
     if isinstance(words.get("points"), Way):
-        words["points"] = words["points"].words()
+        way = words.pop("points")
+        words |= way.said or {"points": way.words()}
     if "image" in words:
         words["image"] = files.picture(words["image"])
     return {k: _word(v, files) for k, v in words.items()}
@@ -223,8 +230,13 @@ def world_words(world: World, files: Files) -> Map:
     words["lamps"] = [sheet_words(lamp, files) for lamp in world.lamps]
     if world.floor:
         words["ground"] = record_words(world.floor, World.ground, files)
+    words["roads"] = {
+        name: {"file": files.kept_beside(f"{name}.xodr", open_drive_of(n))} for name, n in _networks(world)
+    }
     words["obstacles"], words["bodies"] = {}, {}
     for name, o in world.obstacles.items():
+        if any(name.startswith(f"{network}/") for network in world.networks):
+            continue
         told = part_words(o.part, files, with_pose=False)
         told |= {"pose": pose_words(o.pose @ o.part.pose), "surface": sheet_words(o.surface, files)}
         words["obstacles"][name] = told
@@ -244,6 +256,14 @@ def world_words(world: World, files: Files) -> Map:
     words["no_contact"] = plain(world.apart)
     words["suppress"] = [vars(accepted) for accepted in world.suppressed]
     return {section: told for section, told in words.items() if told or section == "ground"}
+
+
+def _networks(world: World) -> Iterator[tuple[str, Roads]]:
+    """Its roads, by name."""
+    for name, network in world.networks.items():
+        if not isinstance(network, Roads):
+            raise VeldrainError("files have no words for what lays it", where=name, cure="lay Roads")
+        yield name, network
 
 
 def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map, Map]:

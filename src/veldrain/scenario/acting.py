@@ -22,7 +22,9 @@ def _gap(value: Any, where: str) -> Gap:
     return value
 
 
-def _route(value: Any, where: str) -> Route:
+def _route(value: Any, where: str) -> Any:
+    if isinstance(value, dict) and "road" in value:
+        return value  # a lane of the world's roads: known in a trial
     found = Route(**value) if isinstance(value, dict) else value
     if not isinstance(found, Route):
         raise VeldrainError(f"{value!r} is no route", where=where, cure="give a Route; in a file points and speed")
@@ -126,17 +128,23 @@ class Take(Action):
     """
 
     actor: Text = Text(kw_only=False, doc="its name")
-    route: Made[Any, Route] = Made(_route, kw_only=False, doc="the route; it joins it where it is nearest")
+    route: Made[Any, Any] = Made(
+        _route, kw_only=False, doc="the route, which it joins where it is nearest; in a file also road, lane, via"
+    )
     over: Number = Number("length", default=10.0, above=0.0, doc="way over which it comes onto its line")
 
     def bind(self, trial: Trial) -> Callable[[], None]:
         actors = engine_of(trial.simulation).actors
         actors.check(self.actor)
         with told_at(f"take {self.actor}"):
-            row = actors.prepare(self.actor, self.route)
-        return lambda: actors.take(self.actor, self.route, row, self.over)
+            given = self.route
+            route: Any = trial.simulation.world.route_on(**given) if isinstance(given, dict) else given
+            row = actors.prepare(self.actor, route)
+        return lambda: actors.take(self.actor, route, row, self.over)
 
     def __str__(self) -> str:
+        if isinstance(self.route, dict):
+            return f"{self.actor} takes road {self.route['road']}"
         return f"{self.actor} takes a route of {self.route.length:.4g} m"
 
 

@@ -12,9 +12,12 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.model import Part, Surface
 from veldrain.motion.roads.building import crossing, road_through
 from veldrain.motion.roads.road import Junction, Lane, Link, OnLane, Road
-from veldrain.pose import Array
+from veldrain.motion.roads.surfaces import surfaces
+from veldrain.motion.routes import Route
+from veldrain.pose import Array, Pose
 from veldrain.units import Quantity
 
 APART = 10.0  # m between the places by which roads are found
@@ -132,6 +135,10 @@ class Roads:
             raise unknown("lane", str(lane), [str(n) for n in lanes if n], f"road {road}, section {section}")
         return OnLane(self, found, section, lanes[lane])
 
+    def route_on(self, road: str, lane: int = -1, section: int = 0, **words: Any) -> Route:
+        """The route along a lane; see ``OnLane.route`` for the other words."""
+        return self.lane(road, section=section, lane=lane).route(**words)
+
     def at(self, x: Quantity, y: Quantity) -> Spot | None:
         """Where a point is: on which road and lane; None: on none."""
         point = np.array([float(x), float(y)])
@@ -208,6 +215,10 @@ class Roads:
                 for first, then in connection.lanes:
                     if first == lane.lane.number:
                         yield from self._entered(Link("road", connection.connecting, connection.contact), then)
+
+    def laid(self) -> Iterator[tuple[str, Part, Pose, Surface]]:
+        """What it puts into a world: names, parts, poses and surfaces."""
+        return surfaces(self)
 
     def problems(self) -> Iterator[tuple[str, str, str]]:
         """What is wrong with it: the place, what it is, and the cure."""

@@ -165,7 +165,7 @@ class Road:
     types: tuple[tuple[float, str, float | None], ...] = ()  # from where on, what it is, and its most speed, m/s
     things: list[Thing] = field(default_factory=list)
     signs: list[Sign] = field(default_factory=list)
-    line: int = 0  # of its file
+    line: int = field(default=0, compare=False)  # of its file
 
     @cached_property
     def curve(self) -> Curve:
@@ -212,7 +212,7 @@ class Junction:
     id: str
     connections: list[Connection]
     name: str = ""
-    line: int = 0
+    line: int = field(default=0, compare=False)
 
 
 @dataclass(frozen=True)
@@ -331,7 +331,9 @@ class OnLane:
                 raise VeldrainError("a route without end", where=self.road.id, cure="name its roads in via=")
         if speed is None:
             speed = self.most_speed
-        return Route(joined_ways([lane.way() for lane in chain]), speed=speed, **more)
+        way = joined_ways([lane.way() for lane in chain])
+        way.said = {"road": self.road.id, "lane": self.lane.number, "section": self.section, "via": list(via)}
+        return Route(way, speed=speed, **more)
 
     @property
     def most_speed(self) -> float:
