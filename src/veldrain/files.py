@@ -46,14 +46,19 @@ def read_text(path: Path, cure: str) -> str:
 
 
 def write_text(path: Path, text: str) -> None:
-    """Write a text, its folder being made where there is none.
+    """Write a text, its folder being made where there is none; see ``write_bytes``."""
+    write_bytes(path, text.encode("utf-8"))
+
+
+def write_bytes(path: Path, data: bytes) -> None:
+    """Write a file, its folder being made where there is none.
 
     Raises:
         VeldrainError: it cannot be written.
     """
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(text, encoding="utf-8")
+        path.write_bytes(data)
     except OSError as error:
         raise VeldrainError(
             f"cannot be written ({error.strerror})", where=str(path), cure="name another file"

@@ -11,7 +11,8 @@ from typing import Any
 from veldrain.control import NamedController
 from veldrain.control.program import PREFIX
 from veldrain.errors import VeldrainError
-from veldrain.files import write_text
+from veldrain.files import write_bytes, write_text
+from veldrain.formats.glb_out import glb_of
 from veldrain.model import World
 from veldrain.recording.world_words import Files, Map, as_yaml, plain, same, sheet_words, world_words
 from veldrain.scenario import Action, Condition, Scenario
@@ -122,12 +123,17 @@ def scenario_words(scenario: Scenario, files: Files, world: str) -> Map:
 def save_world(world: World, path: str | Path) -> None:
     """Write a world as a file that ``load_world`` reads back equal; pictures in memory are written beside it.
 
+    A path that ends with ``.glb`` is written as a scene: what is seen at the start, a node a link or thing.
+
     Raises:
         VeldrainError: it cannot be written, or has what files have no words for.
 
     >>> save_world(world, "out/yard.world.yaml")  # doctest: +SKIP
     """
     target = Path(path)
+    if target.suffix == ".glb":
+        write_bytes(target, glb_of(world))
+        return
     _write(world_words(world, files := Files(target.parent)), target, files)
 
 

@@ -77,6 +77,7 @@ class WorldText(Document):
     models: dict[str, str | ModelText] = {}
     place: dict[str, PlacedText] = {}  # type: ignore[valid-type]
     roads: dict[str, RoadsText] = {}
+    scenes: dict[str, document(World.scene)] = {}  # type: ignore[valid-type]
     actors: dict[str, document(World.actor)] = {}  # type: ignore[valid-type]
     no_contact: list[tuple[str, str]] = []
     suppress: list[document(World.suppress)] = []  # type: ignore[valid-type]
@@ -159,6 +160,9 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
             words["route"] = world.route_on(**words["route"])
         world.actor(name, **words)
 
+    def scene(name: str, words: dict[str, Any]) -> None:
+        world.scene(name, folder / words.pop("file"), **words)
+
     if text.ground:
         with source.at("ground"):
             call(world.ground, text.ground, folder)
@@ -174,6 +178,7 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
     each("build", plain(world.build))
     each("patches", plain(world.patch))
     each("bodies", plain(world.body))
+    each("scenes", lambda name, entry: scene(name, entry.given(folder)))
     each("roads", lambda name, entry: world.roads(entry.network(name, folder)))
     each("frames", lambda name, entry: world.frame(name, entry.make(folder)))
     for name in text.models:

@@ -4,23 +4,24 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from veldrain.errors import VeldrainError
+from veldrain.files import write_bytes
 from veldrain.formats.open_drive_in import read_open_drive
 from veldrain.formats.open_drive_out import open_drive_of
+from veldrain.formats.street_map_in import read_street_map
 from veldrain.motion.roads import Roads
 
 
 def load_roads(path: str | Path) -> Roads:
-    """The roads of a file: ASAM OpenDRIVE (``.xodr``, 1.4 to 1.7).
+    """The roads of a file: ASAM OpenDRIVE (``.xodr``, 1.4 to 1.7), or an extract of OpenStreetMap (``.osm``).
 
-    What was not used of it is in ``notes``, a line each.
+    What was not used of it, and what was guessed, is in ``notes``, a line each.
 
     Raises:
         VeldrainError: what is wrong in it, with file and line.
 
     >>> load_roads("harbour.xodr").lane("12", lane=-1).route(speed="30 km/h")  # doctest: +SKIP
     """
-    return read_open_drive(path)
+    return read_street_map(path) if str(path).endswith(".osm") else read_open_drive(path)
 
 
 def save_roads(roads: Roads, path: str | Path) -> None:
@@ -29,11 +30,4 @@ def save_roads(roads: Roads, path: str | Path) -> None:
     Raises:
         VeldrainError: it cannot be written.
     """
-    target = Path(path)
-    try:
-        target.parent.mkdir(parents=True, exist_ok=True)
-        target.write_bytes(open_drive_of(roads))
-    except OSError as error:
-        raise VeldrainError(
-            f"cannot be written ({error.strerror})", where=str(path), cure="name another file"
-        ) from error
+    write_bytes(Path(path), open_drive_of(roads))

@@ -109,6 +109,11 @@ class _SameFolder:
     __getitem__ = get
 
 
+def same_folder(folder: Path) -> Any:
+    """What hands a scene the files that it needs, from its own folder alone."""
+    return _SameFolder(folder)
+
+
 def _parsed(content: bytes, kind: str, path: Path) -> tuple[Array, NDArray[np.int64], float, Array]:
     import trimesh  # takes a while
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from pathlib import Path
+from typing import Any, Literal
 
 import numpy as np
 
@@ -13,9 +15,11 @@ from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
 from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, Rolls, Steers, Swings, checked_leader
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
+from veldrain.model.meshes import Collide
 from veldrain.model.model import Model
 from veldrain.model.notebook import shown_in_notebook
 from veldrain.model.pieces import Fault, Suppressed
+from veldrain.model.scenery import nodes_of
 from veldrain.model.shapes import Box, Part, Shape, Surface
 from veldrain.model.structure import checked_name
 from veldrain.model.structures import Built
@@ -265,6 +269,48 @@ class World:
             if name not in known:
                 raise unknown("thing", name, known, "no_contact")
         self.apart.append((a, b))
+        return self
+
+    def scene(
+        self,
+        name: str,
+        file: str | Path,
+        *,
+        pose: Pose | None = None,
+        collide: Literal["triangles", "hull", "nothing"] = "triangles",
+        without: Sequence[str] = (),
+        scale: float = 1.0,
+        surface: Surface | None = None,
+    ) -> World:
+        """Lay a scene that was drawn elsewhere: each of its nodes is a thing ``name/node`` with its look.
+
+        Args:
+            name: of all of it.
+            file: GLB or glTF (y up, m), or OBJ (z up).
+            pose: of the scene.
+            collide: how its nodes are touched: by their exact triangles, by convex hulls, or not at all.
+            without: nodes that are left out.
+            scale: of its lengths.
+            surface: what all of it feels like to touch.
+
+        Raises:
+            VeldrainError: the file cannot be read, or it has no node of a name.
+        """
+        left = set(without)
+        touched: Collide = "hull" if collide == "hull" else "triangles"
+        if collide not in ("triangles", "hull", "nothing"):
+            raise unknown("way to collide", collide, ("triangles", "hull", "nothing"), name)
+        found: list[str] = []
+        for node, mesh, look in nodes_of(Path(file), touched, scale):
+            found.append(node)
+            if node not in left:
+                part = Part(mesh, role="visual" if collide == "nothing" else "both", look=look)
+                thing = f"{name}/{re.sub('[^A-Za-z0-9_.-]+', '_', node)}"
+                while thing in self.obstacles:
+                    thing += "_"
+                self.obstacle(thing, part, pose=pose, surface=surface)
+        for node in left - set(found):
+            raise unknown("node", node, found, name)
         return self
 
     def roads(self, roads: Laid, name: str | None = None) -> World:

@@ -1,0 +1,254 @@
+"""Roads: OpenDRIVE against closed forms, built roads, crossings, routes, surfaces, maps, scenes, files and mistakes."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+from scipy.special import fresnel
+
+import veldrain as vd
+
+ROAD = """<?xml version="1.0"?>
+<OpenDRIVE><header revMajor="1" revMinor="7" name="test"/>
+<road name="a" length="{length}" id="1" junction="-1">{link}
+<planView>{plan}</planView>
+<elevationProfile><elevation s="0" a="2" b="0.05" c="0.001" d="0"/></elevationProfile>
+<lateralProfile><superelevation s="0" a="0.04" b="0" c="0" d="0"/></lateralProfile>
+<lanes><laneOffset s="0" a="0.5" b="0" c="0" d="0"/><laneSection s="0">
+<left><lane id="1" type="driving" level="false"><width sOffset="0" a="3" b="0.02" c="0" d="0"/></lane></left>
+<center><lane id="0" type="none"><roadMark sOffset="0" type="solid" color="standard"/></lane></center>
+<right><lane id="-1" type="driving"><width sOffset="0" a="3.5" b="0" c="0" d="0"/>
+<roadMark sOffset="0" type="broken" width="0.15" color="yellow"/><speed sOffset="0" max="30" unit="km/h"/></lane>
+<lane id="-2" type="sidewalk"><width sOffset="0" a="2" b="0" c="0" d="0"/><height sOffset="0" inner="0.1" outer="0.1"/>
+</lane></right></laneSection></lanes>
+<objects><object id="7" type="tree" s="20" t="9" zOffset="0" height="6" radius="1">
+<repeat s="20" length="30" distance="10" tStart="9" tEnd="12" zOffsetStart="0" zOffsetEnd="0" heightStart="6" heightEnd="6"/>
+</object><object id="8" type="building" s="30" t="-14" height="5"><outline><cornerLocal u="-4" v="-3" z="0" height="5"/>
+<cornerLocal u="4" v="-3" z="0" height="5"/><cornerLocal u="4" v="3" z="0" height="5"/></outline></object></objects>
+<signals><signal id="s" s="10" t="-7" zOffset="2" type="274" value="30" dynamic="no" orientation="+"/></signals>
+<railroad/></road></OpenDRIVE>"""
+LINE = '<geometry s="0" x="1" y="2" hdg="0.3" length="{0}">{1}</geometry>'
+
+
+def loaded(plan: str, length: float = 60.0, link: str = "") -> vd.Roads:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "test.xodr"
+        path.write_text(ROAD.format(plan=plan, length=length, link=link))
+        return vd.load_roads(path)
+
+
+def crossing() -> vd.Roads:
+    r = vd.Roads("net").road("west", [(-160, 0, 0), (-80, 20, 1), (-15, 0, 0)], radius=30, sidewalk=2)
+    r.road("east", [(15, 0), (150, 0)], speed="30 km/h").road("south", [(0, -15), (0, -90)])
+    return r.crossing("x", ["west:end", "east:start", "south:start"])
+
+
+class OpenDrive(unittest.TestCase):
+    def test_plan_views_end_where_closed_forms_say(self) -> None:
+        c, s = math.cos(0.3), math.sin(0.3)
+        scale = math.sqrt(math.pi * 60 / 0.05)
+        sine, cosine = (float(v) * scale for v in fresnel(60 / scale))
+        for kind, u, v in (
+            ("<line/>", 60.0, 0.0),
+            ('<arc curvature="0.02"/>', math.sin(1.2) / 0.02, (1 - math.cos(1.2)) / 0.02),
+            ('<spiral curvStart="0" curvEnd="0.05"/>', cosine, sine),
+            ('<paramPoly3 pRange="normalized" aU="0" bU="60" cU="0" dU="0" aV="0" bV="0" cV="0" dV="0"/>', 60.0, 0.0),
+            ('<paramPoly3 aU="0" bU="1" cU="0" dU="0" aV="0" bV="0" cV="0" dV="0"/>', 60.0, 0.0),
+        ):
+            with self.subTest(kind):
+                end = loaded(LINE.format(60, kind)).roads["1"].curve.at(np.array([60.0]))
+                np.testing.assert_allclose([end[0][0], end[1][0]], [1 + c * u - s * v, 2 + s * u + c * v], atol=1e-9)
+        parabola = loaded(LINE.format(60, '<poly3 a="0" b="0" c="0.005" d="0"/>')).roads["1"].curve
+        u = float((parabola.at(np.array([60.0]))[0][0] - 1) * c + (parabola.at(np.array([60.0]))[1][0] - 2) * s)
+        arc = (math.asinh(2 * 0.005 * u) + 2 * 0.005 * u * math.hypot(1, 2 * 0.005 * u)) / (4 * 0.005)
+        self.assertAlmostEqual(arc, 60.0, 6)  # the length of a parabola
+
+    def test_heights_widths_and_offsets(self) -> None:
+        roads = loaded(LINE.format(60, '<arc curvature="0.02"/>'))
+        lane = roads.lane("1", lane=-1)
+        pose = lane.at(30.0)
+        x, y = roads.roads["1"].curve.to_xy(np.array([30.0]), np.array([(0.5 - 1.75) * math.cos(0.04)]))
+        np.testing.assert_allclose(pose.position[:2], [x[0], y[0]], atol=1e-12)
+        self.assertAlmostEqual(pose.position[2], 2 + 0.05 * 30 + 0.001 * 900 + (0.5 - 1.75) * math.sin(0.04), 12)
+        self.assertAlmostEqual(roads.lane("1", lane=1).width(30.0), 3.6, 12)
+        self.assertAlmostEqual(lane.route().speed, 30 / 3.6, 12)
+        back = roads.lane("1", lane=1).route(speed=5)
+        self.assertLess(back.curve.jumps(), 1e-12)
+        self.assertAlmostEqual(
+            back.curve.length,
+            math.hypot(1, 0)
+            * sum(math.hypot(1 - 0.02 * t, 0.01) * 0.06 for t in 0.5 + (3 + 0.02 * (np.arange(1000) + 0.5) * 0.06) / 2),
+            4,
+        )
+        for s in (5.0, 33.0, 59.0):
+            spot = roads.at(*lane.at(s, 0.4).position[:2])
+            assert spot is not None
+            self.assertEqual((spot.road, spot.section, spot.lane), ("1", 0, -1))
+            np.testing.assert_allclose([spot.s, spot.offset, spot.width], [s, 0.4 * math.cos(0.04), 3.5], atol=5e-3)
+        self.assertIsNone(roads.at(500, 0))
+
+    def test_reads_back_equal_and_tells_what_is_not_used(self) -> None:
+        roads = loaded(LINE.format(60, '<spiral curvStart="0" curvEnd="0.05"/>'))
+        self.assertRegex(" ".join(roads.notes), r"test.xodr:\d+: <railroad> in <road> is not used")
+        with tempfile.TemporaryDirectory() as folder:
+            for made in (roads, crossing()):
+                vd.save_roads(made, Path(folder) / "b.xodr")
+                again = vd.load_roads(Path(folder) / "b.xodr")
+                self.assertEqual((again.roads, again.junctions, again.notes), (made.roads, made.junctions, []))
+
+    def test_what_is_wrong_is_told_with_its_line(self) -> None:
+        good = LINE.format(60, "<line/>")
+        cases = {
+            "no number": (good.replace('x="1"', 'x="one"'), 60, ""),
+            "has no hdg=": (good.replace('hdg="0.3"', ""), 60, ""),
+            "0 shapes of a geometry": (good.replace("<line/>", "<curve/>"), 60, ""),
+            "no planView": ("", 60, ""),
+            "length=-3": (good, -3, ""),
+            "no elementType 'rod'": (good, 60, '<link><successor elementType="rod" elementId="2"/></link>'),
+        }
+        for said, (plan, length, link) in cases.items():
+            with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, rf"xodr:\d+: .*{said}"):
+                loaded(plan, length, link)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "x.xodr"
+            for text, said in (
+                ('<!DOCTYPE a [<!ENTITY b "c">]><OpenDRIVE/>', "DOCTYPE"),
+                ("<OpenDRIVE>", "broken XML"),
+                ("<robot/>", "is a file of <robot>"),
+            ):
+                path.write_text(text)
+                with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, said):
+                    vd.load_roads(path)
+
+    def test_gaps_kinks_and_links_to_nothing_are_found(self) -> None:
+        two = LINE.format(30, "<line/>") + '<geometry s="30" x="31" y="11.2" hdg="0.5" length="30"><line/></geometry>'
+        link = '<link><successor elementType="road" elementId="9" contactPoint="start"/></link>'
+        told = " ".join(problem for _, problem, _ in loaded(two, 55, link).problems())
+        for said in ("gap of", "55 m long, and its line is 60 m", "goes on to road '9', which is not there"):
+            self.assertIn(said, told)
+        self.assertEqual(list(crossing().problems()), [])
+
+
+class Built(unittest.TestCase):
+    def test_a_route_goes_over_the_crossing(self) -> None:
+        roads = crossing()
+        for via, end in ((["east"], (150, -1.625)), (["south"], (-1.625, -90))):
+            route = roads.lane("west").route(speed=8, via=via)
+            self.assertLess(route.curve.jumps(), 1e-12)
+            ends = np.append(route.curve.s[1:], route.curve.length)
+            x, y, _, _ = route.curve.at(ends - 1e-9)
+            self.assertLess(np.hypot(x[:-1] - route.curve.x[1:], y[:-1] - route.curve.y[1:]).max(), 1e-5)
+            np.testing.assert_allclose([x[-1], y[-1]], end, atol=1e-6)
+            self.assertLess(np.abs(route.curve.k).max(), 1 / 4.0)
+        with self.assertRaisesRegex(vd.VeldrainError, "no road ahead of"):
+            roads.lane("west").route(speed=8, via=["north"])
+        with self.assertRaisesRegex(vd.VeldrainError, "no end of a road 'west:middle'"):
+            roads.crossing("y", ["west:middle", "east:end"])
+
+    def test_worlds_have_them_and_files_say_the_same(self) -> None:
+        w = vd.World().ground(height=-0.3).roads(crossing())
+        w.actor("car", vd.Box((4, 1.8, 1.4)), route=w.route_on(road="west", via=["south"], speed="8 m/s"))
+        self.assertLessEqual({"net/asphalt", "net/pavement", "net/marks"}, set(w.obstacles))
+        sim = vd.Simulation(w)
+        sim.advance(4.0)
+        position = sim["car"].pose().position
+        s = crossing().at(*position[:2]).s  # type: ignore[union-attr]
+        road = crossing().roads["west"]
+        self.assertAlmostEqual(position[2], float(road.elevation.at(s)) + 0.7, 2)
+        _, names, _ = sim.cast([*position[:2], 9.0], (0, 0, -1), 20)
+        self.assertEqual(names[0], "car/body")
+        _, names, _ = sim.cast([-100.0, 15.0, 9.0], (0, 0, -1), 20)
+        self.assertEqual(names[0], "net/asphalt")
+        text = """veldrain: world/1
+ground: {height: -0.3}
+roads:
+  net:
+    roads:
+      west: {points: [[-160, 0, 0], [-80, 20, 1], [-15, 0, 0]], radius: 30 m, sidewalk: 2 m}
+      east: {points: [[15, 0], [150, 0]], speed: 30 km/h}
+      south: {points: [[0, -15], [0, -90]]}
+    crossings: {x: ["west:end", "east:start", "south:start"]}
+actors:
+  car: {box: [4, 1.8, 1.4], route: {road: west, via: [south], speed: 8 m/s}}
+"""
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "a.world.yaml").write_text(text)
+            read = vd.load_world(Path(folder) / "a.world.yaml")
+            vd.save_world(read, Path(folder) / "out" / "b.world.yaml")
+            again = vd.load_world(Path(folder) / "out" / "b.world.yaml")
+            self.assertTrue((Path(folder) / "out" / "net.xodr").is_file())
+        for other in (read, again):
+            self.assertEqual(other.networks["net"].roads, w.networks["net"].roads)  # type: ignore[attr-defined]
+            self.assertEqual(other.placed["car"].course.leader, w.placed["car"].course.leader)  # type: ignore[union-attr]
+            moved = vd.Simulation(other)
+            moved.advance(4.0)
+            np.testing.assert_allclose(moved["car"].pose().position, position, atol=1e-9)
+        held = vd.load_world(vd.run(vd.Scenario(w, 0.1)))
+        self.assertEqual(held.networks["net"].roads, w.networks["net"].roads)  # type: ignore[attr-defined]
+
+    def test_ways_of_a_street_map(self) -> None:
+        text = """<osm version="0.6">
+<node id="1" lat="52.0" lon="5.0"/><node id="2" lat="52.001" lon="5.0"/><node id="3" lat="52.002" lon="5.0005"/>
+<node id="4" lat="52.001" lon="5.002"/>
+<way id="10"><nd ref="1"/><nd ref="2"/><nd ref="3"/><tag k="highway" v="tertiary"/><tag k="maxspeed" v="60"/></way>
+<way id="11"><nd ref="2"/><nd ref="4"/><nd ref="99"/><tag k="highway" v="residential"/><tag k="oneway" v="yes"/>
+<tag k="lanes" v="1"/><tag k="width" v="3.2"/></way>
+<way id="12"><nd ref="1"/><nd ref="4"/><tag k="highway" v="steps"/></way></osm>"""
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "town.osm"
+            path.write_text(text)
+            roads = vd.load_roads(path)
+            self.assertLessEqual({"10.1", "10.2", "11"}, set(roads.roads))
+            notes = " ".join(roads.notes)
+            for said in (
+                "widths guessed",
+                "speed limits guessed",
+                "not used: 1 steps",
+                "not in the extract left out (1",
+            ):
+                self.assertIn(said, notes)
+            north = roads.roads["10.1"]
+            radius = (
+                6378137
+                * (1 - (e2 := (2 - 1 / 298.257223563) / 298.257223563))
+                / (1 - e2 * math.sin(math.radians(52.001)) ** 2) ** 1.5
+            )
+            whole = math.radians(0.001) * radius
+            self.assertAlmostEqual(north.length, whole - min(1.5 * 3 * 2 + 3, 0.4 * whole), 1)
+            self.assertEqual(set(roads.roads["11"].sections[0].lanes), {0, -1})
+            self.assertAlmostEqual(roads.lane("11").width(5.0), 3.2, 9)
+            self.assertEqual(len(roads.junctions), 1)
+            self.assertGreater(roads.lane("10.1").route(via=["11"]).length, whole)
+            path.write_text("<osm><node id='1' lat='x' lon='3'/></osm>")
+            with self.assertRaisesRegex(vd.VeldrainError, "osm:1: a node without a place"):
+                vd.load_roads(path)
+
+    def test_scenes_drawn_elsewhere(self) -> None:
+        w = vd.World().obstacle("shed", vd.Part(vd.Box((2, 3, 4)), colour="#3366aa"), pose=vd.Pose((5, 0, 2)))
+        w.obstacle("tank", vd.Part(vd.Cylinder(1, 2), colour="#aa3333"), pose=vd.Pose((0, 6, 1)))
+        with tempfile.TemporaryDirectory() as folder:
+            vd.save_world(w, Path(folder) / "yard.glb")
+            other = vd.World().scene("yard", Path(folder) / "yard.glb", pose=vd.Pose((0, 0, 1)), without=["tank"])
+            self.assertEqual([*other.obstacles], ["yard/shed"])
+            sim = vd.Simulation(other)
+            far, _, _ = sim.cast([5.0, 0.2, 9.0], (0, 0, -1), 20)
+            self.assertAlmostEqual(far[0], 4.0, 5)
+            self.assertEqual(other.obstacles["yard/shed"].part.seen_as.colour, "#3366aa")
+            (Path(folder) / "a.world.yaml").write_text(
+                "veldrain: world/1\nscenes: {yard: {file: yard.glb, collide: nothing}}\n"
+            )
+            read = vd.load_world(Path(folder) / "a.world.yaml")
+            self.assertEqual({o.part.role for o in read.obstacles.values()}, {"visual"})
+            with self.assertRaisesRegex(vd.VeldrainError, "no node 'shad'"):
+                vd.World().scene("yard", Path(folder) / "yard.glb", without=["shad"])
+            (Path(folder) / "bad.glb").write_bytes(b"glTF nothing")
+            with self.assertRaisesRegex(vd.VeldrainError, "not a scene that can be read"):
+                vd.World().scene("yard", Path(folder) / "bad.glb")
+
+
+if __name__ == "__main__":
+    unittest.main()
