@@ -17,8 +17,8 @@ _WHERE = {
     ),
     "veldrain.sensing": (
         "Barometer Camera Encoders FootForce ForceTorque Gnss Imu Infrared Lidar LimitSwitch "
-        "Magnetometer MotorCurrent Odometer Radar SpinningLidar Touch TrueClearance TrueFrames TruePose "
-        "TrueRelative TrueSlip Ultrasonic"
+        "Magnetometer MotorCurrent Odometer Radar SpinningLidar Touch TrueBoxes TrueClearance TrueFrames TruePose "
+        "TrueRelative TrueSlip TrueTraffic Ultrasonic"
     ),
     "veldrain.live": "Link",
     "veldrain.simulation": "Simulation",
@@ -30,9 +30,9 @@ _WHERE = {
     ),
     "veldrain.recording": "Log LogComparison Recording Sink compare_logs open_log",
     "veldrain.scenario": (
-        "Action Change Condition Cut Fail Finish Go Keep Leave Push Put Say Scenario Shift Stop Take Tell Trial "
-        "Weather clearance closing distance elapsed height inside joint joint_speed reading run signal speed tilt "
-        "time_to_collision touching"
+        "Action Change Condition Cut Fail Finish Free Go Keep Leave Lock Push Put Remove Say Scenario Shift Stop "
+        "Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed reading run "
+        "signal speed tilt time_to_collision touching"
     ),
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_roads load_robot save_roads save_robot",
@@ -134,11 +134,14 @@ if TYPE_CHECKING:
     from veldrain.scenario import Cut as Cut
     from veldrain.scenario import Fail as Fail
     from veldrain.scenario import Finish as Finish
+    from veldrain.scenario import Free as Free
     from veldrain.scenario import Go as Go
     from veldrain.scenario import Keep as Keep
     from veldrain.scenario import Leave as Leave
+    from veldrain.scenario import Lock as Lock
     from veldrain.scenario import Push as Push
     from veldrain.scenario import Put as Put
+    from veldrain.scenario import Remove as Remove
     from veldrain.scenario import Say as Say
     from veldrain.scenario import Scenario as Scenario
     from veldrain.scenario import Shift as Shift
@@ -178,11 +181,13 @@ if TYPE_CHECKING:
     from veldrain.sensing import Radar as Radar
     from veldrain.sensing import SpinningLidar as SpinningLidar
     from veldrain.sensing import Touch as Touch
+    from veldrain.sensing import TrueBoxes as TrueBoxes
     from veldrain.sensing import TrueClearance as TrueClearance
     from veldrain.sensing import TrueFrames as TrueFrames
     from veldrain.sensing import TruePose as TruePose
     from veldrain.sensing import TrueRelative as TrueRelative
     from veldrain.sensing import TrueSlip as TrueSlip
+    from veldrain.sensing import TrueTraffic as TrueTraffic
     from veldrain.sensing import Ultrasonic as Ultrasonic
     from veldrain.simulation import Simulation as Simulation
     from veldrain.study import FinishTime as FinishTime

@@ -146,6 +146,26 @@ class EngineMount:
         sides = self.kept(("sides", thing), lambda: (engine.geoms_of(self.robot), engine.geoms_of(thing)))
         return engine.clearance(*sides)
 
+    def box_of(self, thing: str) -> tuple[Array, Array]:
+        engine = self._engine
+        if thing not in engine.compiled.robots:
+            raise unknown("robot, body or actor", thing, engine.compiled.robots, self.name)
+        found: tuple[Array, Array] = self.kept(("box", thing), lambda: engine.actors.bounds(thing))
+        return found
+
+    def motion_of(self, thing: str) -> tuple[Array, Array, Array, Array]:
+        engine = self._engine
+        place = self.kept(("root", thing), lambda: engine.place_of(thing))
+        return engine.position(place), engine.axes(place), *engine.velocity_at(place)
+
+    def lane_offset(self) -> float:
+        x, y, _ = self.position().tolist()
+        for network in self._sim.world.networks.values():
+            spot = network.at(x, y)
+            if spot is not None:
+                return float(spot.offset)
+        return math.nan
+
     def feel_motion(
         self,
         turn: Array,

@@ -59,6 +59,9 @@ class Laid(Protocol):
     def route_on(self, **words: Any) -> Leader:
         """The route that words of a file tell: road, lane and more."""
 
+    def at(self, x: float, y: float) -> Any:
+        """Where a point is: on which lane, and how far left of its middle (``offset``); None: on none."""
+
 
 class PosePath(Leader):
     """Poses at times.

@@ -128,6 +128,15 @@ class Mount(Protocol):
     def clearance(self, thing: str) -> float:
         """Least distance (m) between the touchable shapes of the sensor's robot and those of a thing."""
 
+    def box_of(self, thing: str) -> tuple[Array, Array]:
+        """The low and high corner (3,) of a robot, body or actor in its root's axes, as it is at the start."""
+
+    def motion_of(self, thing: str) -> tuple[Array, Array, Array, Array]:
+        """Position (3,), axes (3, 3), velocity and spin (3,) of a robot's, body's or actor's root, world axes."""
+
+    def lane_offset(self) -> float:
+        """How far left of the middle of its lane the sensor is, m; nan where it is on no lane."""
+
     def feel_motion(
         self,
         turn: Array,

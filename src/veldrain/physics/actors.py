@@ -94,7 +94,7 @@ class Actors:
     ) -> p.Records:
         engine = self._engine
         tree = engine.plant.nodes["tree"][engine.compiled.robots[name].node]
-        low, high = self._bounds(name)
+        low, high = self.bounds(name)
         row = np.zeros(1, p.LED)
         led = row[0]
         led["tree"], led["base"], led["upright"] = tree, -1, course.upright
@@ -142,7 +142,7 @@ class Actors:
             told["offset"] = offset + gain * positions.get(root, 0.0)
             yield (dof - first, *told.values())
 
-    def _bounds(self, name: str) -> tuple[Array, Array]:
+    def bounds(self, name: str) -> tuple[Array, Array]:
         """The low and high corner of what can be touched or seen of it, in its root, at the start."""
         if name not in self._sizes:
             engine = self._engine
@@ -162,7 +162,7 @@ class Actors:
             if other not in engine.compiled.robots or engine.compiled.robots[other].node < 0 or other == name:
                 movers = [n for n, r in engine.compiled.robots.items() if r.node >= 0 and n != name]
                 raise unknown("actor, robot or body", other, movers, f"{name}: keeps")
-            low, high = self._bounds(other)
+            low, high = self.bounds(other)
             node = engine.compiled.robots[other].node
             pieces = engine.plant.pieces if not self._pieces else self._tables()["pieces"]
             own = pieces[led["first"] : led["end"]]
@@ -233,7 +233,7 @@ class Actors:
 
     def _ground(self, name: str, x: Array, y: Array, heading: Any) -> Array:
         """Height, pitch and roll (n, 3) of something that stands on the ground with four wheels."""
-        low, high = self._bounds(name)
+        low, high = self.bounds(name)
         along, across = 0.35 * (high[0] - low[0]), 0.4 * (high[1] - low[1])
         middle = (low[0] + high[0]) / 2
         c, s = np.cos(heading), np.sin(heading)

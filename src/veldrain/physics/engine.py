@@ -21,6 +21,7 @@ from veldrain.physics.actors import Actors
 from veldrain.physics.clearances import clearance
 from veldrain.physics.compiling import Compiled, LinkPlace, Robot, compile_world
 from veldrain.physics.gusts import waves_of
+from veldrain.physics.holding import Holds
 from veldrain.physics.loops import all_openings
 from veldrain.physics.scene import Scene
 from veldrain.physics.standing import with_boxes
@@ -97,7 +98,7 @@ class Engine:
         self.step = step
         self._notices: dict[str, str] = {}  # what a reader of the results has to know, each told once
         self.taps = Taps(self)
-        self._floor = world.floor
+        self._floor, self._placed = world.floor, world.placed
         self.compiled = compile_world(world, step, len(watches))
         self.plant = with_boxes(self.compiled.plant)
         self.refresh()
@@ -116,6 +117,7 @@ class Engine:
         if len(self.plant.loops):
             self._close_loops()
         self.hold_still()
+        self.holds = Holds(self)
 
     def _watch_stiff(self, one: p.Ints, other: p.Ints) -> None:
         """Let pairs be met that nothing can part, two that are led or one that is led into a wall: they are watched."""
@@ -432,6 +434,7 @@ class Engine:
         node = self.plant.nodes[self.free_node(robot)]
         arm = pose.rotation.apply(node["centre"])
         at, dof = int(node["coord"]), int(node["dof"])
+        self.holds.bring_back(robot.name)
         self.plant.q[at : at + 7] = [*(pose.position + arm), *pose.rotation.as_quat()]
         self.plant.speeds[p.NOW, dof : dof + 6] = [*spin, *(velocity + np.cross(spin, arm))]
         self.refresh()
@@ -443,7 +446,8 @@ class Engine:
             VeldrainError: it does not move freely.
         """
         place = self.compiled.links[robot.root]
-        if place.node < 0 or self.plant.trees[self.plant.nodes[place.node]["tree"]]["script"] >= 0:
+        led = {name for name, placed in self._placed.items() if placed.is_led}
+        if place.node < 0 or robot.name in led:
             raise VeldrainError("does not move freely", where=robot.name, cure="place it without fixed= and path=")
         return place.node
 

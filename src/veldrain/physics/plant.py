@@ -82,8 +82,8 @@ NODE = _record(
 )
 DOF = _record(
     # coord −1: of a FREE or BALL node; bound: which line the motor's effort is on, see ``motors``; told: 1 once it was
-    # commanded.
-    "coord node mode bound told",
+    # commanded; locked: 1 where low and high hold it where it is.
+    "coord node mode bound told locked",
     # inertia: reflected by the motor. spring, rest: of the joint's own spring. rub, stop: impulses of the joint's
     # friction and stop in the last step.
     "damping friction low high spring rest inertia stiffness gain limit command "
@@ -258,8 +258,8 @@ class Plant(NamedTuple):
 
 # What decides what happens next: to copy these is to take a snapshot.
 STATE = (
-    "counts", "gravity", "dofs", "q", "speeds", "nodes", "geoms", "patches", "pushes", "air", "loops", "watch_step",
-    "order", "kept", "script", "led", "minds",
+    "counts", "gravity", "trees", "dofs", "q", "speeds", "nodes", "geoms", "patches", "pushes", "air", "loops",
+    "watch_step", "order", "kept", "script", "led", "minds",
 )  # fmt: skip
 
 

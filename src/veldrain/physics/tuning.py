@@ -43,7 +43,8 @@ def tune(engine: Engine, world: World, try_only: bool = False) -> bool:
             if not np.array_equal(mine[field], theirs[field]):
                 found = True
                 if not try_only:
-                    mine[field] = theirs[field]
+                    held = now.dofs["locked"] == 1 if field in ("low", "high") else np.zeros(len(mine), bool)
+                    mine[field] = np.where(held.reshape(-1, *[1] * (mine[field].ndim - 1)), mine[field], theirs[field])
     if not try_only:
         now.gravity[:] = then.gravity
         engine.refresh()

@@ -3,6 +3,7 @@
 from veldrain.scenario.acting import Go, Keep, Leave, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Change, Cut, Fail, Finish, Push, Put, Say, Tell, Weather
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
+from veldrain.scenario.holding import Free, Lock, Remove
 from veldrain.scenario.measures import (
     closing,
     elapsed,
@@ -27,11 +28,14 @@ __all__ = [
     "Expectation",
     "Fail",
     "Finish",
+    "Free",
     "Go",
     "Keep",
     "Leave",
+    "Lock",
     "Push",
     "Put",
+    "Remove",
     "Say",
     "Scenario",
     "Shift",

@@ -44,6 +44,9 @@ class Trial(Protocol):
     def finish(self, reason: str) -> None:
         """End the trial for a reason."""
 
+    def undo_after(self, action: Action, lasting: float | None, undo: Callable[[], None]) -> None:
+        """Undo an action so long (s) after each time that it is done; None: never."""
+
 
 def _pose(value: Any, where: str) -> Pose:
     if isinstance(value, Mapping) and set(value) <= {"xyz", "rpy", "yaw"}:

@@ -24,6 +24,7 @@ from veldrain.recording.interrupts import uninterrupted
 from veldrain.recording.publishing import Publisher
 from veldrain.recording.states import from_bytes, to_bytes
 from veldrain.sampling import Reading
+from veldrain.scenario.actions import Action
 from veldrain.scenario.changing import Changes, Ramp
 from veldrain.scenario.conditions import Condition, Pair, Watching
 from veldrain.scenario.limits import OverLimitError, limited
@@ -96,6 +97,7 @@ class Trial:
         self.waiting: list[int] = []  # numbers of entries whose conditions have not held yet
         self._holds: dict[int, Callable[[], bool]] = {}
         self._acts: list[Callable[[], None]] = []
+        self._undone: dict[int, tuple[int, Callable[[], None]]] = {}  # steps, and how, by action
         self._delays: dict[int, int] = {}  # steps from an event, or from one time to the next, by number of entry
         self._happened = -1  # the step up to which all has happened
         for k, entry in enumerate(scenario.timeline):
@@ -330,8 +332,20 @@ class Trial:
         self.restore(replace(found["trial"], drivers=drivers))
         return self.simulation.time
 
+    def undo_after(self, action: Action, lasting: float | None, undo: Callable[[], None]) -> None:
+        """Undo an action so long (s) after each time that it is done; None: never."""
+        if lasting is not None:
+            self._undone[id(action)] = self.simulation.steps_of(lasting, "lasting"), undo
+
     def _do(self, number: int) -> None:
-        entry, step = self.scenario.timeline[number], self.simulation.steps
+        """Do what an entry says, or undo it: then its number is −1 less."""
+        step = self.simulation.steps
+        if number < 0:
+            action = self.scenario.timeline[-1 - number].action
+            self.publisher.event(f"over: {action}")
+            self._undone[id(action)][1]()
+            return
+        entry = self.scenario.timeline[number]
         self.publisher.event(str(entry.action))
         names = entry.names
         self.watching.events.update(dict.fromkeys(names, self.simulation.time))
@@ -339,6 +353,8 @@ class Trial:
         coming = [(step + self._delays[k], k) for k, e in enumerate(self.scenario.timeline) if e.follows(names)]
         if isinstance(entry.trigger, Every):
             coming.append((step + self._delays[number], number))
+        if id(entry.action) in self._undone:
+            coming.append((step + self._undone[id(entry.action)][0], -1 - number))
         self.timed = sorted([*self.timed, *coming], key=lambda pair: pair[0])
 
     def _check_events(self) -> None:

@@ -9,6 +9,7 @@ from veldrain.sensing.proximity import Infrared, Ultrasonic
 from veldrain.sensing.radar import Radar
 from veldrain.sensing.slip import TrueSlip
 from veldrain.sensing.touch import FootForce, ForceTorque, LimitSwitch, Touch
+from veldrain.sensing.traffic import TrueBoxes, TrueTraffic
 from veldrain.sensing.truth import TrueClearance, TrueFrames, TruePose, TrueRelative
 
 __all__ = [
@@ -28,10 +29,12 @@ __all__ = [
     "Radar",
     "SpinningLidar",
     "Touch",
+    "TrueBoxes",
     "TrueClearance",
     "TrueFrames",
     "TruePose",
     "TrueRelative",
     "TrueSlip",
+    "TrueTraffic",
     "Ultrasonic",
 ]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from veldrain.model.sensor import Fields, Message, Mount
-from veldrain.sensing.truth import _Truth
+from veldrain.sensing.truth import Truth
 from veldrain.sheet import Number
 
 SLOW = 1e-3  # m/s: slower than this nothing is called slip
@@ -25,7 +25,7 @@ class Slip:
     friction: float
 
 
-class TrueSlip(_Truth):
+class TrueSlip(Truth):
     """The true slip of a wheel: mount it in the wheel's middle, y along its axle.
 
     With the speed v_x of the middle and the rolling speed ω·r, slip = (ω·r − v_x)/max(|ω·r|, |v_x|), and the angle is

@@ -14,7 +14,7 @@ from veldrain.sensing.parts import NO_COVARIANCE, xyz, xyzw
 from veldrain.sheet import Maybe, Number, Text
 
 
-class _Truth(Sensor):
+class Truth(Sensor):
     """What a sensor of the truth is."""
 
     truth = True
@@ -33,7 +33,7 @@ class Motion:
     angular_velocity: Array
 
 
-class TruePose(_Truth):
+class TruePose(Truth):
     """The true pose and velocity of its mount in the world.
 
     >>> TruePose("20 ms").truth
@@ -75,7 +75,7 @@ class Gap:
     range: float
 
 
-class TrueClearance(_Truth):
+class TrueClearance(Truth):
     """The least distance between the touchable shapes of its robot and those of a thing.
 
     >>> TrueClearance("culvert").message
@@ -115,7 +115,7 @@ class Relative:
     orientation: tuple[float, float, float, float]
 
 
-class TrueRelative(_Truth):
+class TrueRelative(Truth):
     """The true pose of one link, frame or thing as another sees it.
 
     >>> TrueRelative("gripper", to="jar").message
@@ -169,7 +169,7 @@ class Frames:
     orientations: Array
 
 
-class TrueFrames(_Truth):
+class TrueFrames(Truth):
     """All links, frames, sensors and things of the world as a tree of frames below ``world``.
 
     Cameras have their optical frame too, ``…/optical``: z forward, x right, y down.

@@ -1,0 +1,198 @@
+"""The truth about others on the way: gaps and times to those ahead, and boxes around them."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from veldrain.model.sensor import Fields, Message, Mount
+from veldrain.pose import Array
+from veldrain.sensing.clouds import cloud_message
+from veldrain.sensing.truth import Truth
+from veldrain.sheet import Names, Number
+
+MEASURES = ("gap", "time_gap", "time_to_collision", "needed_deceleration", "lane_offset")
+SLOWEST = 0.1  # m/s: below, nothing is said of times
+GRID = 3  # points along each edge of a box that are looked for
+
+
+@dataclass(frozen=True)
+class Ahead:
+    """Of the nearest one ahead: the gap from front to rear (m), that over the own speed (s), the gap over the speed at
+    which it shrinks (s; inf: it does not), and the deceleration that keeps it above 0 (m/s²); and the own offset to the
+    left of the middle of the lane (m; nan: on no lane). inf where none is ahead."""
+
+    gap: float
+    time_gap: float
+    time_to_collision: float
+    needed_deceleration: float
+    lane_offset: float
+
+
+class TrueTraffic(Truth):
+    """The true gap to the nearest of some others ahead, and what follows from it.
+
+    Ahead is what lies on the way that the robot takes if it keeps its curvature, within the widths of both. Its
+    measures are streams of their own as well: ``gap``, ``time_gap``, ``time_to_collision``, ``needed_deceleration``
+    (v²/(2·gap) of the closing speed v) and ``lane_offset``.
+
+    >>> TrueTraffic(["lorry"]).message
+    'sensor_msgs/msg/Range'
+    """
+
+    message = "sensor_msgs/msg/Range"
+
+    others: Names = Names(kw_only=False, doc="names of robots, bodies and actors")
+    period: Number = Number("period", default=0.02, above=0.0, doc="time between samples, or their rate")
+
+    @property
+    def companions(self) -> tuple[str, ...]:
+        return MEASURES
+
+    def start(self, mount: Mount, random: np.random.Generator) -> TrafficAtWork:
+        for name in (mount.robot, *self.others):
+            mount.box_of(name)  # an unknown one is told before the start
+        return TrafficAtWork(self.others)
+
+    def messages(self, reading: Ahead) -> dict[str, Message]:
+        fields = Fields(radiation_type=1, field_of_view=0.0, min_range=0.0, max_range=math.inf, range=reading.gap)
+        own = {"": Message(self.message, fields)}
+        return own | {word: Message("std_msgs/msg/Float64", Fields(data=getattr(reading, word))) for word in MEASURES}
+
+
+@dataclass
+class TrafficAtWork:
+    """Has no state."""
+
+    others: tuple[str, ...]
+
+    def measure(self, mount: Mount) -> Ahead:
+        low, high = mount.box_of(mount.robot)
+        at, axes, v, spin = mount.motion_of(mount.robot)
+        speed = float(axes[:, 0] @ v)
+        bend = float(axes[:, 2] @ spin) / speed if abs(speed) > 0.5 else 0.0
+        best = Ahead(math.inf, math.inf, math.inf, 0.0, mount.lane_offset())
+        for name in self.others:
+            o_low, o_high = mount.box_of(name)
+            o_at, _, o_v, _ = mount.motion_of(name)
+            x, y, _ = axes.T @ (o_at - at)
+            along, across, turn = _on_arc(x, y, bend)
+            wide = (high[1] - low[1] + o_high[1] - o_low[1]) / 2
+            gap = along - high[0] + o_low[0]
+            if along <= 0 or abs(across) > wide or gap >= best.gap:
+                continue
+            way = axes @ (math.cos(turn), math.sin(turn), 0.0)
+            closing = speed - float(way @ o_v)
+            near = max(gap, 1e-3)
+            best = Ahead(
+                gap,
+                gap / speed if speed > SLOWEST else math.inf,
+                max(gap, 0.0) / closing if closing > 0 else math.inf,
+                closing**2 / (2 * near) if closing > 0 else 0.0,
+                best.lane_offset,
+            )
+        return best
+
+
+def _on_arc(x: float, y: float, bend: float) -> tuple[float, float, float]:
+    """How far along and left of an arc from the origin along +x a point is, and the arc's turn there."""
+    if abs(bend) < 1e-6:
+        return x, y, 0.0
+    radius = 1.0 / bend
+    turn = math.atan2(x * math.copysign(1.0, radius), (radius - y) * math.copysign(1.0, radius))
+    return abs(radius) * turn, radius - math.copysign(math.hypot(x, radius - y), radius), math.copysign(turn, radius)
+
+
+@dataclass(frozen=True)
+class Boxes:
+    """Boxes in the mount's axes: names (n,), centres, sizes and velocities (n, 3), yaws (n,), and the share of each
+    (n,) that can be seen from the mount."""
+
+    names: tuple[str, ...]
+    centres: Array
+    sizes: Array
+    yaws: Array
+    velocities: Array
+    visible: Array
+
+
+class TrueBoxes(Truth):
+    """The true boxes around others, as its mount would see them: their names are in the stream ``names``.
+
+    A row has x, y, z of the centre, length, width and height, yaw, vx, vy, vz relative to the mount, ``visible``, the
+    share of the box that nothing hides, and ``id``, the place of its name.
+
+    >>> TrueBoxes(["lorry"], max_range="80 m").max_range
+    80.0
+    """
+
+    message = "sensor_msgs/msg/PointCloud2"
+
+    others: Names = Names(kw_only=False, doc="names of robots, bodies and actors")
+    max_range: Number = Number("length", default=150.0, above=0.0, doc="what is farther is left out")
+    period: Number = Number("period", default=0.1, above=0.0, doc="time between samples, or their rate")
+
+    @property
+    def companions(self) -> tuple[str, ...]:
+        return ("names",)
+
+    def start(self, mount: Mount, random: np.random.Generator) -> BoxesAtWork:
+        for name in self.others:
+            mount.box_of(name)
+        return BoxesAtWork(self)
+
+    def messages(self, reading: Boxes) -> dict[str, Message]:
+        length, width, height = reading.sizes.T
+        vx, vy, vz = reading.velocities.T
+        columns = {"length": length, "width": width, "height": height, "yaw": reading.yaws}
+        columns |= {"vx": vx, "vy": vy, "vz": vz, "visible": reading.visible}
+        numbers = np.array([self.others.index(name) for name in reading.names], np.uint16)
+        names = Message("std_msgs/msg/String", Fields(data=" ".join(self.others)))
+        return {"": Message(self.message, cloud_message(reading.centres, **columns, id=numbers)), "names": names}
+
+
+@dataclass
+class BoxesAtWork:
+    """Has no state."""
+
+    sheet: TrueBoxes
+
+    def measure(self, mount: Mount) -> Boxes:
+        origin, base, own = mount.position(), mount.axes(), mount.motion()[0]
+        rows = []
+        for name in self.sheet.others:
+            low, high = mount.box_of(name)
+            at, axes, v, _ = mount.motion_of(name)
+            centre = at + axes @ ((low + high) / 2)
+            if np.linalg.norm(centre - origin) <= self.sheet.max_range:
+                turn = Rotation.from_matrix(base.T @ axes).as_euler("ZYX")[0]
+                seen = self._visible(mount, name, origin, centre, axes, high - low)
+                rows.append((name, base.T @ (centre - origin), high - low, turn, base.T @ (v - own), seen))
+        names, centres, sizes, yaws, velocities, visible = zip(*rows, strict=True) if rows else ((),) * 6
+        return Boxes(
+            tuple(names),
+            np.array(centres, float).reshape(-1, 3),
+            np.array(sizes, float).reshape(-1, 3),
+            np.array(yaws, float),
+            np.array(velocities, float).reshape(-1, 3),
+            np.array(visible, float),
+        )
+
+    @staticmethod
+    def _visible(mount: Mount, name: str, origin: Array, centre: Array, axes: Array, size: Array) -> float:
+        """The share of points over a box, as the mount sees it, at which a ray meets the thing itself first.
+
+        Rays that would pass the thing beside its shape say nothing, and are not counted.
+        """
+        share = np.linspace(-0.45, 0.45, GRID)
+        grid = np.stack(np.meshgrid(share, share, share), axis=-1).reshape(-1, 3) * size
+        ways = centre + grid @ axes.T - origin
+        far = np.linalg.norm(ways, axis=1)
+        met = mount.strike(np.tile(origin, (len(ways), 1)), ways / far[:, None], float(far.max()) + float(size.max()))
+        names = mount.scene().names
+        own = np.array([g >= 0 and (names[g] == name or names[g].startswith(f"{name}/")) for g in met.sights])
+        before = ~own & (met.distances < far - size.max())
+        return float(own.sum() / max((own | before).sum(), 1))
