@@ -56,8 +56,19 @@ class Body:
         model: Model,
         tell: Callable[..., None] | None = None,
         others: Callable[[], dict[str, dict[str, str]]] | None = None,
+        route_on: Callable[..., Any] | None = None,
     ) -> None:
-        self.robot, self.model, self._tell, self._others = robot, model, tell, others
+        self.robot, self.model, self._tell, self._others, self._route_on = robot, model, tell, others, route_on
+
+    def route_on(self, **words: Any) -> Any:
+        """A route along a lane of the world's roads, as a map would give it: road, lane, section, via, ….
+
+        Raises:
+            VeldrainError: there are no roads, or none of that name.
+        """
+        if self._route_on is None:
+            raise VeldrainError("there are no roads here", where=self.robot, cure="give points")
+        return self._route_on(**words)
 
     def inputs(self) -> dict[str, dict[str, str]]:
         """What the other controllers of the robot can be told: kinds of quantity by input, by controller."""

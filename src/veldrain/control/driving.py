@@ -90,6 +90,7 @@ class Driver:
             model,
             lambda other, **inputs: self._other(others, other).tell(**inputs),
             lambda: {other: d.inputs.kinds for other, d in others.items() if d is not self},
+            simulation.world.route_on,
         )
         own = getattr(self.controller, "joints", ())
         for joint in own if isinstance(own, tuple | list) else ():

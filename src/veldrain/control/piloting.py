@@ -10,7 +10,9 @@ import numpy as np
 
 from veldrain.control.base import SheetController
 from veldrain.control.contract import Body, MotorHandle
+from veldrain.control.gap_keeping import NEVER, eased, nearest_ahead
 from veldrain.errors import VeldrainError
+from veldrain.motion import Route
 from veldrain.pose import Array
 from veldrain.sampling import Reading
 from veldrain.sheet import Choice, Made, Maybe, Number, Text
@@ -39,7 +41,11 @@ def planar(reading: Reading, sensor: str) -> Planar:
     )
 
 
-def _points(value: Any, where: str) -> Array:
+def _points(value: Any, where: str) -> Any:
+    if isinstance(value, Mapping) and "road" in value:
+        return dict(value)  # a lane of the world's roads: known when it starts
+    if isinstance(value, Route):
+        return _samples(value)
     try:
         rows = np.array([[quantity(v, "length", where) for v in point] for point in value])
     except TypeError as error:
@@ -49,6 +55,13 @@ def _points(value: Any, where: str) -> Array:
     if (np.linalg.norm(np.diff(rows, axis=0), axis=1) == 0).any():
         raise VeldrainError("two points of it are the same", where=where, cure="leave one out")
     return rows
+
+
+def _samples(route: Route) -> Array:
+    """Points (n, 2) of a route, a metre apart."""
+    s = np.linspace(0.0, route.length, max(2, math.ceil(route.length) + 1))
+    x, y, _, _ = route.curve.at(s)
+    return np.column_stack([x, y])
 
 
 def _place(value: Any, where: str) -> tuple[float, float]:
@@ -81,16 +94,29 @@ class FollowRoute(Pilot):
     0.6
     """
 
-    route: Made[Any, Array] = Made(_points, kw_only=False, doc="points (x, y) in the frame of the pose")
+    route: Made[Any, Any] = Made(
+        _points,
+        kw_only=False,
+        doc="points (x, y) in the frame of the pose, a ``Route``, or road, lane and via of roads",
+    )
     speed: Number = Number("speed", default=0.5, above=0.0, doc="largest")
     lookahead: Number = Number("length", default=0.6, above=0.0, doc="how far ahead on the route it steers to")
+    lookahead_time: Number = Number("time", default=0.0, least=0.0, doc="more of it, for each m/s")
+    radar: Maybe[str, str] = Maybe(Text(), default=None, doc="sensor by which it keeps a gap; None: it minds nobody")
+    time_gap: Number = Number("time", default=1.8, above=0.0, doc="gap over speed that it keeps")
+    standstill: Number = Number("length", default=3.0, above=0.0, doc="gap at rest")
+    corridor: Number = Number("length", default=1.3, above=0.0, doc="half the width of the way that has to be free")
     pose: Text = Text(default="odometry", doc="sensor of its place and heading, such as an ``Odometer``")
     acceleration: Number = Number("acceleration", default=0.5, above=0.0, doc="with which it comes to rest")
     lateral_acceleration: Number = Number("acceleration", default=1.0, above=0.0, doc="largest in curves")
 
     def start(self, body: Body, random: Any, log: Any) -> None:
         super().start(body, random, log)
-        steps = np.diff(self.route, axis=0)
+        found = _samples(body.route_on(**self.route)) if isinstance(self.route, dict) else self.route
+        self._route: Array = found
+        self._speed: float | None = None  # that it has told, and the curve
+        self._curve = 0.0
+        steps = np.diff(found, axis=0)
         self._lengths = np.linalg.norm(steps, axis=1)
         self._ways, self._far = steps / self._lengths[:, None], np.concatenate([[0.0], np.cumsum(self._lengths)])
         self._at = 0.0  # how far along the route it has come
@@ -100,9 +126,12 @@ class FollowRoute(Pilot):
         if reading is None:
             return
         here = planar(reading, self.pose)
+        if self._speed is None:  # it may be on its way already
+            measured = getattr(reading.data, "linear_velocity", None)
+            self._speed = float(measured[0]) if measured is not None else 0.0
         away = self._come_along(here)
         left = float(self._far[-1]) - self._at
-        goal = self._point(self._at + self.lookahead)
+        goal = self._point(self._at + self.lookahead + self.lookahead_time * self._speed)
         dx, dy = goal[0] - here.x, goal[1] - here.y
         ahead, side = (
             math.cos(here.yaw) * dx + math.sin(here.yaw) * dy,
@@ -113,18 +142,34 @@ class FollowRoute(Pilot):
         speed = min(self.speed, math.sqrt(2.0 * self.acceleration * max(left, 0.0)))
         if curve:
             speed = min(speed, math.sqrt(self.lateral_acceleration / abs(curve)))
+        if self.radar is not None:
+            speed = self._behind_others(senses[self.radar], speed)
+        self._curve = curve
         if ahead < 0.0 and left > 0.05:  # behind it: turn first
             self._tell(0.0, math.copysign(0.8, side))
         else:
-            speed = 0.0 if left < 0.02 else max(speed, 0.05)
+            speed = 0.0 if left < 0.02 else max(speed, 0.05 if self.radar is None else 0.0)
+            self._speed = speed
             self._tell(speed, speed * curve)
         self._log("off_route", away)
+
+    def _behind_others(self, reading: Reading | None, wanted: float) -> float:
+        """A speed that keeps the gap to what the radar detects ahead."""
+        gap, closing, own = NEVER, 0.0, self._speed or 0.0
+        if reading is not None:
+            gap, away = nearest_ahead(reading.data, self._curve, self.corridor)
+            closing = -away
+        self._log("gap", gap)
+        change = eased(
+            own, wanted, gap, closing, self.time_gap, self.standstill, self.acceleration, 2 * self.acceleration
+        )
+        return min(wanted, max(0.0, own + change * self.period))
 
     def _come_along(self, here: Planar) -> float:
         """Go on along the route to the point of it that is nearest; gives how far that is."""
         p = np.array((here.x, here.y))
-        along = np.clip(np.einsum("ij,ij->i", p - self.route[:-1], self._ways), 0.0, self._lengths)
-        away = np.linalg.norm(self.route[:-1] + along[:, None] * self._ways - p, axis=1)
+        along = np.clip(np.einsum("ij,ij->i", p - self._route[:-1], self._ways), 0.0, self._lengths)
+        away = np.linalg.norm(self._route[:-1] + along[:, None] * self._ways - p, axis=1)
         place = self._far[:-1] + along
         # Only what is near to where it was: a route may cross itself.
         near = (place >= self._at - 0.5) & (place <= self._at + 2.0 * self.lookahead + 0.5)
@@ -137,7 +182,7 @@ class FollowRoute(Pilot):
     def _point(self, far: float) -> Array:
         """A point of the route; beyond its end straight on, so that the end is driven through straight."""
         k = min(int(np.searchsorted(self._far, far, side="right")) - 1, len(self._lengths) - 1)
-        return np.asarray(self.route[k] + (far - self._far[k]) * self._ways[k])
+        return np.asarray(self._route[k] + (far - self._far[k]) * self._ways[k])
 
 
 class GoTo(Pilot):

@@ -32,10 +32,8 @@ class Drive(SheetController):
         Number("time", above=0.0), default=None, doc="it stops when nothing was told for so long; None: never"
     )
 
-    _mixer: WheelMixer
-
     def check(self) -> None:
-        self._mixer = self.mixer()
+        self._mixer: WheelMixer = self.mixer()
         checked_wheels(self._mixer.joints, type(self).__name__)
         self._now: Twist = (0.0, 0.0, 0.0)
 

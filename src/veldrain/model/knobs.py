@@ -158,6 +158,8 @@ def robot_knobs(placed: Placed) -> Iterator[Knob]:
         yield from _course_knobs(placed, placed.course)
     else:
         yield from pose_knobs(name, *of(placed, "pose"))
+    if not placed.fixed and not placed.is_led:
+        yield from row_knobs(f"{name}.velocity_", "speed", *of(placed, "velocity"))
     for coordinate, (_, linear) in model.coordinates().items():
         yield _start_knob(placed, coordinate, "length" if linear else "angle")
     for joint in model.joints.values():

@@ -56,7 +56,7 @@ class Laid(Protocol):
     def laid(self) -> Iterator[tuple[str, Part, Pose, Surface]]:
         """Names below its own, parts, poses and surfaces."""
 
-    def route_on(self, **words: Any) -> Leader:
+    def route_on(self, road: str, lane: int = -1, section: int = 0, **words: Any) -> Leader:
         """The route that words of a file tell: road, lane and more."""
 
     def at(self, x: float, y: float) -> Any:

@@ -81,6 +81,7 @@ class Placed:
     fixed: bool
     joints: dict[str, float] = field(default_factory=dict)
     path: tuple[tuple[float, Pose], ...] = ()
+    velocity: Triple = (0.0, 0.0, 0.0)
     course: Course | None = None
 
     @property
@@ -358,6 +359,7 @@ class World:
         joints: Mapping[str, Quantity] | None = None,
         path: Sequence[tuple[Quantity, Pose]] = (),
         posture: str | None = None,
+        velocity: Sequence[Quantity] = (0.0, 0.0, 0.0),
     ) -> World:
         """Place a model into the world.
 
@@ -371,6 +373,7 @@ class World:
                 before its time and stays at the last. In between it goes smoothly: never beyond the places given,
                 and turning gently from pose to pose. Leave ``pose`` out.
             posture: name of one of the model's postures to start in; ``joints`` go before it.
+            velocity: of the root at the start, m/s, world axes, where it moves freely.
 
         Raises:
             VeldrainError: a name taken, an unknown joint or posture, a start outside a joint's limits.
@@ -403,8 +406,11 @@ class World:
                 where=name,
                 cure="give two or more poses at rising times from 0 s on, and neither pose= nor fixed=",
             )
+        moving = triple(velocity, "speed", name)
+        if any(moving) and (fixed or steps):
+            raise VeldrainError("has a velocity, and does not move freely", where=name, cure="leave velocity out")
         self._claim(name)
-        self.placed[name] = Placed(name, model, steps[0][1] if steps else pose or Pose(), fixed, start, steps)
+        self.placed[name] = Placed(name, model, steps[0][1] if steps else pose or Pose(), fixed, start, steps, moving)
         return self
 
     def actor(

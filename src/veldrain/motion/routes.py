@@ -109,13 +109,15 @@ class Route(Sheet, Leader):
         "acceleration", default=math.inf, above=0.0, doc="most in a curve, for which it slows down; inf: any"
     )
     radius: Maybe[Quantity, float] = Maybe(
-        Number("length", above=0.0), doc="of corners between straight lines; None: a smooth line through the points"
+        Number("length", above=0.0),
+        default=None,
+        doc="of corners between straight lines; None: a smooth line through the points",
     )
     closed: Flag = Flag(default=False, doc="True leads from the last point back to the first, round after round")
     at_the_end: Choice = Choice(
         *ENDS, default="stop", doc="``stop``: it brakes so as to stand there; or goes on straight"
     )
-    heading: Maybe[Quantity, float] = Maybe(Number("angle"), doc="that it keeps; None: along the way")
+    heading: Maybe[Quantity, float] = Maybe(Number("angle"), default=None, doc="that it keeps; None: along the way")
 
     def check(self) -> None:
         if not isinstance(self.speed, float) and (isinstance(self.points, Way) or len(self.speed) != len(self.points)):

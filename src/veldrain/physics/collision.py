@@ -32,7 +32,7 @@ from veldrain.physics.spatial import (
     turned_back,
 )
 from veldrain.physics.trees import point_velocity
-from veldrain.physics.triangles import may_lean, next_branch, set_probe, within
+from veldrain.physics.triangles import box_in, is_in_reach, may_lean, next_branch, set_probe, within
 
 SAME_WAY = 1.0 - 1e-10  # cosine of a normal and a face's, from which on they are the same
 MISTAKEN = 1e-6  # m: gaps and depths below this are not looked at twice
@@ -363,11 +363,14 @@ def meet_mesh(a, count, g, mesh, key, h):
     """Take over the contacts of a shape with the triangles near it; False when there is no room."""
     probe, before = a.probe[0], count.contacts
     k, end = mesh.branch, a.branches[mesh.branch].skip
+    low, high = box_in(g, mesh)
     while k < end:
-        near, k, first, last = next_branch(a.branches, k, g, mesh)
+        near, k, first, last = next_branch(a.branches, k, low, high)
         if not near:
             continue
         for f in range(first, last):
+            if not is_in_reach(a.faces[f], low, high):
+                continue
             set_probe(probe, mesh, a.faces[f], a.corners, a.faces[0])
             points, n = triangle_points(g, probe, a.poly, a.corners, a.faces)
             free_gaps(g, probe, points, a.poly, a.corners)

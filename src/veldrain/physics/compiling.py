@@ -469,7 +469,8 @@ class _RobotBuilder:
         if placed.fixed:
             self.settle([(link, placed.pose @ pose) for link, pose in group], -1, Pose())
         else:
-            node = b.add_free(self.name, placed.pose, self.mass_of(group), (0.0,) * 6, placed.is_led)
+            motion = (0.0, 0.0, 0.0, *placed.velocity)
+            node = b.add_free(self.name, placed.pose, self.mass_of(group), motion, placed.is_led)
             if placed.path:
                 b.lead(node, BLOCK + 1, whole=not any(j.kind != "fixed" for j in model.joints.values()))
             self.settle(group, node, placed.pose)

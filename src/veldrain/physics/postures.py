@@ -11,7 +11,7 @@ from veldrain.physics.collision import boxes_meet, pair_clearance, place_geoms
 from veldrain.physics.outlines import bounding_box
 from veldrain.physics.plant import MESH, NOW
 from veldrain.physics.trees import move_trees
-from veldrain.physics.triangles import next_branch, set_probe
+from veldrain.physics.triangles import box_in, is_in_reach, next_branch, set_probe
 
 
 @kernel
@@ -33,10 +33,13 @@ def are_closer(a, one, other, margin):
     if other.kind != MESH:
         return pair_clearance(one, other, a.poly, a.corners, a.faces) < margin
     k, end = other.branch, a.branches[other.branch].skip
+    low, high = box_in(one, other)
     while k < end:
-        near, k, first, last = next_branch(a.branches, k, one, other)
+        near, k, first, last = next_branch(a.branches, k, low, high)
         if near:
             for f in range(first, last):
+                if not is_in_reach(a.faces[f], low, high):
+                    continue
                 set_probe(a.probe[0], other, a.faces[f], a.corners, a.faces[0])
                 if pair_clearance(one, a.probe[0], a.poly, a.corners, a.faces) < margin:
                     return True

@@ -9,18 +9,38 @@ ON_SIDE = 1e-5  # share of a triangle's size within which a point counts as on i
 
 
 @kernel
-def next_branch(branches, k, g, mesh):
-    """Look at a branch: is it a leaf near a shape, where to go on, and the leaf's faces."""
-    branch = branches[k]
-    low, high = triple(g.box), triple(g.box[3:6])
-    mid = turned_back(mesh.rot, minus(scaled(add(low, high), 0.5), triple(mesh.pos)))
+def box_in(g, mesh):
+    """Low and high corner of the box around a shape, along the axes of a mesh."""
+    low, high, R = triple(g.box), triple(g.box[3:6]), mesh.rot
+    mid = turned_back(R, minus(scaled(add(low, high), 0.5), triple(mesh.pos)))
     half = scaled(minus(high, low), 0.5)
+    reach = (
+        abs(R[0, 0]) * half[0] + abs(R[1, 0]) * half[1] + abs(R[2, 0]) * half[2],
+        abs(R[0, 1]) * half[0] + abs(R[1, 1]) * half[1] + abs(R[2, 1]) * half[2],
+        abs(R[0, 2]) * half[0] + abs(R[1, 2]) * half[1] + abs(R[2, 2]) * half[2],
+    )
+    return minus(mid, reach), add(mid, reach)
+
+
+@kernel
+def next_branch(branches, k, low, high):
+    """Look at a branch: is it a leaf near a box, where to go on, and the leaf's faces."""
+    branch = branches[k]
     near = True
     for r in range(3):
-        reach = abs(mesh.rot[0, r]) * half[0] + abs(mesh.rot[1, r]) * half[1] + abs(mesh.rot[2, r]) * half[2]
-        near = near and mid[r] - reach <= branch.box[3 + r] and mid[r] + reach >= branch.box[r]
+        near = near and low[r] <= branch.box[3 + r] and high[r] >= branch.box[r]
     leaf = branch.end > branch.first
     return near and leaf, (k + 1 if near else branch.skip), branch.first, branch.end
+
+
+@kernel
+def is_in_reach(face, low, high):
+    """True where the box around a triangle overlaps another."""
+    at = face.at
+    for r in range(3):
+        if low[r] > max(at[0, r], at[1, r], at[2, r]) or high[r] < min(at[0, r], at[1, r], at[2, r]):
+            return False
+    return True
 
 
 @kernel

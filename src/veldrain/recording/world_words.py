@@ -288,6 +288,7 @@ def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map,
             told["path"] = [{"at": time} | pose_words(pose) for time, pose in robot.path]
         elif pose := pose_words(robot.pose):
             told["pose"] = pose
+        told |= {"velocity": plain(robot.velocity)} if any(robot.velocity) else {}
         told |= ({"fixed": True} if robot.fixed else {}) | ({"joints": plain(robot.joints)} if robot.joints else {})
         places[name] = told
     return models, places, actors

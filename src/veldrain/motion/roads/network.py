@@ -144,20 +144,18 @@ class Roads:
         point = np.array([float(x), float(y)])
         best: tuple[float, Spot] | None = None
         for road in self._near(point):
-            s, t = (float(v) for v in road.curve.to_st(point[0], point[1]))
-            x0, y0 = (float(v) for v in road.curve.to_xy(np.array(s), np.array(t)))
-            if math.hypot(x0 - point[0], y0 - point[1]) > 1e-3:  # beyond one of its ends
+            s, t, beyond, heading = road.curve.foot(float(x), float(y))
+            if abs(beyond) > 1e-3:  # it lies before or after the road
                 continue
             section = road.section_at(s)
-            for number, (inner, outer) in road.borders(section, np.array([s])).items():
-                low, high = sorted((float(inner[0]), float(outer[0])))
-                if number == 0 or not low - 1e-9 <= t <= high + 1e-9:
+            for lane, middle, width, slope in road.lanes_at(section, s):
+                if abs(t - middle) > width / 2 + 1e-9 or (best and abs(t - middle) >= best[0]):
                     continue
-                lane = OnLane(self, road, section, road.sections[section].lanes[number])
-                off = t - (low + high) / 2
-                spot = Spot(road.id, section, number, s, t, lane.at(s).yaw, high - low, off if lane.forward else -off)
-                if best is None or abs(off) < best[0]:
-                    best = abs(off), spot
+                on = OnLane(self, road, section, road.sections[section].lanes[lane])
+                turn = heading + math.atan(slope) + (0.0 if on.forward else math.pi)
+                off = t - middle if on.forward else middle - t
+                turn = math.remainder(turn, 2 * math.pi)
+                best = abs(off), Spot(road.id, section, lane, s, t, turn, width, off)
         return best[1] if best else None
 
     @cached_property

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -188,6 +188,21 @@ class Road:
         c, sine = np.cos(bank), np.sin(bank)
         left, up = t * c - above * sine, t * sine + above * c
         return np.stack([x - left * np.sin(heading), y + left * np.cos(heading), self.elevation.at(s) + up], axis=-1)
+
+    def lanes_at(self, section: int, s: float) -> Iterator[tuple[int, float, float, float]]:
+        """Number, offset of the middle, width, and change of the offset of each lane at one length."""
+        part = self.sections[section]
+        middle, slope, ds = self.lane_offset.value(s), self.lane_offset.value(s, 1), s - part.s
+        for side in (1, -1):
+            inner, turn = middle, slope
+            for number in sorted((n for n in part.lanes if n * side > 0), key=abs):
+                lane = part.lanes[number]
+                if lane.border is not None:
+                    outer, more = middle + lane.border.value(ds), slope + lane.border.value(ds, 1)
+                else:
+                    outer, more = inner + side * lane.width.value(ds), turn + side * lane.width.value(ds, 1)
+                yield number, (inner + outer) / 2, abs(outer - inner), (turn + more) / 2
+                inner, turn = outer, more
 
     def borders(self, section: int, s: Array, order: int = 0) -> dict[int, tuple[Array, Array]]:
         """Offsets of the borders of a section's lanes, or their derivatives."""
