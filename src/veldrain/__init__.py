@@ -39,7 +39,9 @@ _WHERE = {
     "veldrain.review": "Finding check",
     "veldrain.report.picture": "look",
     "veldrain.report.plotting": "plot",
-    "veldrain.documents": "load_scenario load_study load_world save_scenario save_world",
+    "veldrain.documents": (
+        "load_open_scenario load_scenario load_study load_world save_open_scenario save_scenario save_world"
+    ),
 }
 _MODULE_OF = {name: module for module, names in _WHERE.items() for name in names.split()}
 
@@ -68,9 +70,11 @@ if TYPE_CHECKING:
     from veldrain.control import plan_route as plan_route
     from veldrain.control import step_response as step_response
     from veldrain.control import try_controller as try_controller
+    from veldrain.documents import load_open_scenario as load_open_scenario
     from veldrain.documents import load_scenario as load_scenario
     from veldrain.documents import load_study as load_study
     from veldrain.documents import load_world as load_world
+    from veldrain.documents import save_open_scenario as save_open_scenario
     from veldrain.documents import save_scenario as save_scenario
     from veldrain.documents import save_world as save_world
     from veldrain.errors import VeldrainError as VeldrainError

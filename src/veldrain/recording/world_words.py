@@ -274,7 +274,7 @@ def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map,
     actors: Map = {}
     for name, robot in placed.items():
         model = robot.model
-        if robot.course is not None and model.name == name and [*model.links] == ["body"] and not model.sensors:
+        if robot.course is not None and _is_of_shape(model, name):
             actors[name] = _shape_of(model, files) | _course_words(robot, robot.course, files)
             continue
         if id(model) not in names:
@@ -294,13 +294,15 @@ def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map,
     return models, places, actors
 
 
+def _is_of_shape(model: Model, name: str) -> bool:
+    """True for the model that an actor of a shape alone has."""
+    parts = model.links["body"].parts if [*model.links] == ["body"] else []
+    return model.name == name and not model.sensors and len(parts) == 1 and parts[0].pose == Pose()
+
+
 def _shape_of(model: Model, files: Files) -> Map:
     """The shape that an actor was made of."""
     (part,) = model.links["body"].parts
-    if part.pose != Pose():
-        raise VeldrainError(
-            "its part has a pose of its own, which files have no word for", where=model.name, cure="lead a model"
-        )
     return {word: told for word, told in part_words(part, files).items() if word != "surface"}
 
 

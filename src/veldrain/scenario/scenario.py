@@ -162,6 +162,7 @@ class Scenario:
         self.record_contacts = None if contacts is None else quantity(contacts, "time", "record_contacts")
         self.record = Choice.of(record)
         self.timeline: list[Entry] = []
+        self.notes: list[str] = []  # what of a file it was read from was not used
         self.expectations: dict[str, Expectation] = {}
         if not 0 < self.duration < float("inf"):
             raise VeldrainError(f"duration is {self.duration:g} s", where="scenario", cure="give a time above zero")

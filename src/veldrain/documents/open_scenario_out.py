@@ -1,0 +1,396 @@
+"""ASAM OpenSCENARIO XML out (1.2): what it has words for of a scenario; the rest is listed, none is dropped unsaid."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from veldrain.errors import VeldrainError
+from veldrain.files import write_bytes
+from veldrain.formats import save_roads
+from veldrain.model import Placed
+from veldrain.model.volumes import bounds_of
+from veldrain.motion import Roads, Route
+from veldrain.motion.routes import Way
+from veldrain.pose import Array, Pose
+from veldrain.scenario import Condition, Scenario
+from veldrain.scenario.acting import Go, Keep, Shift, Stop, Take
+from veldrain.scenario.actions import Action, Finish, Weather
+from veldrain.scenario.conditions import Clearance, Compared, Distance, Held, Joined, Touching
+from veldrain.scenario.measures import Closing, Speed, TimeToCollision
+from veldrain.scenario.scenario import After, Entry
+from veldrain.units import quantity
+
+WAYPOINTS = 5.0  # m between those of a route that is no list of points
+ROUTE_WORDS = ("radius", "sideways", "at_the_end", "heading", "closed")  # that it has no words for
+LEAST, MOST = "lessThan", "greaterThan"
+
+
+def save_open_scenario(scenario: Scenario, path: str | Path) -> list[str]:
+    """Write a scenario as ASAM OpenSCENARIO XML 1.2, and its roads beside it as OpenDRIVE.
+
+    Returns:
+        What of it has no words there, a line each: controllers, sensors, faults, shapes but for their boxes, ….
+
+    Raises:
+        VeldrainError: it cannot be written.
+
+    >>> save_open_scenario(scenario, "out/cut_in.xosc")  # doctest: +SKIP
+    ['controllers of car']
+    """
+    target = Path(path)
+    return _Writer(scenario, target).write()
+
+
+def add(parent: Any, name: str, /, **words: Any) -> Any:
+    """An element in another one."""
+    from lxml import etree
+
+    def told(value: Any) -> str:
+        return (
+            str(value).lower()
+            if isinstance(value, bool)
+            else repr(float(value))
+            if isinstance(value, float)
+            else str(value)
+        )
+
+    return etree.SubElement(parent, name, {word.rstrip("_"): told(v) for word, v in words.items() if v is not None})
+
+
+class _Writer:
+    """Writes one scenario."""
+
+    def __init__(self, scenario: Scenario, target: Path) -> None:
+        self.scenario, self.target = scenario, target
+        self.world = scenario.world
+        self.left: list[str] = []
+
+    def write(self) -> list[str]:
+        from lxml import etree
+
+        root = etree.Element("OpenSCENARIO")
+        about = {"revMajor": "1", "revMinor": "2", "date": "2000-01-01T00:00:00", "author": "veldrain"}
+        add(root, "FileHeader", **about, description=self.target.stem)
+        add(root, "CatalogLocations")
+        network = add(root, "RoadNetwork")
+        for name, roads in self.world.networks.items():
+            if len(network) == 0 and isinstance(roads, Roads):
+                save_roads(roads, self.target.with_name(f"{name}.xodr"))
+                add(network, "LogicFile", filepath=f"{name}.xodr")
+            else:
+                self.left.append(f"roads {name}: one network is all that a file has")
+        self.entities(add(root, "Entities"))
+        board = add(root, "Storyboard")
+        self.init(add(add(board, "Init"), "Actions"))
+        self.story(board)
+        stop = add(board, "StopTrigger")
+        self.time(
+            add(add(stop, "ConditionGroup"), "Condition", name="over", delay=0.0, conditionEdge="none"),
+            self.scenario.duration,
+        )
+        for entry in self.scenario.timeline:
+            if isinstance(entry.action, Finish):
+                self.trigger(stop, entry, "finish")
+        self.rest()
+        etree.indent(root)
+        write_bytes(self.target, bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8")))
+        return self.left
+
+    @staticmethod
+    def plainly(group: Any, name: str, delay: float = 0.0) -> Any:
+        """A condition that holds as long as it holds."""
+        return add(group, "Condition", name=name, delay=delay, conditionEdge="none")
+
+    def entities(self, parent: Any) -> None:
+        for name, robot in self.world.placed.items():
+            low, high = _box(robot)
+            thing = add(parent, "ScenarioObject", name=name)
+            size, middle = high - low, (low + high) / 2
+            is_person = max(size[0], size[1]) < 1.2
+            if is_person:
+                words = {"mass": 70.0, "pedestrianCategory": "pedestrian", "model3d": ""}
+                kind = add(thing, "Pedestrian", name=name, **words)
+            else:
+                kind = add(thing, "Vehicle", name=name, vehicleCategory=_category(size), mass=_mass(robot))
+            box = add(kind, "BoundingBox")
+            add(box, "Center", x=middle[0], y=middle[1], z=middle[2])
+            add(box, "Dimensions", width=size[1], length=size[0], height=size[2])
+            if not is_person:
+                add(kind, "Performance", maxSpeed=70.0, maxAcceleration=10.0, maxDeceleration=10.0)
+                axles = add(kind, "Axles")
+                for word, x in (("FrontAxle", 0.3 * size[0]), ("RearAxle", -0.3 * size[0])):
+                    add(
+                        axles,
+                        word,
+                        maxSteering=0.6,
+                        wheelDiameter=0.6,
+                        trackWidth=0.8 * size[1],
+                        positionX=x,
+                        positionZ=0.3,
+                    )
+            add(kind, "Properties")
+
+    def init(self, parent: Any) -> None:
+        air = self.world.air
+        if air.rain or np.isfinite(air.visibility):
+            self.weather(add(parent, "GlobalAction"), air.visibility, air.rain)
+        for name, robot in self.world.placed.items():
+            own = add(parent, "Private", entityRef=name)
+            pose = robot.pose
+            route = robot.course.leader if robot.course is not None else None
+            if isinstance(route, Route) and robot.course is not None:
+                pose = route.pose(min(robot.course.start, route.length), robot.course.offset)
+            teleport = add(add(add(own, "PrivateAction"), "TeleportAction"), "Position")
+            self.world_position(teleport, pose)
+            if robot.course is None:
+                v = float(np.linalg.norm(robot.velocity))
+                if v:
+                    self.speed(add(own, "PrivateAction"), v, None, "step")
+                continue
+            if not isinstance(route, Route):
+                self.left.append(f"the way of {name}: {type(route).__name__}")
+                continue
+            speed = route.speed if isinstance(route.speed, float) else max(route.speed)
+            if not isinstance(route.speed, float):
+                self.left.append(f"speeds along the route of {name}")
+            self.speed(add(own, "PrivateAction"), 0.0 if robot.course.begin else speed, None, "step")
+            self.route(add(add(own, "PrivateAction"), "RoutingAction"), route, name)
+            if robot.course.keeps is not None:
+                self.gap(add(own, "PrivateAction"), robot.course.keeps, name)
+            for word in ("passes", "upright", "moves"):
+                if getattr(robot.course, word):
+                    self.left.append(f"{word} of {name}")
+            if robot.course.begin:
+                self.left.append(f"begin of {name}: it stands until it is told to go")
+
+    def story(self, board: Any) -> None:
+        events = [e for e in self.scenario.timeline if not isinstance(e.action, Finish)]
+        if not events:
+            return
+        act = add(add(board, "Story", name="story"), "Act", name="act")
+        for k, entry in enumerate(events):
+            found = self.action(entry.action)
+            if found is None:
+                self.left.append(str(entry.action))
+                continue
+            actor, write = found
+            group = add(act, "ManeuverGroup", name=f"group{k + 1}", maximumExecutionCount="1")
+            actors = add(group, "Actors", selectTriggeringEntities=False)
+            if actor:
+                add(actors, "EntityRef", entityRef=actor)
+            event = add(
+                add(group, "Maneuver", name=f"maneuver{k + 1}"), "Event", name=entry.names[0], priority="parallel"
+            )
+            write(add(add(event, "Action", name=f"action{k + 1}"), "PrivateAction" if actor else "GlobalAction"))
+            self.trigger(add(event, "StartTrigger"), entry, str(entry.action))
+        start = add(
+            add(add(act, "StartTrigger"), "ConditionGroup"), "Condition", name="begin", delay=0.0, conditionEdge="none"
+        )
+        self.time(start, 0.0)
+
+    def action(self, action: Action) -> tuple[str, Callable[[Any], None]] | None:
+        """Whom an action is for ("": nobody), and what writes it; None where there are no words for it."""
+        if isinstance(action, Go):
+            own = self.way_of(action.actor)
+            told = own.speed if isinstance(own.speed, float) else max(own.speed)
+            speed = told if action.speed is None else action.speed
+            return action.actor, lambda e: self.speed(e, speed, action.acceleration or own.acceleration, "linear")
+        if isinstance(action, Stop) and action.at is None:
+            rate = action.deceleration or self.way_of(action.actor).deceleration
+            return action.actor, lambda e: self.speed(e, 0.0, rate, "linear")
+        if isinstance(action, Shift):
+            return action.actor, lambda e: self.shift(e, action)
+        if isinstance(action, Keep):
+            return action.actor, lambda e: self.gap(e, action.gap, action.actor)
+        if isinstance(action, Take):
+            given = action.route
+            route: Any = self.world.route_on(**given) if isinstance(given, dict) else given
+            return action.actor, lambda e: self.route(add(e, "RoutingAction"), route, action.actor)
+        if isinstance(action, Weather) and set(action.given) <= {"rain", "visibility", "over"}:
+            told = action.given
+            seen = quantity(told["visibility"], "length") if "visibility" in told else None
+            rain = quantity(told["rain"], "rainfall") if "rain" in told else None
+            if told.get("over"):
+                self.left.append(f"over of {action}")
+            return "", lambda e: self.weather(e, seen, rain)
+        return None
+
+    def way_of(self, actor: str) -> Route:
+        """The route of an actor."""
+        course = self.world.placed[actor].course
+        if course is None or not isinstance(course.leader, Route):
+            raise VeldrainError("is on no route", where=actor, cure="tell actors on routes alone")
+        return course.leader
+
+    def speed(self, parent: Any, speed: float, rate: float | None, shape: str) -> None:
+        action = add(add(parent, "LongitudinalAction"), "SpeedAction")
+        dimension, value = ("time", 0.0) if rate is None else ("rate", float(rate))
+        add(action, "SpeedActionDynamics", dynamicsShape=shape, value=value, dynamicsDimension=dimension)
+        add(add(action, "SpeedActionTarget"), "AbsoluteTargetSpeed", value=float(speed))
+
+    def shift(self, parent: Any, action: Shift) -> None:
+        offset = add(add(parent, "LateralAction"), "LaneOffsetAction", continuous=False)
+        # The peak of a quintic's second change is 10/√3·d/T².
+        most = 10 / 3**0.5 * abs(action.offset) / action.within**2
+        add(offset, "LaneOffsetActionDynamics", dynamicsShape="sinusoidal", maxLateralAcc=float(most))
+        add(add(offset, "LaneOffsetTarget"), "AbsoluteTargetLaneOffset", value=float(action.offset))
+
+    def gap(self, parent: Any, gap: Any, name: str) -> None:
+        words = {
+            "freespace": True,
+            "continuous": True,
+            "coordinateSystem": "entity",
+            "displacement": "trailingReferencedEntity",
+        }
+        action = add(parent, "LongitudinalAction")
+        add(action, "LongitudinalDistanceAction", entityRef=gap.to[0], timeGap=gap.time, **words)
+        if len(gap.to) > 1 or gap.standstill != 2.0:
+            self.left.append(f"the gap of {name} but for its time and {gap.to[0]}")
+
+    def route(self, parent: Any, route: Route, name: str) -> None:
+        way = isinstance(route.points, Way)
+        for word in ROUTE_WORDS:
+            value = getattr(route, word)
+            if value != Route.fields()[word].default and word != "closed":
+                self.left.append(f"{word} of the route of {name}")
+        made = add(add(parent, "AssignRouteAction"), "Route", name=f"route of {name}", closed=route.closed)
+        if way:
+            count = max(2, int(np.ceil(route.length / WAYPOINTS)) + 1)
+            s = np.linspace(0.0, route.length, count)
+            x, y, turn, _ = route.curve.at(s)
+            z, _ = route.heights(s)
+            rows = [(*row[:3], row[3]) for row in zip(x.tolist(), y.tolist(), z.tolist(), turn.tolist(), strict=True)]
+        else:
+            rows = [(*p, *([None] if len(p) == 2 else []), None) for p in route.points]
+        for x_, y_, z_, h in rows:
+            point = add(add(made, "Waypoint", routeStrategy="shortest"), "Position")
+            add(point, "WorldPosition", x=x_, y=y_, z=z_, h=h)
+
+    def world_position(self, parent: Any, pose: Pose) -> None:
+        (x, y, z), (roll, pitch, yaw) = pose.position.tolist(), pose.rpy
+        add(parent, "WorldPosition", x=x, y=y, z=z, h=float(yaw), p=float(pitch), r=float(roll))
+
+    def weather(self, parent: Any, visibility: float | None, rain: float | None) -> None:
+        environment = add(add(parent, "EnvironmentAction"), "Environment", name="weather")
+        words = {} if rain is None else {"fractionalCloudCover": "eightOktas" if rain else "zeroOktas"}
+        weather = add(environment, "Weather", **words)
+        if visibility is not None:
+            add(weather, "Fog", visualRange=float(min(visibility, 1e5)))
+        if rain is not None:
+            add(
+                weather,
+                "Precipitation",
+                precipitationIntensity=float(rain),
+                precipitationType="rain" if rain else "dry",
+            )
+
+    def time(self, condition: Any, seconds: float) -> None:
+        add(add(condition, "ByValueCondition"), "SimulationTimeCondition", value=float(seconds), rule="greaterThan")
+
+    def trigger(self, parent: Any, entry: Entry, title: str) -> None:
+        """The start trigger of an entry."""
+        trigger = entry.trigger
+        if isinstance(trigger, Condition):
+            held = trigger.time if isinstance(trigger, Held) else 0.0
+            inner = trigger.one if isinstance(trigger, Held) else trigger
+            groups = list(_groups(inner))
+            if all(self.words_for(c) for group in groups for c in group):
+                for group in groups:
+                    here = add(parent, "ConditionGroup")
+                    for k, c in enumerate(group):
+                        self.condition(self.plainly(here, f"{title} {k + 1}"), c)
+                if held:
+                    self.left.append(f"{title}: that its condition has held for {held:g} s")
+                return
+            self.left.append(f"the condition of {title}")
+            trigger = self.scenario.duration
+        group = add(parent, "ConditionGroup")
+        if isinstance(trigger, After):
+            made = self.plainly(group, title, float(trigger.delay))
+            state = {"storyboardElementType": "event", "storyboardElementRef": trigger.event, "state": "completeState"}
+            add(add(made, "ByValueCondition"), "StoryboardElementStateCondition", **state)
+            return
+        if not isinstance(trigger, float | int):
+            self.left.append(f"{title}: again and again")
+            trigger = trigger.period
+        self.time(self.plainly(group, title), float(trigger))
+
+    def words_for(self, condition: Condition) -> bool:
+        """True where there are words for a condition: of entities, not of their links."""
+        names = self.world.placed
+        if isinstance(condition, Touching):
+            return condition.a in names and condition.b in names
+        if not isinstance(condition, Compared):
+            return False
+        m = condition.measure
+        if isinstance(m, Speed):
+            return m.a in names
+        return isinstance(m, Distance | Clearance | TimeToCollision | Closing) and m.a in names and m.b in names
+
+    def condition(self, parent: Any, c: Any) -> None:
+        entity = add(parent, "ByEntityCondition")
+        one = c.a if isinstance(c, Touching) else c.measure.a
+        who = add(entity, "TriggeringEntities", triggeringEntitiesRule="any")
+        add(who, "EntityRef", entityRef=one)
+        made = add(entity, "EntityCondition")
+        if isinstance(c, Touching):
+            add(add(made, "CollisionCondition"), "EntityRef", entityRef=c.b)
+            return
+        m, words = c.measure, {"value": c.bound, "rule": LEAST if c.below else MOST}
+        if isinstance(m, Speed):
+            add(made, "SpeedCondition", **words)
+        elif isinstance(m, Closing):
+            add(made, "RelativeSpeedCondition", entityRef=m.b, **words)
+        elif isinstance(m, TimeToCollision):
+            ttc = add(made, "TimeToCollisionCondition", freespace=True, **words)
+            add(add(ttc, "TimeToCollisionConditionTarget"), "EntityRef", entityRef=m.b)
+        else:
+            kind = {"relativeDistanceType": "euclidianDistance", "freespace": isinstance(m, Clearance)}
+            add(made, "RelativeDistanceCondition", entityRef=m.b, **kind, **words)
+
+    def rest(self) -> None:
+        """List what else the scenario has."""
+        self.left += [f"controllers of {robot}" for robot in self.scenario.controllers]
+        self.left += [f"sensors of {name}" for name, robot in self.world.placed.items() if robot.model.sensors]
+        self.left += [f"expectation '{name}'" for name in self.scenario.expectations]
+        own = tuple(f"{name}/" for name in self.world.networks)
+        things = [name for name in (*self.world.obstacles, *self.world.bodies) if not name.startswith(own)]
+        self.left += [f"thing {name}" for name in things]
+        self.left = list(dict.fromkeys(self.left))
+
+
+def _groups(condition: Condition) -> Iterator[list[Condition]]:
+    """Conditions of which all of a group have to hold, of one group or another."""
+    if isinstance(condition, Joined) and not condition.both:
+        yield from _groups(condition.one)
+        yield from _groups(condition.other)
+    elif isinstance(condition, Joined):
+        for one in _groups(condition.one):
+            for other in _groups(condition.other):
+                yield [*one, *other]
+    else:
+        yield [condition]
+
+
+def _box(robot: Placed) -> tuple[Array, Array]:
+    """The low and high corner of a robot in its root, its joints as they start."""
+    model = robot.model
+    poses = model.poses(model.positions(robot.joints, robot.name))
+    shapes = [(part.shape, poses[name] @ part.pose) for name, link in model.links.items() for part in link.parts]
+    if not shapes:
+        raise VeldrainError("has no shape", where=robot.name, cure="give it one")
+    return bounds_of(shapes)
+
+
+def _mass(robot: Placed) -> float:
+    return float(sum(link.mass_properties.mass for link in robot.model.links.values()))
+
+
+def _category(size: Array) -> str:
+    if size[1] < 1.0:
+        return "bicycle"
+    return "truck" if size[0] > 7.0 else "van" if size[2] > 1.9 else "car"

@@ -1,0 +1,197 @@
+"""Scenarios on roads: the ready ones, measures of traffic, boxes, exchange with OpenSCENARIO, joints and things held."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+import veldrain as vd
+from veldrain.demo import roads as demo
+
+ACTED = [(0, 0), (300, 0)]
+
+
+def follows() -> vd.Scenario:
+    """A car with truth sensors that follows a lorry, and a van hidden behind it, on a straight and a curve."""
+    roads = vd.Roads("net").road("a", [(0, 0), (200, 0), (300, 80)], radius=80)
+    m = vd.Model("ego").link("body", vd.Part(vd.Box((4, 1.8, 1.4)), pose=vd.Pose((0, 0, 0.7))), mass=1000)
+    m.mount("traffic", vd.TrueTraffic(["lorry", "van"]), on="body")
+    m.mount("boxes", vd.TrueBoxes(["lorry", "van"]), on="body", pose=vd.Pose((2.1, 0, 1)))
+    lane = roads.lane("a")
+    w = vd.World().ground(height=-0.2).roads(roads).actor("ego", m, route=lane.route(speed=15))
+    w.actor("lorry", vd.Box((8, 2.5, 3)), route=lane.route(speed=10), start=40)
+    w.actor("van", vd.Box((5, 2, 2)), route=lane.route(speed=10), start=52)
+    return vd.Scenario(w, "5 s")
+
+
+class Measures(unittest.TestCase):
+    def test_gaps_and_times_against_closed_forms(self) -> None:
+        r = vd.run(follows())
+        gap = r["ego/traffic/gap"]
+        expected = 40 - 4 - 2 - 5 * gap["time"]
+        for name, values in (
+            ("gap", expected),
+            ("time_gap", expected / 15),
+            ("time_to_collision", expected / 5),
+            ("needed_deceleration", 25 / (2 * expected)),
+            ("lane_offset", 0 * expected),
+        ):
+            with self.subTest(name):
+                np.testing.assert_allclose(r[f"ego/traffic/{name}"]["data"], values, atol=1e-6)
+        rows = r["ego/boxes"]
+        lorry, van = (rows[rows["id"] == k] for k in (0, 1))
+        np.testing.assert_allclose(lorry["x"], 40 - 2.1 - 5 * lorry["time"], atol=1e-4)
+        np.testing.assert_allclose(lorry["vx"], -5, atol=1e-4)
+        self.assertEqual((lorry["visible"].min(), van["visible"].max()), (1.0, 0.0))
+        self.assertEqual(set(r["ego/boxes/names"]["data"]), {"lorry van"})
+
+    def test_who_is_beside_is_not_ahead(self) -> None:
+        s = follows()
+        s.at(0.5).shift("lorry", 3.5, within="1 s").at(0.5).shift("van", 3.5, within="1 s")
+        r = vd.run(s)
+        self.assertTrue(np.isinf(r["ego/traffic/gap"]["data"].iloc[-1]))
+
+
+class Ready(unittest.TestCase):
+    def test_worlds_have_no_problems(self) -> None:
+        for roads in (demo.dike_road(), demo.long_straight(), demo.roundabout()):
+            with self.subTest(roads.name):
+                self.assertEqual(list(roads.problems()), [])
+        self.assertGreater(len(demo.parking_place().obstacles), 40)
+        ring = demo.roundabout()
+        route = ring.lane("west", lane=1).route(speed=5, via=["ring3", "ring4", "east"])
+        self.assertLess(route.curve.jumps(), 1e-9)
+
+    def test_the_car_keeps_its_gap_and_fails_beyond_the_edge(self) -> None:
+        for scenario, passes in (
+            (demo.lorry_brakes(), True),
+            (demo.cut_in(), True),
+            (demo.cut_in(gap="3 m", slower="35 km/h"), False),
+            (demo.cyclist_behind_van(gap="22 m"), False),
+            (demo.cyclist_behind_van(gap="35 m"), True),
+            (demo.pedestrian_in_rain(gap="22 m"), False),
+            (demo.pedestrian_in_rain(gap="40 m"), True),
+        ):
+            with self.subTest(str(scenario.timeline[-1].action)):
+                outcome = vd.run(scenario, warn=False).outcome
+                self.assertEqual((outcome["passed"], outcome["failed"]), (passes, False))
+        culvert = vd.run(demo.stalled_crawler(), warn=False)
+        self.assertEqual(culvert.outcome["reason"], "rammed the stalled one")
+
+
+class Exchange(unittest.TestCase):
+    def test_there_and_back(self) -> None:
+        roads = demo.long_straight(400.0)
+        w = demo.flat(roads).weather(vd.Air(rain="5 mm/h", visibility="300 m"))
+        w.actor("lead", vd.Box((4, 1.8, 1.4)), route=roads.lane("straight").route(speed=12), start=60)
+        keeps = vd.Gap("2 s", to="lead")
+        w.actor("tail", vd.Box((4, 1.8, 1.4)), route=roads.lane("straight").route(speed=15), start=20, keeps=keeps)
+        s = vd.Scenario(w, "12 s")
+        s.at("2 s").stop("lead", deceleration=3).when(vd.speed("lead") < 5).shift("tail", 3.5, within="2 s")
+        s.when((vd.distance("tail", "lead") < 30) & (vd.speed("tail") > 8)).weather(rain="20 mm/h")
+        s.when(vd.touching("tail", "lead")).finish("touched").at("6 s").go("lead", speed=8, acceleration=2)
+        s.at("1 s").say("now").at("1 s").push("tail", (1, 0, 0))
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.xosc"
+            left = vd.save_open_scenario(s, path)
+            back = vd.load_open_scenario(path)
+            vd.save_open_scenario(back, Path(folder) / "b.xosc")
+            again = vd.load_open_scenario(Path(folder) / "b.xosc")
+        self.assertEqual(len([line for line in left if "push" in line or "note" in line]), 2)
+        self.assertEqual(back.notes, [])
+        self.assertEqual((back.world.air.rain, back.world.air.visibility), (5.0, 300.0))
+
+        def told(scenario: vd.Scenario) -> list[str]:
+            actions = [str(e.action).replace(" mm/h", "") for e in scenario.timeline]
+            return sorted(a for a in actions if not a.startswith(("finish", "push", "note")))
+
+        self.assertEqual(told(back), told(s))
+        self.assertEqual(told(again), told(back))
+        ways = []
+        for scenario in (s, back, again):
+            scenario.timeline = [e for e in scenario.timeline if "push" not in str(e.action)]
+            trial = vd.Trial(scenario)
+            trial.run()
+            ways.append([trial.simulation[name].pose().position[:2] for name in ("lead", "tail")])
+        np.testing.assert_allclose(ways[1], ways[0], atol=0.02)
+        np.testing.assert_allclose(ways[2], ways[1], atol=0.02)
+
+    def test_what_is_wrong_or_not_used_is_told(self) -> None:
+        text = """<OpenSCENARIO><FileHeader/><Entities><ScenarioObject name="a"><Vehicle><BoundingBox>
+<Center x="0" y="0" z="0.7"/><Dimensions width="2" length="4" height="1.4"/></BoundingBox></Vehicle></ScenarioObject>
+</Entities><Storyboard><Init><Actions><Private entityRef="a"><PrivateAction><TeleportAction><Position>
+<WorldPosition x="{x}" y="0" h="0.5"/></Position></TeleportAction></PrivateAction><PrivateAction><LongitudinalAction>
+<SpeedAction><SpeedActionTarget><AbsoluteTargetSpeed value="5"/></SpeedActionTarget></SpeedAction></LongitudinalAction>
+</PrivateAction><PrivateAction><VisibilityAction/></PrivateAction></Private></Actions></Init><StopTrigger/></Storyboard>
+<Odd/></OpenSCENARIO>"""
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.xosc"
+            path.write_text(text.format(x=3))
+            s = vd.load_open_scenario(path)
+            self.assertRegex(
+                " ".join(s.notes), r"a.xosc:\d+: <Odd> is not used.*<PrivateAction> is not used.*says no end"
+            )
+            trial = vd.Trial(s)
+            trial.advance("2 s")
+            at = trial.simulation["a"].pose().position
+            np.testing.assert_allclose(at[:2], [3 + 10 * math.cos(0.5), 10 * math.sin(0.5)], atol=1e-3)
+            path.write_text(text.format(x="three"))
+            with self.assertRaisesRegex(vd.VeldrainError, r"a.xosc:\d+: x='three' of <WorldPosition> is no number"):
+                vd.load_open_scenario(path)
+
+
+class Held(unittest.TestCase):
+    def test_joints_lock_and_go_free_and_things_come_and_go(self) -> None:
+        m = vd.Model("arm").link("base").link("rod", vd.Box((0.05, 0.05, 1)), mass=1, com=(0, 0, -0.5))
+        m.joint("hinge", "base", "rod", kind="continuous", axis=(0, 1, 0))
+        m.motor("hinge", mode="position", stiffness=200, damping=20)
+        w = vd.World().ground(height=-3).place(m, fixed=True, joints={"hinge": 0.5})
+        w.body("crate", vd.Box((1, 1, 1)), mass=5, pose=vd.Pose((3, 0, -2.5)))
+        s = vd.Scenario(w, "6 s")
+        s.at("1 s").free("arm/hinge", lasting="2 s").at("1.5 s").lock("arm/hinge", lasting="1 s")
+        s.at("1 s").remove("crate").at("4 s").put("crate", vd.Pose((3, 0, -1)))
+        trial, held, away = vd.Trial(s), {}, {}
+        for k in range(1, 13):
+            trial.advance(0.5)
+            held[k / 2] = float(trial.simulation["arm"].positions[0])
+            away[k / 2] = float(trial.simulation["crate"].pose().position[2])
+        self.assertAlmostEqual(held[1.0], 0.4885, 3)  # it sags on its motor's stiffness
+        self.assertLess(held[1.5], 0.0)  # it swings
+        self.assertAlmostEqual(held[2.5], held[1.5], 9)
+        self.assertNotAlmostEqual(held[3.0], held[2.5], 2)
+        self.assertAlmostEqual(held[6.0], held[1.0], 3)
+        self.assertEqual((away[1.0], away[3.5], round(away[6.0], 3)), (-1000.0, -1000.0, -2.5))
+        for at in (1.7, 3.5):
+            one, other = vd.Trial(s), vd.Trial(s)
+            one.advance(at)
+            other.restore(one.snapshot())
+            self.assertEqual(one.run(), other.run())
+            self.assertEqual(float(one.simulation["arm"].positions[0]), float(other.simulation["arm"].positions[0]))
+        for said, act in (
+            ("no joint 'arm/hunge'", lambda: s.at(0).lock("arm/hunge")),
+            ("does not move freely", lambda: s.at(0).remove("arm")),
+        ):
+            other = vd.Scenario(w, "1 s")
+            other.timeline = act().timeline[-1:]
+            with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, said):
+                vd.run(other)
+
+    def test_actions_change_nothing_before_their_time(self) -> None:
+        def table(acts: bool) -> np.ndarray:
+            w = vd.World().ground().actor("car", vd.Box((4, 1.8, 1.4)), route=vd.Route(ACTED, speed=10))
+            w.body("crate", vd.Box((1, 1, 1)), mass=50, pose=vd.Pose((30, 0, 0.5)))
+            s = vd.Scenario(w, "4 s")
+            if acts:
+                s.at("2 s").shift("car", 1.0).at("2 s").stop("car").at("2 s").remove("crate").at("2 s").leave("car")
+            r = vd.run(s)["tf"]
+            return np.asarray(r[r["time"] <= 2.0][["x", "y", "z"]])
+
+        np.testing.assert_array_equal(table(True), table(False))
+
+
+if __name__ == "__main__":
+    unittest.main()
