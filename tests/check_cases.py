@@ -619,3 +619,40 @@ def one_handed(mended: bool) -> Thing:
     return (
         vd.World().ground().place(_flyer(2e-5, (1, -1, 1, -1) if mended else (1, 1, 1, -1)), pose=vd.Pose((0, 0, 0.05)))
     )
+
+
+def _street(**actor: Any) -> vd.World:
+    roads = vd.Roads("net").road("street", [(0, 0), (100, 0)])
+    w = vd.World().ground(height=-0.2).roads(roads)
+    words: dict[str, Any] = {"route": roads.lane("street").route(speed=10), "start": 5}
+    return w.actor("van", vd.Part(vd.Box((5, 2, 2)), role=actor.pop("role", "both")), **(words | actor))
+
+
+@case("roads-do-not-join", "net")
+def a_gap_between_roads(mended: bool) -> Thing:
+    roads = vd.Roads("net").road("west", [(-100, 0), (0, 0)]).road("east", [(0 if mended else 3, 0), (100, 0)])
+    west, east = roads.roads["west"], roads.roads["east"]
+    west.after, east.before = vd.Roads.joint("east", "start"), vd.Roads.joint("west", "end")
+    return vd.World().ground(height=-0.2).roads(roads)
+
+
+@case("route-through-things", "van")
+def through_a_gate(mended: bool) -> Thing:
+    return _street(passes=mended).obstacle("gate", vd.Box((0.2, 4, 2)), pose=vd.Pose((60, -1.6, 1)))
+
+
+@case("route-leaves-the-road", "van")
+def over_the_verge(mended: bool) -> Thing:
+    middle = -1.6 if mended else 8.0
+    return _street(start=0, route=vd.Route([(5, -1.6), (70, -1.6), (76, middle), (82, -1.6), (95, -1.6)], speed=5))
+
+
+@case("too-fast-for-its-curve", "van")
+def too_fast(mended: bool) -> Thing:
+    corner = vd.Route([(0, 0), (60, 0), (60, 60)], speed="50 km/h", radius=12, sideways=4.0 if mended else math.inf)
+    return vd.World().ground().actor("van", vd.Box((5, 2, 2)), route=corner)
+
+
+@case("nobody-sees-it", "van")
+def unseen(mended: bool) -> Thing:
+    return _street(role="both" if mended else "collision")

@@ -47,7 +47,7 @@ class Pose:
     [1.0, 0.5, 0.0]
     """
 
-    __slots__ = ("_matrix", "_rotation", "position")
+    __slots__ = ("_matrix", "_rotation", "_turns", "position")
 
     def __init__(
         self,
@@ -66,22 +66,22 @@ class Pose:
             rotation = Rotation.from_euler("xyz", [_angle(a, "rpy") for a in triple(rpy, "angle", "rpy")])
         elif yaw is not None:
             rotation = Rotation.from_euler("z", _angle(quantity(yaw, "angle", "yaw"), "yaw"))
-        self._rotation: Rotation | None = rotation if rotation is not None else Rotation.identity()
+        self._turns = rotation is not None  # most poses do not: those are cheap
+        self._rotation: Rotation | None = rotation
         self._matrix: Array | None = None
 
     @classmethod
     def of(cls, position: Array, matrix: Array) -> Pose:
         """The pose of a position (3,), m, and a rotation matrix (3, 3): for many of them, as nothing is checked."""
         made = cls.__new__(cls)
-        made.position, made._matrix, made._rotation = position, matrix, None
+        made.position, made._matrix, made._rotation, made._turns = position, matrix, None, True
         return made
 
     @property
     def rotation(self) -> Rotation:
         """The turn."""
         if self._rotation is None:
-            assert self._matrix is not None
-            self._rotation = Rotation.from_matrix(self._matrix)
+            self._rotation = Rotation.identity() if self._matrix is None else Rotation.from_matrix(self._matrix)
         return self._rotation
 
     @property
@@ -103,7 +103,13 @@ class Pose:
 
     def __matmul__(self, other: Pose) -> Pose:
         """The pose of what is at ``other`` in this frame."""
-        return Pose(self.apply(other.position), rotation=self.rotation * other.rotation)
+        if self._turns and other._turns:
+            return Pose(self.apply(other.position), rotation=self.rotation * other.rotation)
+        turn = self if self._turns else other
+        made = Pose.__new__(Pose)
+        made.position = self.apply(other.position)
+        made._rotation, made._matrix, made._turns = turn._rotation, turn._matrix, turn._turns
+        return made
 
     def inverse(self) -> Pose:
         """The pose that undoes this one."""
@@ -115,6 +121,8 @@ class Pose:
         rows = np.asarray(points, float)
         if rows.ndim not in (1, 2) or rows.shape[-1] != 3:
             raise VeldrainError(f"points of shape {rows.shape}", where="Pose.apply", cure="give (3,) or (n, 3)")
+        if not self._turns:
+            return rows + self.position
         return np.asarray(self.rotation.apply(np.ascontiguousarray(rows))) + self.position
 
     def __eq__(self, other: Any) -> bool:

@@ -11,9 +11,9 @@ from pathlib import Path
 from typing import Any, TypeVar, get_args
 
 from pydantic import BaseModel, ConfigDict, ValidationError
-from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
+from veldrain.documents.yaml_tree import tree_of
 from veldrain.errors import VeldrainError
 from veldrain.files import MOST_TEXT, read_bytes, read_text
 from veldrain.formats import is_robot_file
@@ -50,7 +50,7 @@ class Source:
         if text.count("*") > MOST_ALIASES and len(re.findall(r"(?m)[\s\[{,:-]\*\w", text)) > MOST_ALIASES:
             raise VeldrainError(f"more than {MOST_ALIASES} aliases", where=str(path), cure="write it out")
         try:
-            tree = YAML(typ="rt").load(text)
+            tree = tree_of(text)
             _see_through(tree, str(path))
         except RecursionError as error:
             raise VeldrainError("nested too deeply", where=str(path), cure="flatten it") from error
@@ -98,8 +98,7 @@ class Source:
         node, line, depth = self.own, 0, 0
         for key in place:
             try:
-                mark = node.lc.item(key) if isinstance(key, int) else node.lc.key(key)
-                node, line, depth = node[key], mark[0], depth + 1
+                node, line, depth = node[key], node.lines[key], depth + 1
             except (AttributeError, KeyError, IndexError, TypeError):
                 continue  # not a place of the file: one of several allowed forms, or what is missing
         below = self.base._found(place) if self.base else (0, "")

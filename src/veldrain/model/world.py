@@ -15,7 +15,7 @@ from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
 from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, Rolls, Steers, Swings, checked_leader
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
-from veldrain.model.meshes import Collide
+from veldrain.model.meshes import Collide, Mesh
 from veldrain.model.model import Model
 from veldrain.model.notebook import shown_in_notebook
 from veldrain.model.pieces import Fault, Suppressed
@@ -27,6 +27,7 @@ from veldrain.pose import Pose
 from veldrain.units import Quantity, Triple, quantity, triple
 
 GROUND = "ground"
+HOLLOW = 150.0  # kg/m³
 
 
 @dataclass
@@ -452,7 +453,7 @@ class World:
         True
         """
         checked_leader(route, name)
-        model = shape if isinstance(shape, Model) else Model(name).link("body", shape, mass=1.0)
+        model = shape if isinstance(shape, Model) else _of_shape(name, shape)
         if not self.draft:
             model.settle()
             model.root()
@@ -505,7 +506,11 @@ class World:
 
     def _claim(self, name: str) -> None:
         checked_name(name, "world")
-        if name == GROUND or name in set(self.names()):
+        tables = (self.obstacles, self.patches, self.bodies, self.frames, self.placed)
+        robot, _, part = name.partition("/")
+        model = self.placed[robot].model if robot in self.placed else None
+        inner = model is not None and (part in model.links or part in model.frames)
+        if name == GROUND or inner or any(name in table for table in tables):
             raise VeldrainError(f"a second thing called '{name}'", where="world", cure="give it another name")
 
     def _repr_png_(self) -> bytes:
@@ -515,6 +520,14 @@ class World:
     def __repr__(self) -> str:
         top = [n for n in self.names() if not any(n.startswith(f"{r}/") for r in self.placed)]
         return f"World({', '.join(top)})"
+
+
+def _of_shape(name: str, shape: Shape | Part) -> Model:
+    """The model of an actor that is a shape: as heavy as a car of its size, which only the check looks at."""
+    part = shape if isinstance(shape, Part) else Part(shape)
+    is_solid = part.role != "visual" and not isinstance(part.shape, Mesh)
+    how: dict[str, Any] = {"density": HOLLOW} if is_solid else {"mass": 100.0}
+    return Model(name).link("body", part, **how)
 
 
 def prefixes(path: str) -> list[str]:

@@ -12,6 +12,7 @@ import math
 from bisect import bisect_right
 from collections.abc import Iterable, Sequence
 from functools import cached_property
+from itertools import pairwise
 
 import numpy as np
 from scipy.interpolate import CubicSpline
@@ -80,18 +81,22 @@ class Curve:
 
     @classmethod
     def through(cls, points: Array, closed: bool = False) -> Curve:
-        """A smooth curve through points (n, 2): a cubic spline over the chords, of continuous curvature."""
-        at = np.vstack([points, points[:1]]) if closed else points
+        """A smooth curve through points (n, 2): a cubic spline over the chords, of continuous curvature.
+
+        A chord of more than twice its neighbours is straight but near its ends: a spline would swing wide there.
+        """
+        at = _evened(np.vstack([points, points[:1]]) if closed else points, closed)
         chords = np.linalg.norm(np.diff(at, axis=0), axis=1)
         if len(points) == 2 and not closed:
             turn = math.atan2(*(points[1] - points[0])[::-1])
             return cls.of([(float(chords[0]), 0.0, 0.0)], (*points[0], turn))
         u = np.concatenate([[0.0], np.cumsum(chords)])
         spline = CubicSpline(u, at, bc_type="periodic" if closed else "not-a-knot")
-        rough = np.linspace(0.0, u[-1], max(8 * len(u), 64))
-        bend = float(np.abs(_bend(spline, rough)).max())
-        step = min(FINE, 0.02 / bend if bend > 0 else FINE)
-        knots = np.unique(np.concatenate([np.linspace(0.0, u[-1], math.ceil(u[-1] / step) + 1), u]))
+        rough = np.unique(np.concatenate([np.linspace(a, b, 33) for a, b in pairwise(u)]))
+        wanted = np.maximum(1.0 / FINE, np.abs(_bend(spline, rough)) / 0.02)  # samples a metre
+        so_far = np.concatenate([[0.0], np.cumsum((wanted[1:] + wanted[:-1]) / 2 * np.diff(rough))])
+        knots = np.interp(np.linspace(0.0, so_far[-1], math.ceil(so_far[-1]) + 1), so_far, rough)
+        knots = np.unique(np.concatenate([knots, u]))
         knots = knots[np.concatenate([[True], np.diff(knots) > 1e-9])]
         steps = np.diff(knots)
         inner = knots[:-1, None] + steps[:, None] * _AT
@@ -241,6 +246,22 @@ class Curve:
         ends = np.append(self.s[1:], self.length) - self.s
         last = self.heading + ends * (self.k + 0.5 * self.c * ends)
         return float(np.abs(np.remainder(last[:-1] - self.heading[1:] + np.pi, 2 * np.pi) - np.pi).max(initial=0.0))
+
+
+def _evened(points: Array, closed: bool) -> Array:
+    """Points (n, 2), with more of them on chords of more than twice their neighbours."""
+    while len(points) > 2:
+        chords = np.linalg.norm(np.diff(points, axis=0), axis=1)
+        before = np.concatenate([[chords[-1] if closed else math.inf], chords[:-1]])
+        after = np.concatenate([chords[1:], [chords[0] if closed else math.inf]])
+        long = np.flatnonzero((chords > 2.0 * np.minimum(before, after)) & (chords > 0.5))
+        if not len(long):
+            break
+        k = int(long[chords[long].argmin()])  # the shortest of them first, so that the others follow in steps
+        share = min(before[k], after[k]) / chords[k]
+        shares = [share] if before[k] <= after[k] else [1.0 - share]
+        points = np.insert(points, k + 1, [points[k] + s * (points[k + 1] - points[k]) for s in shares], axis=0)
+    return points
 
 
 def _corner(turn: float, radius: float) -> list[tuple[float, float, float]]:

@@ -196,12 +196,15 @@ class Route(Sheet, Leader):
         return np.sqrt(squares)
 
     def pose(self, s: Quantity, offset: Quantity = 0.0) -> Pose:
-        """The pose at a length (m), so far left of the line (m); on the level where it follows the ground."""
+        """The pose at a length (m), so far left of the line (m): as the road slopes, or level where there is none."""
         at = np.array([quantity(s, "length", "Route")])
         x, y, heading, _ = self.curve.at(at)
-        left, z = quantity(offset, "length", "Route"), self.heights(at)[0]
+        left = quantity(offset, "length", "Route")
         turn = float(heading[0]) if self.heading is None else self.heading
-        return Pose((x[0] - left * math.sin(heading[0]), y[0] + left * math.cos(heading[0]), z[0]), yaw=turn)
+        (before, z, after), (_, roll, _) = self.heights(np.clip(at + np.array([-0.5, 0.0, 0.5]), 0.0, self.length))
+        pitch = -math.atan(after - before) if isinstance(self.points, Way) else 0.0
+        place = x[0] - left * math.sin(heading[0]), y[0] + left * math.cos(heading[0]), z + left * math.tan(roll)
+        return Pose(place, rpy=(float(roll), pitch, turn))
 
     def start(self, course: Course) -> Pose:
         return self.pose(min(course.start, self.length), course.offset)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
 GROUND_STEP = 0.25  # m between the places where the ground below a route is looked at
 COARSE = 1.0  # m between those that tell which of several grounds it is
 STEP_UP = 1.0  # m: what is higher above the ground before is no ground: a bridge overhead
-HIGHEST = 1e4  # m
+LOWEST = 1e4  # m that it is looked down
 NO_MOVE = {"offset": 0.0, "rate": 0.0, "swing": 0.0, "wave": 0.0, "phase": 0.0, "base": 0.0, "gain": 1.0}
 
 
@@ -237,7 +238,7 @@ class Actors:
         along, across = 0.35 * (high[0] - low[0]), 0.4 * (high[1] - low[1])
         middle = (low[0] + high[0]) / 2
         c, s = np.cos(heading), np.sin(heading)
-        guess = self._below(name, x, y)
+        guess = self.ground(name, x, y)
         found = []
         for a, b in ((along, across), (along, -across), (-along, across), (-along, -across)):
             a = a + middle
@@ -249,10 +250,10 @@ class Actors:
         z = (front + rear) / 2 - slope * middle
         return np.stack([z, -np.arctan(slope), np.arctan((left - right) / max(2 * across, 1e-6))], axis=1)
 
-    def _below(self, name: str, x: Array, y: Array) -> Array:
+    def ground(self, name: str, x: Array, y: Array) -> Array:
         """Heights of the ground along a line: from one place to the next it climbs no more than a step."""
         way = np.concatenate([[0.0], np.cumsum(np.hypot(np.diff(x), np.diff(y)))])
-        z, from_above = np.full(len(x), np.nan), HIGHEST
+        z, from_above = np.full(len(x), np.nan), self._top
         each = max(1, round(COARSE / max(way[-1] / max(len(x) - 1, 1), 1e-9)))
         for first in range(0, len(x), each):
             part = slice(first, first + each)
@@ -273,15 +274,22 @@ class Actors:
     def _cast(self, x: Array, y: Array, z: Array) -> Array:
         """Heights (n,) of what is fixed below points; nan: nothing."""
         starts = np.ascontiguousarray(np.stack([x, y, z], axis=1))
-        far, _, _ = self._still.cast(starts, np.tile((0.0, 0.0, -1.0), (len(x), 1)), 2 * HIGHEST)
+        far, _, _ = self.still.cast(starts, np.tile((0.0, 0.0, -1.0), (len(x), 1)), LOWEST)
         return np.where(np.isfinite(far), z - far, np.nan)
 
-    @property
-    def _still(self) -> Scene:
-        if not hasattr(self, "_scene"):
-            sights = [s for s in self._engine.compiled.sights if s.is_touched and s.node < 0]
-            self._scene = Scene(sights, self._engine.plant.nodes, None, {})
-        return self._scene
+    @cached_property
+    def _top(self) -> float:
+        """A height above all that is fixed: rays that start much higher meet thin things less exactly."""
+        geoms = self._engine.plant.geoms
+        fixed = geoms["box"][(geoms["node"] < 0) & (geoms["kind"] != p.PLANE), 5]
+        planes = geoms["pos"][(geoms["node"] < 0) & (geoms["kind"] == p.PLANE), 2]
+        return float(max([0.0, *fixed, *planes])) + STEP_UP
+
+    @cached_property
+    def still(self) -> Scene:
+        """What is fixed and can be touched, for rays."""
+        sights = [s for s in self._engine.compiled.sights if s.is_touched and s.node < 0]
+        return Scene(sights, self._engine.plant.nodes, None, {})
 
     def _begin(self) -> None:
         """Put all that is led where it begins, with the speed that it begins with."""

@@ -303,6 +303,10 @@ class Engine:
             raise unknown("link, frame, sensor or thing", path, known)
         return found
 
+    def is_fixed(self, path: str) -> bool:
+        """True for a link, frame or thing that is fixed in the world."""
+        return (path in self.compiled.robots or self.has_place(path)) and self.place_of(path).node < 0
+
     def has_place(self, path: str) -> bool:
         """True for the name path of a link, frame, sensor, body or obstacle."""
         return path in self.compiled.links or path in self.compiled.mounts

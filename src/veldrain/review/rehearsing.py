@@ -13,8 +13,9 @@ from veldrain.model import World
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding
 from veldrain.sampling import Samples
-from veldrain.scenario import Scenario, Tell
-from veldrain.scenario.conditions import Watching
+from veldrain.scenario import Put, Remove, Scenario, Tell
+from veldrain.scenario.changing import Changes
+from veldrain.scenario.conditions import Compared, Watching
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
 from veldrain.simulation import Simulation, engine_of
@@ -33,6 +34,8 @@ STATEMENTS = {
     "controller-fails": "A controller gets through its first ticks.",
     "drive-does-not-fit": "A drive's sides, radius and track are those of the model's wheels.",
     "inputs-untold": "What a controller can be told, somebody tells.",
+    "never-fires": "What a condition compares can change.",
+    "taken-away": "What is expected of a thing is expected while it is there.",
 }
 
 
@@ -74,7 +77,9 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         return
     look = Watching(sim)
     acts: list[Callable[[], Any]] = [lambda c=c: c.bind(look) for c in scenario.conditions()]  # type: ignore[misc]
-    stage: Any = SimpleNamespace(simulation=sim, finish=lambda reason: None)
+    stage: Any = SimpleNamespace(
+        simulation=sim, finish=lambda reason: None, undo_after=lambda *_: None, changes=Changes(sim)
+    )
     early = [entry.action for entry in scenario.timeline if not entry.action.needs_controllers]
     acts += [lambda a=action: a.bind(stage) for action in early]  # type: ignore[misc]
     failed = False
@@ -84,6 +89,9 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         except VeldrainError as error:
             failed = True
             yield _mistake("cannot-run", error)
+    if not failed:
+        yield from _never_fires(scenario, sim, look)
+        yield from _taken_away(scenario)
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
     for name, by_robot in drivers.items():
         who = f"controller '{name}'" if name else "controller"
@@ -92,6 +100,43 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
             yield found
     if isinstance(thing, Study) and not failed:
         yield from _of_study(thing)
+
+
+def _never_fires(scenario: Scenario, sim: Simulation, look: Watching) -> Iterator[Finding]:
+    """Conditions of the timeline on what never moves, and that do not hold at the start."""
+    engine = engine_of(sim)
+    for entry in scenario.timeline:
+        condition = entry.trigger
+        measure = condition.measure if isinstance(condition, Compared) else None
+        names = [vars(measure)[word] for word in ("a", "b") if word in vars(measure)] if measure is not None else []
+        fixed = [name for name in names if engine.is_fixed(name)]
+        if names and len(fixed) == len(names) and isinstance(condition, Compared) and not condition.bind(look)():
+            yield Finding(
+                "never-fires",
+                "warning",
+                str(entry.action),
+                f"waits for a condition on {' and '.join(fixed)}, which never moves: it does not hold, and never will",
+                "name what moves",
+                entry.where,
+            )
+
+
+def _taken_away(scenario: Scenario) -> Iterator[Finding]:
+    """Expectations that go on over what the timeline takes away."""
+    gone = {e.action.thing: e for e in scenario.timeline if isinstance(e.action, Remove)}
+    back = {e.action.thing for e in scenario.timeline if isinstance(e.action, Put)}
+    for expected in scenario.expectations.values():
+        told = repr(expected.condition)
+        for thing, entry in gone.items():
+            if f"'{thing}" in told and thing not in back and expected.until is None:
+                yield Finding(
+                    "taken-away",
+                    "warning",
+                    expected.name,
+                    f"is expected of {thing}, which is taken away: from then on it waits far below",
+                    f"give it an end: until: {entry.names[0]}",
+                    entry.where,
+                )
 
 
 def _watches(scenario: Scenario) -> list[tuple[str, str]]:
@@ -107,8 +152,10 @@ def _watches(scenario: Scenario) -> list[tuple[str, str]]:
 def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, failed: bool) -> Iterator[Finding]:
     try:
         with limited(PATIENCE):
-            for robot, controller in by_robot.items():
-                fresh(controller, f"{who} of {robot}")
+            for robot, given in by_robot.items():
+                several = given if isinstance(given, Mapping) else {"": given}
+                for word, controller in several.items():
+                    fresh(controller, f"{who} of {robot}" + (f", {word}" if word else ""))
             if failed:
                 return  # what is wrong with the scenario is told: no trial can begin
             trial = Trial(scenario.driven_by(by_robot))

@@ -24,6 +24,7 @@ from veldrain.review import (  # noqa: F401
     joints,
     mass,
     motors,
+    roads,
     sensors,
     shapes,
     stepping,

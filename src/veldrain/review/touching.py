@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Container
-from itertools import combinations
+from itertools import combinations, product
 from typing import Any
 
 import numpy as np
@@ -95,7 +95,7 @@ def overlapping_links(robot: RobotLook) -> Found:
     posture is not the one that was meant. Pairs that always overlap are meant to; switch them off.
     """
     look = robot.look
-    if look.engine is None:
+    if look.engine is None or robot.placed.course is not None:  # its joints are led: nothing moves them apart
         return
     overlapping = overlaps_within(robot, look.engine)
     how_often = _how_often(robot) if overlapping else {}
@@ -139,15 +139,9 @@ def overlapping_world(look: Look) -> Found:
     if look.engine is None:
         return
     groups = things_of(look, look.engine)
-    for one, other in combinations(groups, 2):
-        if not (
-            one in look.world.placed
-            or one in look.world.bodies
-            or other in look.world.placed
-            or other in look.world.bodies
-        ):
-            continue
-        mover, still = (one, other) if one in look.world.placed or one in look.world.bodies else (other, one)
+    movers = [name for name in groups if name in look.world.placed or name in look.world.bodies]
+    fixed = [name for name in groups if name not in set(movers)]
+    for mover, still in (*combinations(movers, 2), *product(movers, fixed)):
         depth, link = deepest_overlap(look, look.engine, groups[mover], groups[still])
         if depth <= SLIGHT:
             continue

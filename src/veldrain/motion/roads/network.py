@@ -119,6 +119,11 @@ class Roads:
         vars(self).pop("_places", None)
         return self
 
+    @staticmethod
+    def joint(road: str, contact: str) -> Link:
+        """What a road's ``before`` or ``after`` may be: the ``start`` or ``end`` of another road."""
+        return Link("road", road, contact)
+
     def lane(self, road: str, *, section: int = 0, lane: int = -1) -> OnLane:
         """A lane by its road's id, the number of its section, and its own.
 

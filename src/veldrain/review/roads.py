@@ -1,0 +1,175 @@
+"""Rules about roads, and about what is led along routes."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+import numpy as np
+
+from veldrain.model import Placed
+from veldrain.model.leading import Course
+from veldrain.motion import Roads, Route
+from veldrain.motion.routes import FASTEST
+from veldrain.physics.engine import Engine
+from veldrain.pose import Array
+from veldrain.review.look import Look
+from veldrain.review.rules import Found, found, rule
+
+GRIP = 0.9  # of tyres on dry asphalt
+EACH = 1.0  # m between the places of a route that are looked at
+PERSON = 1.2  # m: what is shorter is no vehicle, and may leave the road
+
+
+def _actors(look: Look) -> Iterator[tuple[Placed, Course, Route]]:
+    """All that follow routes."""
+    for placed in look.world.placed.values():
+        if placed.course is not None and isinstance(placed.course.leader, Route):
+            yield placed, placed.course, placed.course.leader
+
+
+def _scenery(look: Look, engine: Engine) -> list[str]:
+    """Fixed things with shapes, but for the ground and roads."""
+    own = tuple(f"{name}/" for name in look.world.networks)
+    shapes = dict.fromkeys(engine.compiled.geom_names)
+    return [name for name in look.world.obstacles if name in shapes and not name.startswith(own)]
+
+
+@rule("roads-do-not-join", "error", "roads", world=True)
+def roads_do_not_join(look: Look) -> Found:
+    """Roads go on where they say that they do.
+
+    Told are gaps, kinks, links to nothing, and lanes that end where the road goes on: a car that follows its lane jumps
+    at a gap, and turns at once at a kink.
+    """
+    for name, roads in look.world.networks.items():
+        for place, problem, cure in roads.problems() if isinstance(roads, Roads) else ():
+            yield found("roads-do-not-join", look, name, f"{place}: {problem}", cure)
+
+
+@rule("route-through-things", "error", "roads", world=True)
+def route_through_things(look: Look) -> Found:
+    """A route leads around what stands there.
+
+    What is led goes through walls: nothing stops it, and sensors see it come out of them.
+    """
+    engine = look.engine
+    if engine is None:
+        return
+    scenery = set(_scenery(look, engine))
+    for placed, course, route in _actors(look):
+        if course.passes or not scenery:
+            continue
+        low, high = engine.actors.bounds(placed.name)
+        s = np.arange(course.start, route.length + 1e-9, EACH)
+        if len(s) < 2:
+            continue
+        ways = _track(engine, placed.name, route, s, course.offset, (low, high))
+        hit = _first_hit(engine, ways, scenery)
+        if hit is not None:
+            number, name = hit
+            yield found(
+                "route-through-things",
+                look,
+                placed.name,
+                f"its route leads through {name}, {s[number]:.3g} m along it",
+                "lead it around, or let it pass: passes: true",
+            )
+
+
+def _track(
+    engine: Engine, name: str, route: Route, s: Array, offset: float, box: tuple[Array, Array]
+) -> list[tuple[Array, Array]]:
+    """Starts and ends (n, 3) of the lines that its sides and its middle go along."""
+    low, high = box
+    x, y, heading, _ = route.curve.at(s)
+    z = route.heights(s)[0] if not route.follows_ground else engine.actors.ground(name, x, y)
+    up = (high[2] - low[2]) * 0.5 + (0.0 if route.stands else low[2])
+    found = []
+    for side in (low[1] * 0.9, 0.0, high[1] * 0.9):
+        left = offset + side
+        at = np.stack([x - left * np.sin(heading), y + left * np.cos(heading), z + up], axis=1)
+        found.append((at[:-1], at[1:]))
+    return found
+
+
+def _first_hit(engine: Engine, ways: list[tuple[Array, Array]], names: set[str]) -> tuple[int, str] | None:
+    """The first place at which a line meets one of some things."""
+    best: tuple[int, str] | None = None
+    scene = engine.actors.still
+    for starts, ends in ways:
+        steps = ends - starts
+        lengths = np.linalg.norm(steps, axis=1)
+        far, sights, _ = scene.cast(np.ascontiguousarray(starts), steps / lengths[:, None], float(lengths.max()))
+        for k in np.flatnonzero((far <= lengths) & (sights >= 0)):
+            name = scene.names[sights[k]]
+            if name in names and (best is None or k < best[0]):
+                best = int(k), name
+                break
+    return best
+
+
+@rule("route-leaves-the-road", "warning", "roads", world=True)
+def route_leaves_the_road(look: Look) -> Found:
+    """A vehicle's route that follows a road stays on it.
+
+    One point that is a few metres off leads it over the verge.
+    """
+    for placed, course, route in _actors(look):
+        if not look.world.networks or look.engine is None:
+            continue
+        low, high = look.engine.actors.bounds(placed.name)
+        if max(high[0] - low[0], high[1] - low[1]) < PERSON:
+            continue
+        s = np.arange(course.start, route.length, 4.0)
+        x, y = route.curve.to_xy(s, np.full(len(s), course.offset))
+        on = np.array(
+            [any(n.at(a, b) is not None for n in look.world.networks.values()) for a, b in zip(x, y, strict=True)]
+        )
+        if on.any() and on.mean() > 0.8 and not on.all():
+            at = float(s[int(np.argmin(on))])
+            share = f"{100 * (1 - on.mean()):.0f} % of it is beside"
+            yield found(
+                "route-leaves-the-road",
+                look,
+                placed.name,
+                f"its route leaves the road {at:.3g} m along it; {share}",
+                "move its points, or take the lane's own route: {road: …, lane: …}",
+            )
+
+
+@rule("too-fast-for-its-curve", "warning", "roads", world=True)
+def too_fast_for_its_curve(look: Look) -> Found:
+    """A vehicle's speed is one that tyres hold in its route's curves.
+
+    What is led takes any curve at any speed; what is driven would slide off at more than about 9 m/s² sideways.
+    """
+    for placed, course, route in _actors(look):
+        s = np.linspace(0.0, route.length, max(2, math.ceil(route.length / EACH) + 1))
+        speed = route.speed if isinstance(route.speed, float) else max(route.speed)
+        v = np.minimum(route.speeds(s), speed if speed < FASTEST else FASTEST)
+        _, _, _, bend = route.curve.at(s)
+        pull = v**2 * np.abs(bend)
+        worst = int(pull.argmax())
+        if pull[worst] > GRIP * 9.81 and not course.upright:
+            yield found(
+                "too-fast-for-its-curve",
+                look,
+                placed.name,
+                f"{v[worst]:.3g} m/s in a curve of {1 / abs(bend[worst]):.3g} m, {s[worst]:.3g} m along its route,"
+                f" takes {pull[worst]:.2g} m/s² sideways",
+                f"slow it down to {math.sqrt(GRIP * 9.81 / abs(bend[worst])):.2g} m/s there: sideways: 4 m/s^2",
+                numbers={"sideways m/s^2": float(pull[worst])},
+            )
+
+
+@rule("nobody-sees-it", "warning", "roads", world=True)
+def nobody_sees_it(look: Look) -> Found:
+    """What is led can be seen.
+
+    Shapes of the role ``collision`` are touched, and no camera, lidar or radar sees them.
+    """
+    for placed, _, _ in _actors(look):
+        parts = [part for link in placed.model.links.values() for part in link.parts]
+        if parts and all(part.role == "collision" for part in parts):
+            yield found("nobody-sees-it", look, placed.name, "has no shape that is seen", "give it one of role: both")
