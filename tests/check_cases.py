@@ -643,8 +643,8 @@ def through_a_gate(mended: bool) -> Thing:
 
 @case("route-leaves-the-road", "van")
 def over_the_verge(mended: bool) -> Thing:
-    middle = -1.6 if mended else 8.0
-    return _street(start=0, route=vd.Route([(5, -1.6), (70, -1.6), (76, middle), (82, -1.6), (95, -1.6)], speed=5))
+    middle = -1.6 if mended else 6.0
+    return _street(start=0, route=vd.Route([(5, -1.6), (58, -1.6), (70, middle), (82, -1.6), (95, -1.6)], speed=3))
 
 
 @case("too-fast-for-its-curve", "van")

@@ -126,7 +126,7 @@ def route_leaves_the_road(look: Look) -> Found:
         on = np.array(
             [any(n.at(a, b) is not None for n in look.world.networks.values()) for a, b in zip(x, y, strict=True)]
         )
-        if on.any() and on.mean() > 0.8 and not on.all():
+        if on.any() and on.mean() > 0.75 and not on.all():
             at = float(s[int(np.argmin(on))])
             share = f"{100 * (1 - on.mean()):.0f} % of it is beside"
             yield found(
