@@ -28,7 +28,9 @@ _WHERE = {
         "OmniDrive Play Program Script SkidSteer Walk WallFollower collision_pairs plan plan_route step_response "
         "try_controller"
     ),
-    "veldrain.recording": "Log LogComparison Recording Sink compare_logs open_log",
+    "veldrain.recording": (
+        "Log LogComparison Matched Recording Sink compare_logs detections match open_log true_boxes"
+    ),
     "veldrain.scenario": (
         "Action Change Condition Cut Fail Finish Free Go Keep Leave Lock Push Put Remove Say Scenario Shift Stop "
         "Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed reading run "
@@ -36,7 +38,8 @@ _WHERE = {
     ),
     "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_roads load_robot save_roads save_robot",
-    "veldrain.review": "Finding check",
+    "veldrain.review": "Coverage Finding check coverage",
+    "veldrain.report.birds_eye": "birds_eye",
     "veldrain.report.picture": "look",
     "veldrain.report.plotting": "plot",
     "veldrain.documents": (
@@ -124,14 +127,21 @@ if TYPE_CHECKING:
     from veldrain.pose import Pose as Pose
     from veldrain.recording import Log as Log
     from veldrain.recording import LogComparison as LogComparison
+    from veldrain.recording import Matched as Matched
     from veldrain.recording import Recording as Recording
     from veldrain.recording import Sink as Sink
     from veldrain.recording import compare_logs as compare_logs
+    from veldrain.recording import detections as detections
+    from veldrain.recording import match as match
     from veldrain.recording import open_log as open_log
+    from veldrain.recording import true_boxes as true_boxes
+    from veldrain.report.birds_eye import birds_eye as birds_eye
     from veldrain.report.picture import look as look
     from veldrain.report.plotting import plot as plot
+    from veldrain.review import Coverage as Coverage
     from veldrain.review import Finding as Finding
     from veldrain.review import check as check
+    from veldrain.review import coverage as coverage
     from veldrain.scenario import Action as Action
     from veldrain.scenario import Change as Change
     from veldrain.scenario import Condition as Condition

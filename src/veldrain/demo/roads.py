@@ -64,7 +64,7 @@ def service_car(others: tuple[str, ...] | list[str] = (), lidar: bool = False) -
             "camera",
             Camera(period="5 Hz", size=(320, 200), field_of_view="80 deg"),
             on="body",
-            pose=Pose((2.0, 0, 1.2)),
+            pose=Pose((2.3, 0, 1.2)),
         )
     if others:
         m.mount("traffic", TrueTraffic(tuple(others), period="50 Hz"), on="body")

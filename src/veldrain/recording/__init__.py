@@ -1,6 +1,7 @@
 """Streams to and from MCAP."""
 
 from veldrain.recording.comparing import LogComparison, compare_logs
+from veldrain.recording.detecting import Matched, detections, match, true_boxes
 from veldrain.recording.log import Log, StreamInfo
 from veldrain.recording.opening import open_log
 from veldrain.recording.reader import Recording
@@ -10,11 +11,15 @@ from veldrain.recording.writer import Recorder, RecordingError
 __all__ = [
     "Log",
     "LogComparison",
+    "Matched",
     "Recorder",
     "Recording",
     "RecordingError",
     "Sink",
     "StreamInfo",
     "compare_logs",
+    "detections",
+    "match",
     "open_log",
+    "true_boxes",
 ]

@@ -13,6 +13,7 @@ from veldrain.control import StepResponse
 from veldrain.errors import VeldrainError, unknown
 from veldrain.motion import Chain, Trajectory
 from veldrain.recording import Log, LogComparison
+from veldrain.review import Coverage
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,7 +34,8 @@ def plot(
 
     Args:
         thing: a ``Recording`` or another log, several of them by name or in a row, a ``Trajectory``, or what
-            ``step_response`` or ``compare_logs`` gave: both logs over time, and below them the difference.
+            ``step_response``, ``coverage`` or ``compare_logs`` gave: of the last both logs over time, and below them
+            the difference.
         out: PNG, PDF or SVG file to write.
         columns: of recordings: what to plot, each as ``stream.column``. Those of one unit share a
             panel; events are marked.
@@ -55,6 +57,10 @@ def plot(
         _trajectory(figure, thing, chain)
     elif isinstance(thing, LogComparison):
         figure = _comparison(thing, [columns] if isinstance(columns, str) else list(columns or ()))
+    elif isinstance(thing, Coverage):
+        from veldrain.report.birds_eye import coverage_figure
+
+        figure = coverage_figure(thing)
     elif isinstance(thing, StepResponse):
         figure = Figure(figsize=(8, 5), layout="constrained")
         _answer(figure, thing)
