@@ -22,6 +22,7 @@ from pathlib import Path
 import numpy as np
 import trimesh
 from motion import motion
+from roads import roads
 from scipy.spatial.transform import Rotation
 from streams import streams
 
@@ -325,7 +326,7 @@ def main() -> None:
     options = parser.parse_args()
     prepare()
     found = []
-    for family in (engine, piles, rays, sensors, robots, motion, streams, compiling, trials, commands):
+    for family in (engine, piles, rays, sensors, robots, motion, streams, roads, compiling, trials, commands):
         if options.only and family.__name__ not in options.only.split(","):
             continue
         for name, value, unit, target in family(options.repeats):

@@ -83,6 +83,52 @@ class Ready(unittest.TestCase):
         self.assertEqual(culvert.outcome["reason"], "rammed the stalled one")
 
 
+class Sensed(unittest.TestCase):
+    def test_coverage_against_circles_and_wedges(self) -> None:
+        m = vd.Model("post").link("base", vd.Cylinder(0.2, 1.0), mass=5)
+        m.mount(
+            "scan", vd.Lidar(beams=360, field_of_view="180 deg", max_range=10), on="base", pose=vd.Pose((0.3, 0, 0))
+        )
+        found = vd.coverage(m, heights=["0.5 m", "1.5 m"], reach="12 m")
+        table = found.table().set_index(["height", "sensor"])
+        self.assertAlmostEqual(table.loc[(0.5, "scan"), "area"], math.pi * 100 / 2, delta=4)  # half a circle
+        self.assertLess(table.loc[(1.5, "all"), "area"], 1.0)  # its plane is a metre lower
+        x, y = np.meshgrid(found.x, found.y)
+        self.assertFalse(found.seen[0, 0][(x < 0)].any())
+        self.assertTrue(found.blind(2.0)[0][(x < -0.5) & (np.hypot(x, y) < 2)].all())
+        with self.assertRaisesRegex(vd.VeldrainError, "no sensor that looks"):
+            vd.coverage(vd.Model("post").link("base", vd.Sphere(1), mass=1))
+
+    def test_detections_are_matched_against_boxes(self) -> None:
+        m = vd.Model("ego").link("body", vd.Part(vd.Box((4, 1.8, 0.8)), pose=vd.Pose((0, 0, 0.7))), mass=1000)
+        m.mount("radar", vd.Radar(period="0.2 s", max_range=80), on="body", pose=vd.Pose((2.1, 0, 0.8)))
+        spinning = vd.SpinningLidar(period="0.2 s", channels=16, azimuths=720, max_range=60)
+        m.mount("lidar", spinning, on="body", pose=vd.Pose((0, 0, 1.5)))
+        m.mount("boxes", vd.TrueBoxes(["lorry"], period="0.2 s"), on="body", pose=vd.Pose((2.1, 0, 0.8)))
+        w = vd.World().ground().actor("ego", m, route=vd.Route([(0, 0), (100, 40)], speed=5))
+        w.actor("lorry", vd.Box((8, 2.5, 3)), route=vd.Route([(0, 0), (100, 40)], speed=5), start=25)
+        w.obstacle("post", vd.Cylinder(0.3, 3), pose=vd.Pose((30, -8, 1.5)))
+        with tempfile.TemporaryDirectory() as folder:
+            r = vd.run(vd.Scenario(w, "2 s"), record=Path(folder) / "a.mcap")
+            boxes = vd.true_boxes(r, "ego/boxes")
+            at = r["tf"].query("child_frame_id == 'lorry/body'").set_index("time")["x"]
+            stamps = boxes["time"].round(3)
+            np.testing.assert_allclose(boxes["x"], np.interp(stamps, at.index, at), atol=0.05)
+            np.testing.assert_allclose(boxes["yaw"], math.atan2(40, 100), atol=1e-3)
+            for stream in ("ego/radar", "ego/lidar"):
+                with self.subTest(stream):
+                    matched = vd.match(r, stream, "ego/boxes")
+                    near = matched.by_range([0, 60]).iloc[0]
+                    self.assertEqual((near["boxes"], near["hits"] >= 10), (11, True))  # a lidar looks back: none at 0 s
+                    self.assertGreater(near["on none"], 0)  # the post, and what of itself and the ground is seen
+                    self.assertLess(matched.truth["error"].max(), 0.5)
+            for name in ("above.png", "above.gif"):
+                vd.birds_eye(r, Path(folder) / name, follow="ego", rate=2)
+                self.assertGreater((Path(folder) / name).stat().st_size, 10_000)
+            with self.assertRaisesRegex(vd.VeldrainError, "no robot 'egg'"):
+                vd.birds_eye(r, follow="egg")
+
+
 class Exchange(unittest.TestCase):
     def test_there_and_back(self) -> None:
         roads = demo.long_straight(400.0)

@@ -23,6 +23,7 @@ TOLD: dict[str, tuple[str, list[tuple[float, float]]]] = {
     "square_by_odometry": (r"odometry is ([\d.]+) m off after the square, ([\d.]+) m at most", [(0, 0.9), (0, 0.9)]),
     "driven_by_keys": (r"driven by hand to \(([\d.]+), ([\d.]+)\) m", [(1, 3.5), (0.2, 2.5)]),
     "slalom": (r"True: at most (\d+) cm off the route, (\d+) cm on average", [(1, 30), (1, 12)]),
+    "cut_in": (r"True: ([\d.]+) m at the nearest; the lidar saw it in (\d+) %", [(4, 20), (90, 100)]),
     "bank_walker": (
         r"([\d.]+) m along the slope, ([\d.]+) m down it, leans (-?[\d.]+) degrees",
         [(1.8, 3), (0, 1), (-12, 12)],

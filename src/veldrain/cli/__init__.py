@@ -204,11 +204,24 @@ def look(
     movie: Annotated[Path | None, typer.Option(help="Of a recording: an MP4 or GIF file instead of a picture.")] = None,
     rate: Annotated[float, typer.Option(help="Pictures a second of a movie.")] = 20.0,
     speed: Annotated[float, typer.Option(help="Of a movie: seconds of the trial in a second.")] = 1.0,
+    coverage: Annotated[
+        bool, typer.Option("--coverage", help="What its sensors cover, seen from above, and how much is blind.")
+    ] = False,
+    height: Annotated[list[str] | None, typer.Option(help="Of coverage: above the ground; repeatable.")] = None,
+    birds_eye: Annotated[
+        str | None, typer.Option(help="Of a recording: robot to go with, seen from above with lanes and detections.")
+    ] = None,
 ) -> None:
     """Draw a picture of a world, robot, scenario or recording, without a screen."""
     from veldrain.cli import looking
 
     with _interruptible("nothing was written"):
+        if coverage:
+            looking.coverage(file, height or ["0.5 m"], out)
+            return
+        if birds_eye is not None:
+            looking.birds_eye(file, birds_eye, time, movie or out, rate)
+            return
         view = {"layers": layer, "size": size, "look_from": look_from, "look_at": look_at, "side": side}
         view |= {"through": through, "panels": panel}
         looking.look(file, view, out, time, world, posture, movie, rate, speed)

@@ -280,6 +280,43 @@ def look(
     say(f"Written: {written} ({made.pixels.shape[1]} × {made.pixels.shape[0]} pixels)")
 
 
+def coverage(file: Path, heights: list[str], out_file: Path | None) -> None:
+    """Draw what the sensors of a robot cover, and print how much."""
+    from veldrain.documents import load_scenario, load_world
+    from veldrain.documents.source import kind_of_file
+    from veldrain.formats import is_robot_file, load_robot
+    from veldrain.report.plotting import plot
+    from veldrain.review import coverage as covered
+
+    prepare_engine()
+    if is_robot_file(file.name):
+        thing: Any = load_robot(file)
+    else:
+        thing = load_scenario(file).world if kind_of_file(file) == "scenario" else load_world(file)
+    found = covered(thing, heights=heights)
+    table = found.table()
+    for row in table.to_dict("records"):
+        if row["sensor"] == found.sensors[0]:
+            say(f"{row['height']:g} m above the ground")
+        blind = f", {row['blind']:.1f} m² blind within 5 m of it" if row["sensor"] == "all" else ""
+        say(f"  {row['sensor']:<16}{row['area']:10.0f} m², {row['farthest']:.0f} m at most{blind}")
+    written = out_file or unused(Path(f"{file.name.split('.')[0]}-coverage.png"))
+    plot(found, written)
+    say(f"Written: {written}")
+
+
+def birds_eye(file: Path, robot: str, time: str | None, out_file: Path | None, rate: float) -> None:
+    """Draw a recording from above, or make a movie of it."""
+    from veldrain.recording import Recording
+    from veldrain.report.birds_eye import birds_eye as draw
+
+    if out_file is not None and out_file.exists():
+        raise VeldrainError("is there already", where=str(out_file), cure="name another file with --out")
+    written = out_file or unused(Path(f"{file.name.split('.')[0]}-above.png"))
+    draw(Recording(file), written, follow=robot, time=time, rate=rate)
+    say(f"Written: {written}")
+
+
 def _numbers(text: str, count: int, option: str) -> list[float]:
     try:
         found = [float(part) for part in text.split(",")]

@@ -6,7 +6,7 @@ import copy
 import hashlib
 import importlib
 import inspect
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import partial
 from inspect import isclass
@@ -88,6 +88,15 @@ def argument_knobs(path: str, table: dict[str, Any], key: str) -> Iterator[Knob]
             return float(now.arguments.get(name, default) if named else vars(now)[name])
 
         yield Knob(f"{path}.{name}", "ratio", get, put)
+
+
+def each_of(by_robot: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
+    """Controllers by robot, one or several by name each: a title and the controller of each of them."""
+    for robot, given in by_robot.items():
+        if isinstance(given, Mapping):
+            yield from ((f"{robot}, {name}", controller) for name, controller in given.items())
+        else:
+            yield robot, given
 
 
 def fresh(controller: Any, where: str) -> Controller:

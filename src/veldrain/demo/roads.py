@@ -21,13 +21,14 @@ TYRE = Surface(friction=1.0)
 RADIUS, TRACK, WHEELBASE = 0.33, 1.56, 2.7  # m
 
 
-def service_car(others: tuple[str, ...] | list[str] = (), lidar: bool = False) -> Model:
+def service_car(others: str | tuple[str, ...] | list[str] = (), lidar: bool = False) -> Model:
     """The service car of the dike road: 1,500 kg, four driven wheels of which two steer, a radar in its front.
 
     Args:
-        others: whom its truth sensors ``traffic`` and ``boxes`` look for; none: it has none.
+        others: whom its truth sensors ``traffic`` and ``boxes`` look for, in a file as words; none: it has none.
         lidar: True gives it a spinning lidar on its roof and a camera behind the windscreen too.
     """
+    others = others.split() if isinstance(others, str) else others
     m = Model("service_car")
     hull = Part(Box((4.3, 1.7, 0.6)), pose=Pose((1.35, 0, 0.35)), colour="#d9822b")
     cabin = Part(Box((2.3, 1.6, 0.6)), pose=Pose((1.1, 0, 0.95)), colour="#3b4a57", role="visual")

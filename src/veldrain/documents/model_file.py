@@ -55,7 +55,7 @@ class ModelText(Document):
     make: str | None = None
     search: list[str] = []
     meshes: Collide = "hull"
-    arguments: dict[str, str | float | bool] = {}
+    arguments: dict[str, str | float | bool] = {}  # of xacro, or of the function that makes it
     scale: float | None = None
     defaults: list[DefaultsText] = []  # type: ignore[valid-type]
     change: ChangeText = ChangeText()
@@ -155,7 +155,7 @@ def _begun(source: Source, name: str, text: ModelText) -> Model:
         model = load_robot(file, search=search, meshes=text.meshes, arguments=arguments, name=name, draft=True)
     elif text.make is not None:
         found = load_named(text.make, folder, "")
-        model = found() if callable(found) else found
+        model = call_named(found, text.arguments, text.make, "") if callable(found) else found
         if not isinstance(model, Model):
             raise VeldrainError(
                 f"'{text.make}' gives {type(model).__name__}, not a Model", cure="name a function that makes one"

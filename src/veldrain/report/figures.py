@@ -108,6 +108,7 @@ def over_time(result: Result, stream: str, column: str, unit: str) -> Figure:
 
 def _quantiles(values: Array) -> tuple[Array, Array, Array]:
     """10 %, 50 % and 90 % of each column; nan where fewer than half of the trials still run."""
+    values = np.where(np.isfinite(values), values, np.nan)  # a gap to nobody is infinite
     enough = np.isfinite(values).sum(axis=0) * 2 >= len(values)
     found = np.full((3, values.shape[1]), np.nan)
     found[:, enough] = np.nanquantile(values[:, enough], (0.1, 0.5, 0.9), axis=0)

@@ -8,6 +8,7 @@ from types import SimpleNamespace
 from typing import Any
 
 from veldrain.control import Fly, fresh
+from veldrain.control.loading import each_of
 from veldrain.errors import VeldrainError
 from veldrain.model import World
 from veldrain.review.drives import drive_fits
@@ -152,10 +153,8 @@ def _watches(scenario: Scenario) -> list[tuple[str, str]]:
 def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, failed: bool) -> Iterator[Finding]:
     try:
         with limited(PATIENCE):
-            for robot, given in by_robot.items():
-                several = given if isinstance(given, Mapping) else {"": given}
-                for word, controller in several.items():
-                    fresh(controller, f"{who} of {robot}" + (f", {word}" if word else ""))
+            for title, controller in each_of(by_robot):
+                fresh(controller, f"{who} of {title}")
             if failed:
                 return  # what is wrong with the scenario is told: no trial can begin
             trial = Trial(scenario.driven_by(by_robot))

@@ -78,7 +78,7 @@ class TrafficAtWork:
         for name in self.others:
             o_low, o_high = mount.box_of(name)
             o_at, _, o_v, _ = mount.motion_of(name)
-            x, y, _ = axes.T @ (o_at - at)
+            x, y, _ = (axes.T @ (o_at - at)).tolist()
             along, across, turn = _on_arc(x, y, bend)
             wide = (high[1] - low[1] + o_high[1] - o_low[1]) / 2
             gap = along - high[0] + o_low[0]

@@ -20,6 +20,7 @@ from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
 from veldrain.control import NamedController, fresh
+from veldrain.control.loading import each_of
 from veldrain.errors import VeldrainError, checked_title, told_at
 from veldrain.model import Mesh
 from veldrain.model.knobs import knob_of
@@ -99,8 +100,8 @@ class Study:
 
     Args:
         scenario: what happens.
-        controllers: by name; each a controller for the one robot that the scenario drives, or a dictionary
-            of controllers by robot.
+        controllers: by name; each a controller, or several by name, for the one robot that the scenario drives, or
+            a dictionary of them by robot.
         vary: what is drawn for each trial, by ``thing.quantity`` such as ``"silt.friction"``.
         trials: how many for each controller.
         metrics: what is read from each recording.
@@ -137,9 +138,9 @@ class Study:
             checked_title(name, "controller", is_file=True): self._by_robot(name, c) for name, c in controllers.items()
         }
         for name, by_robot in self.controllers.items():
-            for robot, controller in by_robot.items():
+            for title, controller in each_of(by_robot):
                 with suppress(OverLimitError), limited(self.limit):  # its trials will break off for the same reason
-                    fresh(controller, f"controller '{name}' of {robot}")
+                    fresh(controller, f"controller '{name}' of {title}")
         self.vary = dict(vary or {})
         self._kinds = self._kinds_of(self.vary)
         self._draws = {path: draw.bind(self._kinds[path], path) for path, draw in self.vary.items()}
@@ -164,7 +165,7 @@ class Study:
         return kinds
 
     def _by_robot(self, name: str, controller: Any) -> dict[str, Any]:
-        if isinstance(controller, Mapping):
+        if isinstance(controller, Mapping) and set(controller) <= set(self.scenario.world.placed):
             return dict(controller)
         robots = list(self.scenario.controllers) or list(self.scenario.world.placed)
         if len(robots) != 1:
@@ -173,7 +174,7 @@ class Study:
                 where=f"controller '{name}'",
                 cure="give {'<robot>': controller}",
             )
-        return {robots[0]: controller}
+        return {robots[0]: dict(controller) if isinstance(controller, Mapping) else controller}
 
     def kind(self, path: str) -> str:
         """The kind of a quantity that is varied, such as ``length``."""

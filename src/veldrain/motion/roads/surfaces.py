@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 STEP = 4.0  # m between the rows of a surface, where it is straight and even
 SAG = 5e-3  # m: how far a chord may be off a curve
+BELOW = 2e-3  # m: what fills a junction lies below its roads
 ABOVE = 3e-3  # m: marks above the road, so that they are seen
 DASH, PAUSE = 3.0, 6.0  # m of a broken line
 PAVED = (*DRIVEN, "shoulder", "stop", "parking", "restricted", "biking", "median", "curb")
@@ -59,6 +60,8 @@ def surfaces(roads: Roads) -> Iterator[tuple[str, Part, Pose, Surface]]:
     strips = _Strips()
     for road in roads.roads.values():
         _lay(road, strips)
+    for junction in roads.junctions:
+        _fill(roads, junction, strips)
     for kind in ("asphalt", "pavement", "grass"):
         if kind in strips.corners:
             yield kind, Part(strips.mesh(kind), colour=COLOURS[kind]), Pose(), ASPHALT
@@ -114,6 +117,22 @@ def _lay(road: Road, strips: _Strips) -> None:
             ends = [*(mark.s for mark in lane.marks[1:]), last - first]
             for mark, until in zip(lane.marks, ends[-len(lane.marks) :] if lane.marks else (), strict=True):
                 _mark(road, strips, mark, first + mark.s, min(first + until, last), k, number)
+
+
+def _fill(roads: Roads, junction: str, strips: _Strips) -> None:
+    """What connecting roads leave open in the middle of a junction: between the middles of its arms, just below them."""
+    ends = []
+    for road in roads.roads.values():
+        for link, s in ((road.before, 0.0), (road.after, road.curve.length)):
+            if link is not None and link.kind == "junction" and link.to == junction:
+                ends.append(road.points(np.array([s]), np.zeros(1), -BELOW)[0])
+    if len(ends) < 3:
+        return
+    corners = np.array(ends)
+    middle = corners.mean(axis=0)
+    around = corners[np.argsort(np.arctan2(corners[:, 1] - middle[1], corners[:, 0] - middle[0]))]
+    rim = np.concatenate([around, around[:1]])
+    strips.add("asphalt", np.tile(middle, (len(rim), 1)), rim)
 
 
 def _heights(road: Road, section: int, number: int, s: Array) -> tuple[Array, Array]:
