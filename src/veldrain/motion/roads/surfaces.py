@@ -120,7 +120,7 @@ def _lay(road: Road, strips: _Strips) -> None:
 
 
 def _fill(roads: Roads, junction: str, strips: _Strips) -> None:
-    """What connecting roads leave open in the middle of a junction: between the middles of its arms, just below them."""
+    """What connecting roads leave open in a junction: between the middles of its arms, just below them."""
     ends = []
     for road in roads.roads.values():
         for link, s in ((road.before, 0.0), (road.after, road.curve.length)):
