@@ -150,7 +150,7 @@ class EngineMount:
         engine = self._engine
         if thing not in engine.compiled.robots:
             raise unknown("robot, body or actor", thing, engine.compiled.robots, self.name)
-        found: tuple[Array, Array] = self.kept(("box", thing), lambda: engine.actors.bounds(thing))
+        found: tuple[Array, Array] = self.kept(("box", thing), lambda: engine.actors.ways.bounds(thing))
         return found
 
     def motion_of(self, thing: str) -> tuple[Array, Array, Array, Array]:

@@ -2,12 +2,56 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Any
 
 from veldrain.errors import VeldrainError
 
 MOST = 50e6  # bytes
+
+
+class XmlReader:
+    """What readers of XML formats share: attributes as texts and numbers, each mistake with its line."""
+
+    def __init__(self, root: Any, path: Path) -> None:
+        self.root, self.path = root, path
+
+    def at(self, element: Any) -> str:
+        """File and line of an element."""
+        return f"{self.path}:{element.sourceline}"
+
+    def text(self, element: Any, word: str, default: str | None = None) -> str:
+        """An attribute.
+
+        Raises:
+            VeldrainError: it is not there, and there is no default.
+        """
+        value = element.get(word, default)
+        if value is None:
+            name = element.tag.rpartition("}")[2]
+            raise VeldrainError(f"<{name}> has no {word}=", where=self.at(element), cure=f'add {word}="…"')
+        return str(value)
+
+    def number(self, element: Any, word: str, default: float | None = None) -> float:
+        """An attribute that is a finite number.
+
+        Raises:
+            VeldrainError: it is not there and there is no default, or it is none.
+        """
+        if element.get(word) is None and default is not None:
+            return default
+        text = self.text(element, word)
+        try:
+            number = float(text)
+        except ValueError:
+            number = math.nan
+        if not math.isfinite(number) or abs(number) > 1e12:
+            name = element.tag.rpartition("}")[2]
+            raise VeldrainError(
+                f"{word}={text!r} of <{name}> is no number", where=self.at(element), cure="give a finite number"
+            )
+        return number
 
 
 def parse_xml(content: bytes, path: Path) -> Any:

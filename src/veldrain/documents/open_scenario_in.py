@@ -17,7 +17,7 @@ from veldrain.scenario import Condition, Scenario, clearance, closing, distance,
 from veldrain.scenario.acting import Go, Keep, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Finish, Weather
 from veldrain.scenario.scenario import After, Entry
-from veldrain.xml import parse_xml
+from veldrain.xml import XmlReader, parse_xml
 
 MOST_FILE = 20 << 20
 SPEED = "LongitudinalAction/SpeedAction"
@@ -41,11 +41,11 @@ def load_open_scenario(path: str | Path) -> Scenario:
     return _Reader(parse_xml(read_bytes(where, "name an OpenSCENARIO file", MOST_FILE), where), where).scenario()
 
 
-class _Reader:
+class _Reader(XmlReader):
     """Reads one file."""
 
     def __init__(self, root: Any, path: Path) -> None:
-        self.root, self.path = root, path
+        super().__init__(root, path)
         self.notes: list[str] = []
         self.parameters = {
             f"${e.get('name')}": str(e.get("value")) for e in root.iter("ParameterDeclaration") if e.get("name")
@@ -77,9 +77,6 @@ class _Reader:
         made.notes = self.notes
         return made
 
-    def at(self, element: Any) -> str:
-        return f"{self.path}:{element.sourceline}"
-
     def unused(self, element: Any, why: str = "is not used") -> None:
         self.notes.append(f"{self.path.name}:{element.sourceline}: <{element.tag}> {why}")
 
@@ -89,25 +86,10 @@ class _Reader:
             raise VeldrainError(f"<{element.tag}> has no <{name}>", where=self.at(element), cure=f"add <{name}>")
         return found
 
-    def text(self, element: Any, word: str) -> str:
-        value = element.get(word)
-        if value is None:
-            raise VeldrainError(f"<{element.tag}> has no {word}=", where=self.at(element), cure=f'add {word}="…"')
-        return self.parameters.get(value, str(value))
-
-    def number(self, element: Any, word: str, default: float | None = None) -> float:
-        if element.get(word) is None and default is not None:
-            return default
-        text = self.text(element, word)
-        try:
-            value = float(text)
-        except ValueError:
-            value = math.nan
-        if not math.isfinite(value):
-            raise VeldrainError(
-                f"{word}={text!r} of <{element.tag}> is no number", where=self.at(element), cure="give one"
-            )
-        return value
+    def text(self, element: Any, word: str, default: str | None = None) -> str:
+        """An attribute; the name of a parameter stands for its value."""
+        value = super().text(element, word, default)
+        return self.parameters.get(value, value)
 
     def network(self) -> Roads | None:
         logic = self.root.find("RoadNetwork/LogicFile")

@@ -13,7 +13,7 @@ from veldrain.motion.roads.geometry import NUMBERS, Geometry
 from veldrain.motion.roads.network import Roads
 from veldrain.motion.roads.profiles import Profile
 from veldrain.motion.roads.road import Connection, Junction, Lane, Link, Mark, Repeat, Road, Section, Sign, Thing
-from veldrain.xml import parse_xml
+from veldrain.xml import XmlReader, parse_xml
 
 MOST_FILE = 50 << 20
 SPEED_UNITS = {"m/s": 1.0, "km/h": 1 / 3.6, "mph": 0.44704, "": 1.0}
@@ -56,15 +56,12 @@ def read_open_drive(path: str | Path) -> Roads:
     return _Reader(root, where).roads()
 
 
-class _Reader:
+class _Reader(XmlReader):
     """Reads one file."""
 
     def __init__(self, root: Any, path: Path) -> None:
-        self.root, self.path = root, path
+        super().__init__(root, path)
         self.unused: dict[str, list[int]] = {}
-
-    def at(self, element: Any) -> str:
-        return f"{self.path}:{element.sourceline}"
 
     def roads(self) -> Roads:
         if _name(self.root) != "OpenDRIVE":
@@ -114,29 +111,6 @@ class _Reader:
 
     def child(self, element: Any, name: str) -> Any:
         return next(self.children(element, name), None)
-
-    def text(self, element: Any, word: str, default: str | None = None) -> str:
-        value = element.get(word, default)
-        if value is None:
-            raise VeldrainError(f"<{_name(element)}> has no {word}=", where=self.at(element), cure=f'add {word}="…"')
-        return str(value)
-
-    def number(self, element: Any, word: str, default: float | None = None) -> float:
-        value = element.get(word)
-        if value is None and default is not None:
-            return default
-        text = self.text(element, word)
-        try:
-            number = float(text)
-        except ValueError:
-            number = math.nan
-        if not math.isfinite(number) or abs(number) > 1e12:
-            raise VeldrainError(
-                f"{word}={text!r} of <{_name(element)}> is no number",
-                where=self.at(element),
-                cure="give a finite number",
-            )
-        return number
 
     def whole(self, element: Any, word: str) -> int:
         number = self.number(element, word)

@@ -11,7 +11,8 @@ from veldrain.model.pieces import Frame, Joint, Link, Loop, Motor, Mounted, Spri
 from veldrain.model.sensor import Failure, Fields, Measuring, Message, Mount, Sensor, Sight, Struck, Touches
 from veldrain.model.shapes import Box, Capsule, Cone, Cylinder, Ellipsoid, Part, Shape, Sphere, Surface
 from veldrain.model.structures import Channel, Maze, Pipe, Ramp, Row, Scatter, Stairs, Wall
-from veldrain.model.world import GROUND, Body, Obstacle, Patch, Placed, World
+from veldrain.model.things import Body, Obstacle, Patch, Placed
+from veldrain.model.world import GROUND, World
 
 __all__ = [
     "GROUND",

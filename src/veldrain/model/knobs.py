@@ -15,7 +15,8 @@ from veldrain.model.inertia import of_parts
 from veldrain.model.leading import Course
 from veldrain.model.model import Model
 from veldrain.model.pieces import Joint
-from veldrain.model.world import Body, Placed, World
+from veldrain.model.things import Body, Placed
+from veldrain.model.world import World
 from veldrain.pose import Pose
 from veldrain.sheet import Maybe, Number, Row, Sheet
 from veldrain.units import SI_UNITS

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.inertia import LEAST_MASS, MassProperties, of_parts
+from veldrain.model.inertia import LEAST_MASS, of_parts
 from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, Rolls, Steers, Swings, checked_leader
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
@@ -23,72 +22,12 @@ from veldrain.model.scenery import nodes_of
 from veldrain.model.shapes import Box, Part, Shape, Surface
 from veldrain.model.structure import checked_name
 from veldrain.model.structures import Built
+from veldrain.model.things import Body, Ground, Obstacle, Patch, Placed
 from veldrain.pose import Pose
 from veldrain.units import Quantity, Triple, quantity, triple
 
 GROUND = "ground"
 HOLLOW = 150.0  # kg/m³
-
-
-@dataclass
-class Ground:
-    """A level, endless plane."""
-
-    height: float
-    surface: Surface
-    look: Look | None = None
-
-
-@dataclass
-class Obstacle:
-    """A shape fixed in the world."""
-
-    name: str
-    part: Part
-    pose: Pose
-    surface: Surface
-
-
-@dataclass
-class Patch:
-    """A region in which ground and obstacles feel like another surface."""
-
-    name: str
-    size: Triple
-    pose: Pose
-    surface: Surface
-
-
-@dataclass
-class Body:
-    """A single rigid body that moves freely."""
-
-    name: str
-    part: Part
-    mass_properties: MassProperties
-    pose: Pose
-    surface: Surface
-    velocity: Triple
-    spin: Triple
-
-
-@dataclass
-class Placed:
-    """A model in a world, under a name."""
-
-    name: str
-    model: Model
-    pose: Pose
-    fixed: bool
-    joints: dict[str, float] = field(default_factory=dict)
-    path: tuple[tuple[float, Pose], ...] = ()
-    velocity: Triple = (0.0, 0.0, 0.0)
-    course: Course | None = None
-
-    @property
-    def is_led(self) -> bool:
-        """True for what goes where it is told, along a path or as an actor."""
-        return bool(self.path) or self.course is not None
 
 
 class World:

@@ -23,7 +23,7 @@ from veldrain.pose import Array, Pose
 from veldrain.recording import Recording
 from veldrain.recording.detecting import detections
 from veldrain.recording.video import Mp4Writer
-from veldrain.report.figures import COLOURS, INK, QUIET, STONE
+from veldrain.report.figures import COLOURS, INK, QUIET, STONE, saved
 from veldrain.review import Coverage
 from veldrain.units import Quantity, quantity
 
@@ -72,7 +72,7 @@ def birds_eye(
     end = float(scene.times[-1])
     scene.draw(figure, min(quantity(time, "time", "birds_eye"), end) if time is not None else end)
     if out is not None:
-        _saved(figure, out)
+        saved(figure, out)
     return figure
 
 
@@ -226,12 +226,3 @@ def _movie(scene: _Scene, figure: Figure, out: Path, rate: float) -> None:
         writer.close()
     elif pictures:
         pictures[0].save(out, save_all=True, append_images=pictures[1:], duration=round(1000 / rate), loop=0)
-
-
-def _saved(figure: Figure, out: str | Path) -> None:
-    try:
-        figure.savefig(out, dpi=130)
-    except (OSError, ValueError) as error:
-        raise VeldrainError(
-            f"cannot be written ({error})", where=str(out), cure="name a PNG, PDF or SVG file"
-        ) from error

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,7 @@ from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
 from matplotlib.patches import Polygon
 
+from veldrain.errors import VeldrainError
 from veldrain.pose import Array
 from veldrain.study import Result
 from veldrain.study.statistics import Comparison
@@ -30,6 +32,19 @@ STYLE = {
     "axes.facecolor": "none",
     "svg.hashsalt": "veldrain",  # the same figure gives the same bytes
 }
+
+
+def saved(figure: Figure, out: str | Path) -> None:
+    """Write a figure to a file.
+
+    Raises:
+        VeldrainError: it cannot be written.
+    """
+    try:
+        figure.savefig(out, dpi=130)
+    except (OSError, ValueError) as error:
+        cure = "name a PNG, PDF or SVG file"
+        raise VeldrainError(f"cannot be written ({error})", where=str(out), cure=cure) from error
 
 
 def colour_of(result: Result, controller: str) -> str:

@@ -67,12 +67,9 @@ def plot(
     else:
         figure = _columns(_logs(thing), [columns] if isinstance(columns, str) else list(columns or ()), against)
     if out is not None:
-        try:
-            figure.savefig(out, dpi=130)
-        except (OSError, ValueError) as error:
-            raise VeldrainError(
-                f"cannot be written ({error})", where=str(out), cure="name a PNG, PDF or SVG file"
-            ) from error
+        from veldrain.report.figures import saved
+
+        saved(figure, out)
     return figure
 
 

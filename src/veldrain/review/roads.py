@@ -60,7 +60,7 @@ def route_through_things(look: Look) -> Found:
     for placed, course, route in _actors(look):
         if course.passes or not scenery:
             continue
-        low, high = engine.actors.bounds(placed.name)
+        low, high = engine.actors.ways.bounds(placed.name)
         s = np.arange(course.start, route.length + 1e-9, EACH)
         if len(s) < 2:
             continue
@@ -83,7 +83,7 @@ def _track(
     """Starts and ends (n, 3) of the lines that its sides and its middle go along."""
     low, high = box
     x, y, heading, _ = route.curve.at(s)
-    z = route.heights(s)[0] if not route.follows_ground else engine.actors.ground(name, x, y)
+    z = route.heights(s)[0] if not route.follows_ground else engine.actors.ways.ground(name, x, y)
     up = (high[2] - low[2]) * 0.5 + (0.0 if route.stands else low[2])
     found = []
     for side in (low[1] * 0.9, 0.0, high[1] * 0.9):
@@ -96,7 +96,7 @@ def _track(
 def _first_hit(engine: Engine, ways: list[tuple[Array, Array]], names: set[str]) -> tuple[int, str] | None:
     """The first place at which a line meets one of some things."""
     best: tuple[int, str] | None = None
-    scene = engine.actors.still
+    scene = engine.actors.ways.still
     for starts, ends in ways:
         steps = ends - starts
         lengths = np.linalg.norm(steps, axis=1)
@@ -118,7 +118,7 @@ def route_leaves_the_road(look: Look) -> Found:
     for placed, course, route in _actors(look):
         if not look.world.networks or look.engine is None:
             continue
-        low, high = look.engine.actors.bounds(placed.name)
+        low, high = look.engine.actors.ways.bounds(placed.name)
         if max(high[0] - low[0], high[1] - low[1]) < PERSON:
             continue
         s = np.arange(course.start, route.length, 4.0)

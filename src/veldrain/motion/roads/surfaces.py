@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 STEP = 4.0  # m between the rows of a surface, where it is straight and even
 SAG = 5e-3  # m: how far a chord may be off a curve
+WITHIN = 0.6  # of the way from the middle of a junction to its arms: no farther than its roads reach
 BELOW = 2e-3  # m: what fills a junction lies below its roads
 ABOVE = 3e-3  # m: marks above the road, so that they are seen
 DASH, PAUSE = 3.0, 6.0  # m of a broken line
@@ -131,7 +132,7 @@ def _fill(roads: Roads, junction: str, strips: _Strips) -> None:
     corners = np.array(ends)
     middle = corners.mean(axis=0)
     around = corners[np.argsort(np.arctan2(corners[:, 1] - middle[1], corners[:, 0] - middle[0]))]
-    rim = np.concatenate([around, around[:1]])
+    rim = middle + WITHIN * (np.concatenate([around, around[:1]]) - middle)
     strips.add("asphalt", np.tile(middle, (len(rim), 1)), rim)
 
 
