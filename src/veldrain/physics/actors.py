@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -17,13 +17,11 @@ from veldrain.motion.curves import Curve
 from veldrain.motion.routes import Route
 from veldrain.physics import plant as p
 from veldrain.physics.compiling import BLOCK
+from veldrain.physics.host import Engine
 from veldrain.physics.leading import place_led
 from veldrain.physics.spatial import triple
 from veldrain.physics.ways import Ways
 from veldrain.pose import Array
-
-if TYPE_CHECKING:
-    from veldrain.physics.engine import Engine
 
 NO_MOVE = {"offset": 0.0, "rate": 0.0, "swing": 0.0, "wave": 0.0, "phase": 0.0, "base": 0.0, "gain": 1.0}
 

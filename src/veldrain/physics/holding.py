@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.physics import plant as p
-
-if TYPE_CHECKING:
-    from veldrain.physics.engine import Engine
+from veldrain.physics.host import Engine
 
 AWAY = -1000.0  # m: where things wait that were taken away
 APART = 100.0  # m between two of them

@@ -5,30 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from veldrain.model import MassProperties
 from veldrain.physics import plant as p
-from veldrain.physics.compiling import Compiled, LinkPlace
+from veldrain.physics.compiling import LinkPlace
+from veldrain.physics.host import Engine
 from veldrain.pose import Array
-
-
-class Engine(Protocol):
-    """What taps need of an engine."""
-
-    plant: p.Plant
-    compiled: Compiled
-    step: float
-
-    def refresh(self) -> None:
-        """Bring poses and velocities up to date."""
-
-    def sides_of(self, keys: NDArray[np.int64]) -> NDArray[Any]:
-        """Names of both sides of pairs."""
-
 
 PLACES = 64  # where a tally can be touched between two readings
 _KINDS = ("inertials", "loads", "load_geoms", "load_links", "hanging", "tallies", "tally_geoms", "felt", "drives")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline, CubicSpline
@@ -14,11 +14,9 @@ from veldrain.errors import VeldrainError
 from veldrain.model.volumes import bounds_of
 from veldrain.motion.routes import Route
 from veldrain.physics import plant as p
+from veldrain.physics.host import Engine
 from veldrain.physics.scene import Scene
 from veldrain.pose import Array
-
-if TYPE_CHECKING:
-    from veldrain.physics.engine import Engine
 
 GROUND_STEP = 0.25  # m between the places where the ground below a route is looked at
 COARSE = 1.0  # m between those that tell which of several grounds it is

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -12,11 +12,8 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.motion.curves import Curve
 from veldrain.motion.roads.geometry import Geometry, pieces_of
 from veldrain.motion.roads.profiles import Profile
-from veldrain.motion.roads.road import Connection, Junction, Lane, Link, Mark, Road, Section
+from veldrain.motion.roads.road import Connection, Junction, Lane, Link, Mark, Network, Road, Section
 from veldrain.units import Quantity, quantity
-
-if TYPE_CHECKING:
-    from veldrain.motion.roads.network import Roads
 
 KERB = 0.12  # m: how high a sidewalk lies
 LINE = 0.12  # m: width of a line
@@ -80,7 +77,7 @@ def _middle(lanes: Sequence[int]) -> Mark:
     return Mark(0.0, "broken" if sum(lanes) == 2 else "solid", LINE)
 
 
-def crossing(roads: Roads, name: str, arms: Sequence[str]) -> None:
+def crossing(roads: Network, name: str, arms: Sequence[str]) -> None:
     """Join ends of roads; see ``Roads.crossing``."""
     ends = [_arm(roads, name, arm) for arm in arms]
     if len(ends) < 2:
@@ -105,7 +102,7 @@ def crossing(roads: Roads, name: str, arms: Sequence[str]) -> None:
     roads.junctions[name] = Junction(name, connections, name)
 
 
-def _arm(roads: Roads, name: str, arm: str) -> tuple[Road, str]:
+def _arm(roads: Network, name: str, arm: str) -> tuple[Road, str]:
     id, _, end = arm.rpartition(":")
     if end not in ("start", "end") or id not in roads.roads:
         known = [f"{road}:{word}" for road in roads.roads for word in ("start", "end")]

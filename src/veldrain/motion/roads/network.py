@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -14,7 +14,7 @@ from scipy.spatial import cKDTree
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Part, Surface
 from veldrain.motion.roads.building import crossing, road_through
-from veldrain.motion.roads.road import Junction, Lane, Link, OnLane, Road
+from veldrain.motion.roads.road import Lane, Link, Network, OnLane, Road
 from veldrain.motion.roads.surfaces import surfaces
 from veldrain.motion.routes import Route
 from veldrain.pose import Array, Pose
@@ -46,7 +46,7 @@ class Spot:
     offset: float
 
 
-class Roads:
+class Roads(Network):
     """Roads and junctions. ``load_roads`` reads them, and ``road`` and ``crossing`` build them.
 
     Attributes:
@@ -61,22 +61,12 @@ class Roads:
     """
 
     def __init__(self, name: str = "roads") -> None:
-        self.roads: dict[str, Road] = {}
-        self.junctions: dict[str, Junction] = {}
-        self.name, self.where = name, ""
+        super().__init__(name)
         self.notes: list[str] = []
 
-    def add(self, road: Road) -> Roads:
-        """Add a road.
-
-        Raises:
-            VeldrainError: one of this id is there.
-        """
-        if road.id in self.roads:
-            raise VeldrainError(f"a second road '{road.id}'", where=self.where or "roads", cure="give it another id")
-        self.roads[road.id] = road
+    def add(self, road: Road) -> Self:
         vars(self).pop("_places", None)
-        return self
+        return super().add(road)
 
     def road(
         self,

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 
@@ -228,6 +228,26 @@ class Junction:
     connections: list[Connection]
     name: str = ""
     line: int = field(default=0, compare=False)
+
+
+class Network:
+    """Roads and junctions by id."""
+
+    def __init__(self, name: str) -> None:
+        self.roads: dict[str, Road] = {}
+        self.junctions: dict[str, Junction] = {}
+        self.name, self.where = name, ""
+
+    def add(self, road: Road) -> Self:
+        """Add a road.
+
+        Raises:
+            VeldrainError: one of this id is there.
+        """
+        if road.id in self.roads:
+            raise VeldrainError(f"a second road '{road.id}'", where=self.where or "roads", cure="give it another id")
+        self.roads[road.id] = road
+        return self
 
 
 @dataclass(frozen=True)

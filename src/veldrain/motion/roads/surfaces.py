@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.model import Box, Cylinder, Mesh, Part, Sphere, Surface
-from veldrain.motion.roads.road import DRIVEN, Mark, Road, Thing
+from veldrain.motion.roads.road import DRIVEN, Mark, Network, Road, Thing
 from veldrain.pose import Array, Pose
-
-if TYPE_CHECKING:
-    from veldrain.motion.roads.network import Roads
 
 STEP = 4.0  # m between the rows of a surface, where it is straight and even
 SAG = 5e-3  # m: how far a chord may be off a curve
@@ -56,7 +53,7 @@ class _Strips:
         return Mesh.of(corners, triangles[flat], collide=collide, name=kind)
 
 
-def surfaces(roads: Roads) -> Iterator[tuple[str, Part, Pose, Surface]]:
+def surfaces(roads: Network) -> Iterator[tuple[str, Part, Pose, Surface]]:
     """Name, part, pose and surface of all that a network puts into a world."""
     strips = _Strips()
     for road in roads.roads.values():
@@ -120,7 +117,7 @@ def _lay(road: Road, strips: _Strips) -> None:
                 _mark(road, strips, mark, first + mark.s, min(first + until, last), k, number)
 
 
-def _fill(roads: Roads, junction: str, strips: _Strips) -> None:
+def _fill(roads: Network, junction: str, strips: _Strips) -> None:
     """What connecting roads leave open in a junction: between the middles of its arms, just below them."""
     ends = []
     for road in roads.roads.values():
