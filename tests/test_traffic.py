@@ -83,6 +83,22 @@ class Ready(unittest.TestCase):
         self.assertEqual(culvert.outcome["reason"], "rammed the stalled one")
 
 
+class Studied(unittest.TestCase):
+    def test_a_study_of_actors_and_its_margins(self) -> None:
+        from veldrain import demo as files
+
+        study = vd.load_study(Path(files.__path__[0]) / "cut_in.study.yaml")
+        study.trials, study.scenario.duration = 1, 6.0
+        with tempfile.TemporaryDirectory() as folder:
+            table = study.run(Path(folder) / "out", workers=2).trials
+            self.assertEqual(list(table["controller"]), ["narrow", "wide"])
+            self.assertTrue((table["time to spare"] < 20).all() and (table["least gap"] > 0).all())
+            self.assertAlmostEqual(table["other.start"].iloc[0], table["other.start"].iloc[1], 12)
+            spare = vd.Margin("m", expectation="a second to spare")
+            recording = vd.Recording(next(Path(folder).glob("out/trials/narrow/*.mcap")))
+            self.assertAlmostEqual(spare.of(recording), table["time to spare"].iloc[0], 9)
+
+
 class Sensed(unittest.TestCase):
     def test_coverage_against_circles_and_wedges(self) -> None:
         m = vd.Model("post").link("base", vd.Cylinder(0.2, 1.0), mass=5)

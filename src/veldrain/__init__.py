@@ -36,7 +36,7 @@ _WHERE = {
         "Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed reading run "
         "signal speed tilt time_to_collision touching"
     ),
-    "veldrain.study": "FinishTime Metric Result Study normal one_of uniform",
+    "veldrain.study": "FinishTime Margin Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_roads load_robot save_roads save_robot",
     "veldrain.review": "Coverage Finding check coverage",
     "veldrain.report.birds_eye": "birds_eye",
@@ -205,6 +205,7 @@ if TYPE_CHECKING:
     from veldrain.sensing import Ultrasonic as Ultrasonic
     from veldrain.simulation import Simulation as Simulation
     from veldrain.study import FinishTime as FinishTime
+    from veldrain.study import Margin as Margin
     from veldrain.study import Metric as Metric
     from veldrain.study import Result as Result
     from veldrain.study import Study as Study

@@ -11,7 +11,7 @@ from veldrain.documents.scenario_file import Controllers, ControllerText, load_s
 from veldrain.documents.source import Document, Source
 from veldrain.errors import VeldrainError
 from veldrain.model.knobs import knob_of
-from veldrain.study import Draw, FinishTime, Metric, Study, normal, one_of, uniform
+from veldrain.study import Draw, FinishTime, Margin, Metric, Study, normal, one_of, uniform
 from veldrain.study.metrics import AnyMetric
 from veldrain.units import Quantity
 
@@ -32,25 +32,30 @@ class DrawText(Document):
 
 
 class MetricText(Document):
-    """A statistic of a stream's column, or the time of a finish."""
+    """A statistic of a stream's column, the time of a finish, or the margin of an expectation."""
 
     name: str
     stream: str | None = None
     column: str | None = None
     statistic: str | None = None
     finish: str | None = None
+    margin: str | None = None
     unit: str | None = None
-    better: Literal["lower", "higher"] = "lower"
+    better: Literal["lower", "higher"] | None = None
     matters: Quantity = 0.0
 
     def make(self) -> AnyMetric:
-        if self.finish is not None and not (self.stream or self.column or self.statistic):
-            return FinishTime(self.name, self.finish, self.unit or "s", self.better, self.matters)
-        if self.finish is None and self.stream and self.column and self.statistic:
-            return Metric(
-                self.name, self.stream, self.column, self.statistic, self.unit or "", self.better, self.matters
-            )
-        raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish")
+        of_stream, better = (self.stream, self.column, self.statistic), self.better or "lower"
+        told = [self.finish is not None, self.margin is not None, any(of_stream)]
+        if sum(told) != 1 or (any(of_stream) and not all(of_stream)):
+            raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish, or margin")
+        if self.finish is not None:
+            return FinishTime(self.name, self.finish, self.unit or "s", better, self.matters)
+        if self.margin is not None:
+            return Margin(self.name, self.margin, self.unit or "", self.better or "higher", self.matters)
+        return Metric(
+            self.name, self.stream or "", self.column or "", self.statistic or "", self.unit or "", better, self.matters
+        )
 
 
 class StudyText(Document):

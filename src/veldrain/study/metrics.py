@@ -101,7 +101,36 @@ class FinishTime:
         return float(outcome["time"]) if outcome.get("reason") == self.reason else math.nan
 
 
-AnyMetric = Metric | FinishTime
+@dataclass(frozen=True)
+class Margin:
+    """By how much an expectation held (above 0) or failed (below), in the unit of what it compares; nan: it has none.
+
+    Args:
+        name: what it is called in tables and pages.
+        expectation: its name in the scenario.
+        unit: of the margin, for tables and pages.
+        matters: the smallest difference that matters.
+
+    >>> Margin("time to spare", expectation="a second to spare", unit="s").better
+    'higher'
+    """
+
+    name: str
+    expectation: str
+    unit: str = ""
+    better: Better = "higher"
+    matters: Quantity = 0.0
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "matters", smallest_of(self.matters, self.unit, self.name))
+
+    def of(self, recording: Recording) -> float:
+        """The margin, or nan."""
+        found = recording.outcome.get("expectations", {}).get(self.expectation, {}).get("margin")
+        return math.nan if found is None else float(found)
+
+
+AnyMetric = Metric | FinishTime | Margin
 TAKEN = {"controller", "trial", "seed", "passed", "failed", "reason", "time", "notices", "file"}
 
 
@@ -149,7 +178,7 @@ def metric_of(metric: AnyMetric, recording: Recording) -> float:
 
 def described_metric(metric: AnyMetric) -> dict[str, Any]:
     """What tables and pages need of a metric."""
-    words = ("name", "unit", "better", "matters", "stream", "column", "statistic", "reason")
+    words = ("name", "unit", "better", "matters", "stream", "column", "statistic", "reason", "expectation")
     return {word: getattr(metric, word) for word in words if hasattr(metric, word)}
 
 
@@ -162,6 +191,8 @@ def look_at_metric(metric: AnyMetric, trial: Trial) -> None:
     where = f"metric '{metric.name}'"
     if isinstance(metric, FinishTime) and metric.reason not in trial.scenario.reasons():
         raise unknown("reason to finish", metric.reason, trial.scenario.reasons(), where)
+    if isinstance(metric, Margin) and metric.expectation not in trial.scenario.expectations:
+        raise unknown("expectation", metric.expectation, trial.scenario.expectations, where)
     if not isinstance(metric, Metric):
         return
     streams = [*trial.streams(), *trial.companions()]
