@@ -242,6 +242,18 @@ class Held(unittest.TestCase):
             with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, said):
                 vd.run(other)
 
+    def test_pictures_are_recorded_and_disturb_nothing(self) -> None:
+        w = vd.World().ground().actor("car", vd.Box((4, 1.8, 1.4)), route=vd.Route(ACTED, speed=10))
+        plain = vd.run(vd.Scenario(w, "2 s"))["tf"]
+        s = vd.Scenario(w, "2 s").at("0.5 s").picture(side="top", size=[320, 200])
+        s.at("1 s").picture(look_from=(0, -9, 4), look_at=(10, 0, 0))
+        r = vd.run(s)
+        self.assertEqual([r.image("scenario/pictures", k).shape for k in (0, 1)], [(200, 320, 3), (400, 640, 3)])
+        self.assertGreater(r.image("scenario/pictures", 1).std(), 5)
+        self.assertTrue(plain.equals(r["tf"]))
+        with self.assertRaisesRegex(vd.VeldrainError, "no side 'below'"):
+            vd.run(vd.Scenario(w, "2 s").at(0).picture(side="below"))
+
     def test_actions_change_nothing_before_their_time(self) -> None:
         def table(acts: bool) -> np.ndarray:
             w = vd.World().ground().actor("car", vd.Box((4, 1.8, 1.4)), route=vd.Route(ACTED, speed=10))

@@ -32,9 +32,9 @@ _WHERE = {
         "Log LogComparison Matched Recording Sink compare_logs detections match open_log true_boxes"
     ),
     "veldrain.scenario": (
-        "Action Change Condition Cut Fail Finish Free Go Keep Leave Lock Push Put Remove Say Scenario Shift Stop "
-        "Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed reading run "
-        "signal speed tilt time_to_collision touching"
+        "Action Change Condition Cut Fail Finish Free Go Keep Leave Lock Picture Push Put Remove Say Scenario "
+        "Shift Stop Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed "
+        "reading run signal speed tilt time_to_collision touching"
     ),
     "veldrain.study": "FinishTime Margin Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_roads load_robot save_roads save_robot",
@@ -153,6 +153,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import Keep as Keep
     from veldrain.scenario import Leave as Leave
     from veldrain.scenario import Lock as Lock
+    from veldrain.scenario import Picture as Picture
     from veldrain.scenario import Push as Push
     from veldrain.scenario import Put as Put
     from veldrain.scenario import Remove as Remove

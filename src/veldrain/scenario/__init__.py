@@ -17,6 +17,7 @@ from veldrain.scenario.measures import (
     tilt,
     time_to_collision,
 )
+from veldrain.scenario.picturing import Picture
 from veldrain.scenario.scenario import Expectation, Scenario
 from veldrain.scenario.trial import Trial, run
 
@@ -33,6 +34,7 @@ __all__ = [
     "Keep",
     "Leave",
     "Lock",
+    "Picture",
     "Push",
     "Put",
     "Remove",

@@ -25,6 +25,7 @@ from veldrain.model import Failure
 from veldrain.model.knobs import Knob, sheet_knobs
 from veldrain.model.sensor import FAILURES
 from veldrain.pose import Pose
+from veldrain.recording.publishing import Publisher
 from veldrain.scenario.changing import Changes
 from veldrain.sheet import Choice, Made, Maybe, Number, Row, Sheet, Text
 from veldrain.simulation import Simulation, engine_of
@@ -36,6 +37,7 @@ class Trial(Protocol):
 
     simulation: Simulation
     changes: Changes
+    publisher: Publisher
 
     @property
     def drivers(self) -> Sequence[Any]:

@@ -28,6 +28,7 @@ from veldrain.scenario.actions import Action
 from veldrain.scenario.changing import Changes, Ramp
 from veldrain.scenario.conditions import Condition, Pair, Watching
 from veldrain.scenario.limits import OverLimitError, limited
+from veldrain.scenario.picturing import PICTURES, Picture
 from veldrain.scenario.scenario import After, Every, Scenario
 from veldrain.scenario.verdicts import Verdict
 from veldrain.simulation import Simulation, SimulationState
@@ -149,6 +150,7 @@ class Trial:
             *dict.fromkeys(f"{d.robot}/commands" for d in self.drivers),
             *(stream for d in self.drivers for stream in d.input_streams()),
             "scenario/events",
+            *([PICTURES] if any(isinstance(e.action, Picture) for e in self.scenario.timeline) else []),
             *(["scenario/contacts"] if self.tally else []),
             *([STATES] if self.keep_every else []),
         ]
