@@ -28,6 +28,21 @@ class Ramp:
         self.log("ramp", now)
 
 
+class Gained:
+    """Logs its gain, and commands nothing."""
+
+    period = 0.01
+
+    def __init__(self, gain: float = 1.0) -> None:
+        self.gain = gain
+
+    def start(self, body: Any, random: Any, log: Any) -> None:
+        self.log = log
+
+    def update(self, now: float, senses: Any, motors: Any) -> None:
+        self.log("gain", self.gain)
+
+
 def fall(duration: float = 1.0) -> vd.Scenario:
     """Two balls: one falls from 10 m, the other moves along x at 2 m/s, 5 m above the ground's level."""
     w = vd.World().body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 10)))
@@ -49,6 +64,23 @@ def read_and_written(case: unittest.TestCase, text: str, path: Path) -> vd.Scena
     vd.save_scenario(scenario, path.parent / "out" / "t.scenario.yaml")
     case.assertEqual(happened(scenario), happened(vd.load_scenario(path.parent / "out" / "t.scenario.yaml")))
     return scenario
+
+
+class Gains(unittest.TestCase):
+    def test_a_controllers_numbers_change_while_it_runs(self) -> None:
+        s = cart_scenario().driven_by({"cart": Gained()})
+        s.timeline, s.expectations, s.duration = [], {}, 1.0
+        s.at("0.5 s").change("cart/controller.gain", 3.0, over="0.2 s")
+        table = vd.run(s)["cart/gain"]
+        expected = np.interp(table["time"], [0.5, 0.7], [1.0, 3.0])
+        np.testing.assert_allclose(table["data"], expected, atol=0.11)
+        self.assertEqual(table["data"].iloc[-1], 3.0)
+        self.assertEqual([f for f in vd.check(s) if f.rule == "cannot-run"], [])
+        other, trial = vd.Trial(s), vd.Trial(s)
+        trial.advance(0.6)
+        other.restore(trial.snapshot())
+        other.run()
+        self.assertEqual(other.drivers[0].controller.gain, 3.0)  # type: ignore[attr-defined]
 
 
 class Measures(unittest.TestCase):

@@ -50,21 +50,25 @@ def true_boxes(log: Log, stream: str) -> pd.DataFrame:
 
 
 def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity = 0.3, least: int = 3) -> pd.DataFrame:
-    """What a radar or a lidar has detected, in the world, a row a detection.
+    """What a radar, a lidar or a camera has detected, a row a detection.
 
-    A radar's are its own; a lidar's are clusters of its points: those that are near each other and above the ground.
+    A radar's are its own; a lidar's are clusters of its points: those that are near each other and above the ground;
+    both in the world. Of a camera with ``output="labels"`` the stream ``…/boxes`` has names and pixels.
 
     Args:
         log: a recording or another log.
-        stream: of the radar or lidar.
+        stream: of the radar or lidar, or of a camera's boxes.
         gap: points that are closer are of one cluster, m.
         ground: what is no higher than this above the lowest fifth of the points is ground, m.
         least: points of a cluster.
 
-    Columns: time, x, y, z (m), range (m), and radial_velocity (m/s) or points.
+    Columns: time, x, y, z (m), range (m), and radial_velocity (m/s) or points; of a camera time, name, left, top,
+    right, bottom (pixels).
     """
     import pandas as pd
 
+    if log.messages.get(stream) == "std_msgs/msg/String":
+        return _camera_boxes(log, stream)
     own, placed = log.points(stream), log.points(stream, frame="world")
     own_range = np.linalg.norm(own[["x", "y", "z"]].to_numpy(float), axis=1)
     if "radial_velocity" in own:
@@ -84,6 +88,20 @@ def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity =
             if len(members) >= least:
                 rows.append((time, *at[members].mean(axis=0), float(far[members].min()), len(members)))
     return pd.DataFrame(rows, columns=["time", "x", "y", "z", "range", "points"])
+
+
+def _camera_boxes(log: Log, stream: str) -> pd.DataFrame:
+    import json
+
+    import pandas as pd
+
+    table = log[stream]
+    rows = [
+        {"time": time, **box}
+        for time, text in zip(table["time"], table["data"], strict=True)
+        for box in json.loads(text).get("boxes", [])
+    ]
+    return pd.DataFrame(rows, columns=["time", "name", "left", "top", "right", "bottom"])
 
 
 def _clusters(points: Array, gap: float) -> list[Array]:

@@ -14,7 +14,7 @@ from veldrain.model import World
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding
 from veldrain.sampling import Samples
-from veldrain.scenario import Put, Remove, Scenario, Tell
+from veldrain.scenario import Change, Put, Remove, Scenario, Tell
 from veldrain.scenario.changing import Changes
 from veldrain.scenario.conditions import Compared, Watching
 from veldrain.scenario.limits import OverLimitError, limited
@@ -81,7 +81,12 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
     stage: Any = SimpleNamespace(
         simulation=sim, finish=lambda reason: None, undo_after=lambda *_: None, changes=Changes(sim)
     )
-    early = [entry.action for entry in scenario.timeline if not entry.action.needs_controllers]
+    driven = tuple(f"{robot}/" for robot in scenario.controllers)
+    early = [
+        action
+        for action in (entry.action for entry in scenario.timeline)
+        if not action.needs_controllers and not (isinstance(action, Change) and action.path.startswith(driven))
+    ]
     acts += [lambda a=action: a.bind(stage) for action in early]  # type: ignore[misc]
     failed = False
     for act in acts:

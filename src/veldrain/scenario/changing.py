@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import copy
+import inspect
 import math
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Knob, World
@@ -33,6 +36,23 @@ class Ramp:
         return 1.0 / turned if turned else math.inf
 
 
+def _controller_knobs(driver: Any) -> Iterator[Knob]:
+    """The numbers that a controller at work was made with: ``<robot>/controller.gain``, or its own name where the robot
+    has several."""
+    kept = vars(driver.controller)
+    for name in inspect.signature(type(driver.controller)).parameters:
+        value = kept.get(name)
+        if isinstance(value, int | float) and not isinstance(value, bool) and name != "period":
+
+            def read(name: str = name) -> float:
+                return float(vars(driver.controller)[name])
+
+            def write(number: float, name: str = name) -> None:
+                vars(driver.controller)[name] = number
+
+            yield Knob(f"{driver.robot}/{driver.name or 'controller'}.{name}", "ratio", read, write)
+
+
 @dataclass
 class Changes:
     """What has been changed in a trial. It works on a copy of the world, which the trial's user keeps as it was.
@@ -45,6 +65,7 @@ class Changes:
     simulation: Simulation
     ramps: list[Ramp] = field(default_factory=list)
     values: dict[str, float] = field(default_factory=dict)
+    drivers: Sequence[Any] = ()
     _world: World | None = None
     _knobs: dict[str, Knob] = field(default_factory=dict)
     _first: dict[str, float] = field(default_factory=dict)
@@ -58,6 +79,7 @@ class Changes:
         if self._world is None:
             self._world = copy.deepcopy(self.simulation.world)
             self._knobs = {knob.path: knob for knob in world_knobs(self._world)}
+            self._knobs |= {knob.path: knob for driver in self.drivers for knob in _controller_knobs(driver)}
         if path not in self._knobs:
             error = unknown("quantity", path, self._knobs, "change")
             raise VeldrainError(error.problem, where="change", cure=f"{error.cure}; all: veldrain inspect FILE --knobs")
@@ -82,6 +104,8 @@ class Changes:
         """
         knob = self.knob(path)
         before = self.value(path)
+        if any(path == own.path for driver in self.drivers for own in _controller_knobs(driver)):
+            return
         for other in (value, 1.1 * value + 0.01 if value == before else value):
             knob.set(other)
             try:

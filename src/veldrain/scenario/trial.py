@@ -93,6 +93,7 @@ class Trial:
         self.check_every = sim.steps_of(scenario.check_period, "scenario: check_period")
         self.end = sim.steps_of(scenario.duration, "scenario: duration")
         self.drivers = list(self._drivers())
+        self.changes.drivers = self.drivers
         self.reason: str | None = None
         self.timed: list[tuple[int, int]] = []  # steps, and numbers of entries, that are still to come
         self.waiting: list[int] = []  # numbers of entries whose conditions have not held yet
