@@ -13,7 +13,7 @@ from veldrain.errors import VeldrainError
 if TYPE_CHECKING:
     from veldrain.study import Result, Study
 
-DEMO_FILES = ("culvert.world.yaml", "culvert.scenario.yaml", "culvert.study.yaml")
+DEMO_FILES = tuple(f"{name}.{kind}.yaml" for name in ("culvert", "cut_in") for kind in ("world", "scenario", "study"))
 DEMO_FOLDER = "veldrain-demo"
 MORE = ("robots", "worlds")
 REPORT = "report.html"

@@ -34,6 +34,12 @@ class LinkPlace:
     pose: Pose
 
     @cached_property
+    def offset(self) -> tuple[float, float, float]:
+        """Position of the pose, as plain numbers."""
+        x, y, z = self.pose.position.tolist()
+        return x, y, z
+
+    @cached_property
     def arrays(self) -> tuple[Array, Array]:
         """Position (3,) and axes (3, 3) of the pose."""
         return self.pose.position, self.pose.matrix

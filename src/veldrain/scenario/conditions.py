@@ -287,7 +287,7 @@ class Distance(Measure, word="distance"):
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         engine = engine_of(simulation)
         a, b = engine.place_of(self.a), engine.place_of(self.b)
-        return lambda: math.dist(engine.position(a), engine.position(b))
+        return lambda: math.dist(engine.moving(a)[:3], engine.moving(b)[:3])
 
 
 @dataclass(frozen=True)

@@ -29,7 +29,7 @@ class Speed(Measure, word="speed"):
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         engine = engine_of(simulation)
         a = engine.place_of(self.a)
-        return lambda: math.hypot(*engine.velocity_at(a)[0].tolist())
+        return lambda: math.hypot(*engine.moving(a)[3:])
 
 
 @dataclass(frozen=True)
@@ -49,10 +49,10 @@ class Closing(Measure, word="closing"):
         a, b = engine.place_of(self.a), engine.place_of(self.b)
 
         def now() -> float:
-            apart = engine.position(b) - engine.position(a)
-            length = math.hypot(*apart.tolist())
-            speeds = engine.velocity_at(b)[0] - engine.velocity_at(a)[0]
-            return -float(apart @ speeds) / length if length > 0 else 0.0
+            one, other = engine.moving(a), engine.moving(b)
+            x, y, z, vx, vy, vz = (theirs - mine for mine, theirs in zip(one, other, strict=True))
+            length = math.hypot(x, y, z)
+            return -(x * vx + y * vy + z * vz) / length if length > 0 else 0.0
 
         return now
 
@@ -116,7 +116,7 @@ class Height(Measure, word="height"):
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         engine = engine_of(simulation)
         a = engine.place_of(self.a)
-        return lambda: float(engine.position(a)[2])
+        return lambda: engine.moving(a)[2]
 
 
 class Anything(Measure):
@@ -277,9 +277,11 @@ class Inside(Condition, word="inside"):
         engine = engine_of(look.simulation)
         a, corners = engine.place_of(self.a), _corners(self.region)
         if corners.shape[1] == 3:
-            low, high = corners.min(axis=0), corners.max(axis=0)
-            return lambda: bool(((engine.position(a) >= low) & (engine.position(a) <= high)).all())
-        return lambda: _is_in(engine.position(a), corners)
+            low, high = corners.min(axis=0).tolist(), corners.max(axis=0).tolist()
+            return lambda: all(b <= v <= t for b, v, t in zip(low, engine.moving(a)[:3], high, strict=True))
+        outline = corners.tolist()
+        sides = list(zip(outline, [*outline[1:], outline[0]], strict=True))
+        return lambda: _is_in(*engine.moving(a)[:2], sides)
 
 
 def _corners(region: Any) -> np.ndarray:
@@ -295,15 +297,13 @@ def _corners(region: Any) -> np.ndarray:
     return np.array([quantities(row, "length", "inside", size) for row in rows])
 
 
-def _is_in(point: np.ndarray, outline: np.ndarray) -> bool:
-    """Whether a ray from a point crosses an outline an odd number of times."""
-    x, y, _ = point.tolist()
-    px, py = outline[:, 0], outline[:, 1]
-    qx, qy = np.roll(px, -1), np.roll(py, -1)
-    spans = (py > y) != (qy > y)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        at = px + (y - py) / (qy - py) * (qx - px)
-    return bool(np.count_nonzero(spans & (x < at)) % 2)
+def _is_in(x: float, y: float, sides: Sequence[Any]) -> bool:
+    """Whether a ray from a point crosses an outline's sides an odd number of times."""
+    inside = False
+    for (px, py), (qx, qy) in sides:
+        if (py > y) != (qy > y) and x < px + (y - py) / (qy - py) * (qx - px):
+            inside = not inside
+    return inside
 
 
 # What scenarios are written with: the words of files.
