@@ -38,6 +38,7 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say(f"  veldrain look {result.folder / str(first)} --layer trails --layer names")
     say(f"  veldrain look {folder / 'worlds' / 'survey.world.yaml'} --panel around --panel rover/eye")
     say(f"  veldrain check {folder / 'robots' / 'broken.world.yaml'}")
+    say(f"  veldrain run {folder / 'cut_in.scenario.yaml'}")
     say(f"  edit gain or damping in {folder / DEMO_FILES[2]}, then")
     say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
 
