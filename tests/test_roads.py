@@ -108,6 +108,9 @@ class OpenDrive(unittest.TestCase):
             "0 shapes of a geometry": (good.replace("<line/>", "<curve/>"), 60, ""),
             "no planView": ("", 60, ""),
             "length=-3": (good, -3, ""),
+            "length=1e\\+09": (good.replace('length="60"', 'length="1e9"'), 60, ""),
+            "s=1e\\+09": (good.replace('s="0"', 's="1e9"'), 60, ""),
+            "curvature 99 over": (good.replace("<line/>", '<arc curvature="99"/>').replace('"60"', '"600"'), 600, ""),
             "no elementType 'rod'": (good, 60, '<link><successor elementType="rod" elementId="2"/></link>'),
         }
         for said, (plan, length, link) in cases.items():

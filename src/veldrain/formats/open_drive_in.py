@@ -16,6 +16,10 @@ from veldrain.motion.roads.road import Connection, Junction, Lane, Link, Mark, R
 from veldrain.xml import XmlReader, parse_xml
 
 MOST_FILE = 50 << 20
+# A slip of the pen in one number must not ask for more memory than there is.
+LONGEST = 1e5  # m, of a road and of a piece of it
+MOST_TURN = 1e4  # rad, of an arc or spiral
+MOST_COPIES = 10_000  # of a repeat
 SPEED_UNITS = {"m/s": 1.0, "km/h": 1 / 3.6, "mph": 0.44704, "": 1.0}
 # By element, the children and attributes that are read; all others are noted.
 READ = {
@@ -118,6 +122,20 @@ class _Reader(XmlReader):
             raise VeldrainError(f"{word}={number:g} is no whole number", where=self.at(element), cure="give one")
         return int(number)
 
+    def number(self, element: Any, word: str, default: float | None = None) -> float:
+        number = super().number(element, word, default)
+        if word in ("s", "sOffset", "length") and abs(number) > LONGEST:
+            raise VeldrainError(
+                f"{word}={number:g}", where=self.at(element), cure=f"give one within {LONGEST / 1e3:g} km of a road"
+            )
+        return number
+
+    def length(self, element: Any) -> float:
+        length = self.number(element, "length")
+        if not length > 0:
+            raise VeldrainError(f"length={length:g}", where=self.at(element), cure="give a length above zero")
+        return length
+
     def numbers(self, element: Any, words: str) -> tuple[float, ...]:
         return tuple(self.number(element, word) for word in words.split())
 
@@ -126,14 +144,12 @@ class _Reader(XmlReader):
 
     def road(self, element: Any) -> Road:
         lanes = self.child(element, "lanes")
-        length = self.number(element, "length")
+        length = self.length(element)
         geometry = [self.geometry(e) for e in self.children(self.child(element, "planView"), "geometry")]
         sections = [self.section(e) for e in self.children(lanes, "laneSection")]
         for what, found in (("planView with geometry", geometry), ("lanes with a laneSection", sections)):
             if not found:
                 raise VeldrainError(f"road has no {what}", where=self.at(element), cure=f"add <{what.split()[0]}>")
-        if not length > 0:
-            raise VeldrainError(f"length={length:g}", where=self.at(element), cure="give a length above zero")
         link = self.child(element, "link")
         return Road(
             self.text(element, "id"),
@@ -175,18 +191,20 @@ class _Reader(XmlReader):
         return self.number(element, "max") * SPEED_UNITS[unit]
 
     def geometry(self, element: Any) -> Geometry:
-        s, x, y, heading, length = self.numbers(element, "s x y hdg length")
+        s, x, y, heading = self.numbers(element, "s x y hdg")
+        length = self.length(element)
         kinds = [child for child in element if isinstance(child.tag, str) and _name(child) in NUMBERS]
         if len(kinds) != 1:
             raise VeldrainError(
                 f"{len(kinds)} shapes of a geometry", where=self.at(element), cure=f"give one of {', '.join(NUMBERS)}"
             )
-        if not length > 0:
-            raise VeldrainError(f"length={length:g}", where=self.at(element), cure="give a length above zero")
         kind = _name(kinds[0])
         numbers = tuple(self.number(kinds[0], word) for word in NUMBERS[kind])
-        if max((abs(v) for v in numbers[:2] if kind in ("arc", "spiral")), default=0.0) > 100.0:
-            raise VeldrainError("a radius below a centimetre", where=self.at(kinds[0]), cure="curvature is in 1/m")
+        sharpest = max((abs(v) for v in numbers[:2] if kind in ("arc", "spiral")), default=0.0)
+        if sharpest > 100.0 or sharpest * length > MOST_TURN:
+            raise VeldrainError(
+                f"curvature {sharpest:g} over {length:g} m", where=self.at(kinds[0]), cure="curvature is in 1/m"
+            )
         normalized = kind == "paramPoly3" and kinds[0].get("pRange", "arcLength") == "normalized"
         return Geometry(s, x, y, heading, length, kind, numbers, normalized)
 
@@ -293,6 +311,12 @@ class _Reader(XmlReader):
             return first, self.number(element, f"{word}End", first)
 
         s, length, distance = self.numbers(element, "s length distance")
+        if min(length, distance) < 0 or length > MOST_COPIES * (distance or LONGEST):
+            raise VeldrainError(
+                f"a repeat over {length:g} m, one every {distance:g} m",
+                where=self.at(element),
+                cure=f"give at most {MOST_COPIES} of them",
+            )
         return Repeat(s, length, distance, pair("t"), pair("zOffset"), pair("height"), pair("width"))
 
     def sign(self, element: Any) -> Sign:

@@ -35,6 +35,7 @@ KINDS = {
     "living_street": (1, 2.5, 15), "service": (1, 2.5, 30), "track": (1, 2.0, 30), "road": (1, 2.75, 50),
 }  # fmt: skip
 RADII = (40.0, 20.0, 12.0, 8.0, 5.0, 3.0, 1.5, 0.5)  # m of corners, the first that fits
+MOST_ACROSS = 200e3  # m: a flat map is 0.1 % off at its rim
 SHORTEST = 2.0  # m of a road between two crossings
 
 
@@ -108,6 +109,13 @@ class _Reader:
         e2 = FLATTENING * (2 - FLATTENING)
         root = 1 - e2 * math.sin(lat0) ** 2
         north, east = AXIS * (1 - e2) / root**1.5, AXIS / math.sqrt(root) * math.cos(lat0)
+        across = max(north * float(np.ptp(lats)), east * float(np.ptp(lons)))
+        if across > MOST_ACROSS:
+            raise VeldrainError(
+                f"its nodes lie {across / 1e3:.0f} km apart",
+                where=str(self.path),
+                cure=f"name an extract of at most {MOST_ACROSS / 1e3:g} km: it is laid flat",
+            )
         at = zip((east * (lons - lon0)).tolist(), (north * (lats - lat0)).tolist(), strict=True)
         return dict(zip(found, at, strict=True))
 

@@ -23,6 +23,8 @@ from veldrain.pose import Array
 
 TURN = 0.25  # rad: no piece turns more
 LONGEST = 50.0  # m: no piece is longer
+MOST_PIECES = 1_000_000  # 250 km of samples: a point that lies far off must not ask for more memory than there is
+MOST_EVENED = 5_000  # points of a line, with those that keep long chords straight
 FINE = 0.25  # m between samples of curves that are no clothoids, where they are gentle
 _AT, _WEIGHTS = np.polynomial.legendre.leggauss(8)
 _AT, _WEIGHTS = (_AT + 1.0) / 2.0, _WEIGHTS / 2.0
@@ -57,9 +59,9 @@ class Curve:
         """
         rows, s = [], 0.0
         x, y, heading = start
+        parts = [part for part in parts if part[0] > 0.0]
+        _enough(sum(length * max(abs(first), abs(last)) / TURN + length / LONGEST for length, first, last in parts))
         for length, first, last in parts:
-            if length <= 0.0:
-                continue
             count = max(1, math.ceil(length * max(abs(first), abs(last)) / TURN), math.ceil(length / LONGEST))
             change, each = (last - first) / length, length / count
             for n in range(count):
@@ -95,6 +97,7 @@ class Curve:
         rough = np.unique(np.concatenate([np.linspace(a, b, 33) for a, b in pairwise(u)]))
         wanted = np.maximum(1.0 / FINE, np.abs(_bend(spline, rough)) / 0.02)  # samples a metre
         so_far = np.concatenate([[0.0], np.cumsum((wanted[1:] + wanted[:-1]) / 2 * np.diff(rough))])
+        _enough(float(so_far[-1]))
         knots = np.interp(np.linspace(0.0, so_far[-1], math.ceil(so_far[-1]) + 1), so_far, rough)
         knots = np.unique(np.concatenate([knots, u]))
         knots = knots[np.concatenate([[True], np.diff(knots) > 1e-9])]
@@ -248,9 +251,19 @@ class Curve:
         return float(np.abs(np.remainder(last[:-1] - self.heading[1:] + np.pi, 2 * np.pi) - np.pi).max(initial=0.0))
 
 
+def _enough(pieces: float) -> None:
+    """Refuse what is too long or too curved to be cut into pieces."""
+    if not pieces <= MOST_PIECES:
+        raise VeldrainError(
+            f"a curve of more than {MOST_PIECES:,} pieces",
+            where="curve",
+            cure="look at its points and numbers: one lies far off; or give corners a radius",
+        )
+
+
 def _evened(points: Array, closed: bool) -> Array:
     """Points (n, 2), with more of them on chords of more than twice their neighbours."""
-    while len(points) > 2:
+    while 2 < len(points) < MOST_EVENED:
         chords = np.linalg.norm(np.diff(points, axis=0), axis=1)
         before = np.concatenate([[chords[-1] if closed else math.inf], chords[:-1]])
         after = np.concatenate([chords[1:], [chords[0] if closed else math.inf]])

@@ -15,6 +15,7 @@ from veldrain.pose import Array, Pose
 
 STEP = 4.0  # m between the rows of a surface, where it is straight and even
 SAG = 5e-3  # m: how far a chord may be off a curve
+FINEST = 0.05  # m: rows are never nearer, however sharp a slip of the pen makes a curve
 WITHIN = 0.6  # of the way from the middle of a junction to its arms: no farther than its roads reach
 BELOW = 2e-3  # m: what fills a junction lies below its roads
 ABOVE = 3e-3  # m: marks above the road, so that they are seen
@@ -88,7 +89,7 @@ def grid_of(road: Road, first: float, last: float) -> Array:
     inside = (curve.s >= first - 1e-9) & (curve.s < last - 1e-9)
     bend = np.abs(curve.k[inside] if inside.any() else curve.at(np.array([first]))[3]).max(initial=0.0)
     bend = max(float(bend), float(np.abs(road.elevation.at(np.linspace(first, last, 9), 2)).max()))
-    step = min(STEP, math.sqrt(8 * SAG / bend) if bend > 0 else STEP)
+    step = min(STEP, max(math.sqrt(8 * SAG / bend), FINEST) if bend > 0 else STEP)
     return np.linspace(first, last, max(2, math.ceil((last - first) / step) + 1))
 
 
