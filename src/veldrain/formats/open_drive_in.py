@@ -7,6 +7,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import read_bytes
 from veldrain.motion.roads.geometry import NUMBERS, Geometry
@@ -206,7 +208,12 @@ class _Reader(XmlReader):
                 f"curvature {sharpest:g} over {length:g} m", where=self.at(kinds[0]), cure="curvature is in 1/m"
             )
         normalized = kind == "paramPoly3" and kinds[0].get("pRange", "arcLength") == "normalized"
-        return Geometry(s, x, y, heading, length, kind, numbers, normalized)
+        made = Geometry(s, x, y, heading, length, kind, numbers, normalized)
+        with np.errstate(all="ignore"):
+            whole = np.isfinite([row for v in made.curve.at(np.array([0.0, length])) for row in v]).all()
+        if not whole:
+            raise VeldrainError("a line of no length", where=self.at(kinds[0]), cure="see its numbers")
+        return made
 
     def link(self, element: Any) -> Link | None:
         if element is None:

@@ -24,7 +24,6 @@ from veldrain.pose import Array
 TURN = 0.25  # rad: no piece turns more
 LONGEST = 50.0  # m: no piece is longer
 MOST_PIECES = 1_000_000  # 250 km of samples: a point that lies far off must not ask for more memory than there is
-MOST_EVENED = 5_000  # points of a line, with those that keep long chords straight
 FINE = 0.25  # m between samples of curves that are no clothoids, where they are gentle
 _AT, _WEIGHTS = np.polynomial.legendre.leggauss(8)
 _AT, _WEIGHTS = (_AT + 1.0) / 2.0, _WEIGHTS / 2.0
@@ -263,7 +262,7 @@ def _enough(pieces: float) -> None:
 
 def _evened(points: Array, closed: bool) -> Array:
     """Points (n, 2), with more of them on chords of more than twice their neighbours."""
-    while 2 < len(points) < MOST_EVENED:
+    while len(points) > 2:
         chords = np.linalg.norm(np.diff(points, axis=0), axis=1)
         before = np.concatenate([[chords[-1] if closed else math.inf], chords[:-1]])
         after = np.concatenate([chords[1:], [chords[0] if closed else math.inf]])
@@ -271,7 +270,7 @@ def _evened(points: Array, closed: bool) -> Array:
         if not len(long):
             break
         k = int(long[chords[long].argmin()])  # the shortest of them first, so that the others follow in steps
-        share = min(before[k], after[k]) / chords[k]
+        share = min(2.0 * min(before[k], after[k]) / chords[k], 0.5)  # so that chords grow, and are few
         shares = [share] if before[k] <= after[k] else [1.0 - share]
         points = np.insert(points, k + 1, [points[k] + s * (points[k + 1] - points[k]) for s in shares], axis=0)
     return points
