@@ -1,4 +1,4 @@
-"""Robot, mesh, world, scenario, study and recording files spoilt at random: readers take them or refuse them by name, and nothing else.
+"""Robot, mesh, road, world, scenario, study and recording files spoilt at random: readers take them or refuse them by name, and nothing else.
 
 ``scripts/fuzz`` does this for minutes; what it finds is kept in tests/found and tried again by every run of the tests.
 """
@@ -18,6 +18,7 @@ from mcap.writer import CompressionType, Writer
 
 import veldrain as vd
 from tests.helpers import DEMO, cart_scenario
+from veldrain.demo.roads import dike_road
 from veldrain.formats import load_robot
 from veldrain.recording.messages import definition
 
@@ -71,6 +72,8 @@ def seeds() -> dict[str, list[bytes]]:
         recording.write(Path(folder) / "bag", ["bag"])
         found["mcap"] = [path.read_bytes(), unchecked(recording), unchecked(recording, use_chunking=False)]
         found["db3"] = [(Path(folder) / "bag" / "bag" / "bag.db3").read_bytes()]
+        vd.save_roads(dike_road(), path.with_suffix(".xodr"))
+        found["xodr"] = [path.with_suffix(".xodr").read_bytes()]
         found["csv"] = [recording["cart/imu"].to_csv(index=False).encode(), b"time,a\n0,1\n1,2\n"]
     return found
 
@@ -130,6 +133,10 @@ def read(kind: str, data: bytes) -> str:
                 assert all(len(log[name]) >= 0 for name in log if log.streams[name].message)
                 if kind != "csv":
                     log.raw("tf")
+            elif kind == "xodr":
+                roads = vd.load_roads(path)
+                list(roads.problems())
+                roads.at(0, 0)
             elif kind in LOADERS:
                 for file in (*DEMO.glob("*.yaml"), *DEMO.glob("robots/*.urdf")):
                     (path.parent / file.name).write_bytes(file.read_bytes())
