@@ -1,4 +1,4 @@
-"""XML from files that are not trusted: no entities, nothing fetched, nothing included; errors with their line."""
+"""XML in and out. Files are not trusted: no entities, nothing fetched, nothing included; errors with their line."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ class XmlReader:
 
 
 def parse_xml(content: bytes, path: Path) -> Any:
-    """The root element (lxml) of a file's content.
+    """The root element (lxml) of a file's content, without comments.
 
     Raises:
         VeldrainError: broken XML, with its line; a DOCTYPE, which can pull in entities and other files.
@@ -63,7 +63,9 @@ def parse_xml(content: bytes, path: Path) -> Any:
     from lxml import etree
 
     if len(content) > MOST:
-        raise VeldrainError(f"XML of {len(content) / 1e6:.0f} MB", where=str(path), cure="see that it is a robot file")
+        raise VeldrainError(
+            f"XML of {len(content) / 1e6:.0f} MB", where=str(path), cure="see that it is the one"
+        )
     refused = VeldrainError(
         "has a DOCTYPE, which could pull in other files",
         where=f"{path}:1",
@@ -71,7 +73,9 @@ def parse_xml(content: bytes, path: Path) -> Any:
     )
     if b"<!DOCTYPE" in content:
         raise refused
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True, remove_pis=True
+    )
     try:
         root = etree.fromstring(content, parser)
     except (etree.XMLSyntaxError, ValueError) as error:
@@ -84,3 +88,25 @@ def parse_xml(content: bytes, path: Path) -> Any:
     if info.doctype or any(True for _ in root.iter(etree.Entity)):  # in another encoding
         raise refused
     return root
+
+
+def add(parent: Any, name: str, /, **words: Any) -> Any:
+    """A new element in another one. What is None is left out; a word that Python has for itself ends with ``_``."""
+    from lxml import etree
+
+    told = {word.rstrip("_"): _text(value) for word, value in words.items() if value is not None}
+    return etree.SubElement(parent, name, told)
+
+
+def written(root: Any) -> bytes:
+    """The bytes of a file."""
+    from lxml import etree
+
+    etree.indent(root)
+    return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8"))
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return repr(float(value)) if isinstance(value, float) else str(value)

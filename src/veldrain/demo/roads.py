@@ -92,7 +92,7 @@ def pilot(route: Any, top: Quantity = "50 km/h", **more: Any) -> FollowRoute:
 
 
 def lorry(colour: str = "#40607a") -> Model:
-    """A lorry as an actor: its wheels roll and steer by ``ROLLING``."""
+    """A lorry as an actor: its wheels roll by ``rolling``."""
     return _vehicle("lorry", (8.5, 2.5, 3.0), 5.2, 0.5, colour)
 
 
@@ -127,7 +127,7 @@ def rolling(model: Model) -> dict[str, Quantity | Moves]:
 
 
 def person(colour: str = "#c8553d") -> Model:
-    """Someone who walks: legs and arms swing by ``WALKING``."""
+    """Someone who walks: its legs and arms swing by ``WALKING``."""
     m = Model("person")
     trunk = Part(Capsule(0.2, 0.5), pose=Pose((0, 0, 1.15)), colour=colour)
     m.link("body", trunk, Part(Sphere(0.12), pose=Pose((0, 0, 1.65)), colour="#e3b98f"), mass=60.0)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, told_at
 from veldrain.files import read_bytes
 from veldrain.formats import load_roads
 from veldrain.model import Air, Box, Gap, Model, Part, World
@@ -22,6 +22,7 @@ from veldrain.xml import XmlReader, parse_xml
 MOST_FILE = 20 << 20
 SPEED = "LongitudinalAction/SpeedAction"
 AHEAD = 1000.0  # m of a straight for who is told no route, where there are no roads
+STRAIGHT = "euclidianDistance"  # of distances, the kind that is read
 STANDS = 1e-3  # m/s: what is told to go slower is told to stop
 USED = {"FileHeader", "CatalogLocations", "RoadNetwork", "Entities", "Storyboard", "ParameterDeclarations"}
 
@@ -56,7 +57,7 @@ class _Reader(XmlReader):
         if root.tag != "OpenSCENARIO":
             raise VeldrainError(f"is a file of <{root.tag}>", where=self.at(root), cure="name one of <OpenSCENARIO>")
         for e in root:
-            if isinstance(e.tag, str) and e.tag not in USED:
+            if e.tag not in USED:
                 self.unused(e)
         board = self.child(root, "Storyboard")
         self.roads = self.network()
@@ -109,12 +110,11 @@ class _Reader(XmlReader):
                     self.world.weather(Air(**self.air(environment)))
             elif own.tag == "Private":
                 told[self.text(own, "entityRef")] = own
-            elif isinstance(own.tag, str):
+            else:
                 self.unused(own)
         for thing in entities:
             if thing.tag != "ScenarioObject":
-                if isinstance(thing.tag, str):
-                    self.unused(thing)
+                self.unused(thing)
                 continue
             name = self.text(thing, "name")
             box = thing.find("*/BoundingBox")
@@ -139,8 +139,10 @@ class _Reader(XmlReader):
                 v = self.number(target, "value")
             elif (assigned := action.find("RoutingAction/AssignRouteAction/Route")) is not None:
                 route = self.route(assigned)
-            elif (kept := action.find("LongitudinalAction/LongitudinalDistanceAction")) is not None:
-                gap = self.gap(kept)
+            elif (kept := action.find("LongitudinalAction/LongitudinalDistanceAction")) is not None and (
+                told := self.gap(kept)
+            ):
+                gap = told
             else:
                 self.unused(action)
         line = route if route is not None else self.default_route(pose)
@@ -198,15 +200,18 @@ class _Reader(XmlReader):
         if len(points) < 2:
             raise VeldrainError("a route of less than two points", where=self.at(element), cure="add a Waypoint")
         is_closed = element.get("closed") in ("true", "1")
-        return Route(self.on_lane(points), speed=1.0, closed=is_closed)
+        with told_at(self.at(element)):
+            return Route(self.on_lane(points), speed=1.0, closed=is_closed)
 
     def on_lane(self, points: list[Any]) -> Any:
         """Points along roads follow the ground: their heights are those of the roads."""
         return [p[:2] for p in points] if self.roads else points
 
-    def gap(self, element: Any) -> Gap:
-        time = self.number(element, "timeGap", 2.0)
-        return Gap(time, to=self.text(element, "entityRef"))
+    def gap(self, element: Any) -> Gap | None:
+        """The gap that is kept; None: it is a distance, which is not read."""
+        if element.get("timeGap") is None:
+            return None
+        return Gap(self.number(element, "timeGap"), to=self.text(element, "entityRef"))
 
     def air(self, weather: Any) -> dict[str, Any]:
         told: dict[str, Any] = {}
@@ -245,8 +250,10 @@ class _Reader(XmlReader):
             if target is None:
                 return None
             dynamics = self.child(speed_action, "SpeedActionDynamics")
-            is_rate = dynamics.get("dynamicsDimension") == "rate" and self.number(dynamics, "value") > 0
-            rate = self.number(dynamics, "value") if is_rate else None
+            value, dimension = self.number(dynamics, "value"), dynamics.get("dynamicsDimension")
+            rate = value if dimension == "rate" and value > 0 else None
+            if rate is None and value > 0:
+                self.unused(dynamics, f"in {dimension} is not used: the route's own acceleration holds")
             v = self.number(target, "value")
             if v < STANDS:
                 return Stop(actor, deceleration=rate, at=None)
@@ -262,7 +269,8 @@ class _Reader(XmlReader):
             within = math.sqrt(10 / math.sqrt(3) * abs(d) / most) if most > 0 and d else 3.0
             return Shift(actor, d, within=round(within, 9))
         if kept is not None:
-            return Keep(actor, self.gap(kept))
+            gap = self.gap(kept)
+            return None if gap is None else Keep(actor, gap)
         return Take(actor, self.route(route)) if route is not None else None
 
     def triggers(self, element: Any) -> Iterator[float | Condition | After]:
@@ -316,10 +324,11 @@ class _Reader(XmlReader):
         elif c.tag == "TimeToCollisionCondition":
             target = c.find("TimeToCollisionConditionTarget/EntityRef")
             measure = None if target is None else time_to_collision(one, self.text(target, "entityRef"))
-        elif c.tag == "RelativeDistanceCondition":
+        elif c.tag == "RelativeDistanceCondition" and c.get("relativeDistanceType", STRAIGHT) == STRAIGHT:
             free = c.get("freespace") in ("true", "1")
             measure = (clearance if free else distance)(one, self.text(c, "entityRef"))
-        if measure is None:
+        rule = self.text(c, "rule")
+        if measure is None or not rule.startswith(("less", "greater")):
             return None
         value = self.number(c, "value")
-        return measure < value if self.text(c, "rule").startswith("less") else measure > value  # type: ignore[no-any-return]
+        return measure < value if rule.startswith("less") else measure > value  # type: ignore[no-any-return]

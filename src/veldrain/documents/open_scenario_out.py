@@ -12,7 +12,6 @@ from veldrain.errors import VeldrainError
 from veldrain.files import write_bytes
 from veldrain.formats import save_roads
 from veldrain.model import Placed
-from veldrain.model.volumes import bounds_of
 from veldrain.motion import Roads, Route
 from veldrain.motion.routes import Way
 from veldrain.pose import Array, Pose
@@ -23,6 +22,7 @@ from veldrain.scenario.conditions import Clearance, Compared, Distance, Held, Jo
 from veldrain.scenario.measures import Closing, Speed, TimeToCollision
 from veldrain.scenario.scenario import After, Entry
 from veldrain.units import quantity
+from veldrain.xml import add, written
 
 WAYPOINTS = 5.0  # m between those of a route that is no list of points
 ROUTE_WORDS = ("radius", "sideways", "at_the_end", "heading", "closed")  # that it has no words for
@@ -43,22 +43,6 @@ def save_open_scenario(scenario: Scenario, path: str | Path) -> list[str]:
     """
     target = Path(path)
     return _Writer(scenario, target).write()
-
-
-def add(parent: Any, name: str, /, **words: Any) -> Any:
-    """An element in another one."""
-    from lxml import etree
-
-    def told(value: Any) -> str:
-        return (
-            str(value).lower()
-            if isinstance(value, bool)
-            else repr(float(value))
-            if isinstance(value, float)
-            else str(value)
-        )
-
-    return etree.SubElement(parent, name, {word.rstrip("_"): told(v) for word, v in words.items() if v is not None})
 
 
 class _Writer:
@@ -96,8 +80,7 @@ class _Writer:
             if isinstance(entry.action, Finish):
                 self.trigger(stop, entry, "finish")
         self.rest()
-        etree.indent(root)
-        write_bytes(self.target, bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8")))
+        write_bytes(self.target, written(root))
         return self.left
 
     @staticmethod
@@ -107,7 +90,10 @@ class _Writer:
 
     def entities(self, parent: Any) -> None:
         for name, robot in self.world.placed.items():
-            low, high = _box(robot)
+            box = robot.box()
+            if box is None:
+                raise VeldrainError("has no shape", where=name, cure="give it one")
+            low, high = box
             thing = add(parent, "ScenarioObject", name=name)
             size, middle = high - low, (low + high) / 2
             is_person = max(size[0], size[1]) < 1.2
@@ -116,9 +102,9 @@ class _Writer:
                 kind = add(thing, "Pedestrian", name=name, **words)
             else:
                 kind = add(thing, "Vehicle", name=name, vehicleCategory=_category(size), mass=_mass(robot))
-            box = add(kind, "BoundingBox")
-            add(box, "Center", x=middle[0], y=middle[1], z=middle[2])
-            add(box, "Dimensions", width=size[1], length=size[0], height=size[2])
+            around = add(kind, "BoundingBox")
+            add(around, "Center", x=middle[0], y=middle[1], z=middle[2])
+            add(around, "Dimensions", width=size[1], length=size[0], height=size[2])
             if not is_person:
                 add(kind, "Performance", maxSpeed=70.0, maxAcceleration=10.0, maxDeceleration=10.0)
                 axles = add(kind, "Axles")
@@ -154,10 +140,9 @@ class _Writer:
             if not isinstance(route, Route):
                 self.left.append(f"the way of {name}: {type(route).__name__}")
                 continue
-            speed = route.speed if isinstance(route.speed, float) else max(route.speed)
             if not isinstance(route.speed, float):
                 self.left.append(f"speeds along the route of {name}")
-            self.speed(add(own, "PrivateAction"), 0.0 if robot.course.begin else speed, None, "step")
+            self.speed(add(own, "PrivateAction"), 0.0 if robot.course.begin else route.top_speed, None, "step")
             self.route(add(add(own, "PrivateAction"), "RoutingAction"), route, name)
             if robot.course.keeps is not None:
                 self.gap(add(own, "PrivateAction"), robot.course.keeps, name)
@@ -196,8 +181,7 @@ class _Writer:
         """Whom an action is for ("": nobody), and what writes it; None where there are no words for it."""
         if isinstance(action, Go):
             own = self.way_of(action.actor)
-            told = own.speed if isinstance(own.speed, float) else max(own.speed)
-            speed = told if action.speed is None else action.speed
+            speed = own.top_speed if action.speed is None else action.speed
             return action.actor, lambda e: self.speed(e, speed, action.acceleration or own.acceleration, "linear")
         if isinstance(action, Stop) and action.at is None:
             rate = action.deceleration or self.way_of(action.actor).deceleration
@@ -357,8 +341,7 @@ class _Writer:
         self.left += [f"controllers of {robot}" for robot in self.scenario.controllers]
         self.left += [f"sensors of {name}" for name, robot in self.world.placed.items() if robot.model.sensors]
         self.left += [f"expectation '{name}'" for name in self.scenario.expectations]
-        own = tuple(f"{name}/" for name in self.world.networks)
-        things = [name for name in (*self.world.obstacles, *self.world.bodies) if not name.startswith(own)]
+        things = [name for name in (*self.world.obstacles, *self.world.bodies) if not self.world.is_of_roads(name)]
         self.left += [f"thing {name}" for name in things]
         self.left = list(dict.fromkeys(self.left))
 
@@ -374,16 +357,6 @@ def _groups(condition: Condition) -> Iterator[list[Condition]]:
                 yield [*one, *other]
     else:
         yield [condition]
-
-
-def _box(robot: Placed) -> tuple[Array, Array]:
-    """The low and high corner of a robot in its root, its joints as they start."""
-    model = robot.model
-    poses = model.poses(model.positions(robot.joints, robot.name))
-    shapes = [(part.shape, poses[name] @ part.pose) for name, link in model.links.items() for part in link.parts]
-    if not shapes:
-        raise VeldrainError("has no shape", where=robot.name, cure="give it one")
-    return bounds_of(shapes)
 
 
 def _mass(robot: Placed) -> float:

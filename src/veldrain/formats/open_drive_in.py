@@ -101,7 +101,7 @@ class _Reader(XmlReader):
         if known is None:
             return
         for child in element:
-            if isinstance(child.tag, str) and _name(child) not in known:
+            if _name(child) not in known:
                 self.unused.setdefault(f"<{_name(child)}> in <{_name(element)}>", []).append(child.sourceline)
         for word in element.attrib:
             if word not in known:
@@ -111,7 +111,7 @@ class _Reader(XmlReader):
         if element is None:
             return
         for child in element:
-            if isinstance(child.tag, str) and _name(child) == name:
+            if _name(child) == name:
                 self.look_at(child)
                 yield child
 
@@ -195,7 +195,7 @@ class _Reader(XmlReader):
     def geometry(self, element: Any) -> Geometry:
         s, x, y, heading = self.numbers(element, "s x y hdg")
         length = self.length(element)
-        kinds = [child for child in element if isinstance(child.tag, str) and _name(child) in NUMBERS]
+        kinds = [child for child in element if _name(child) in NUMBERS]
         if len(kinds) != 1:
             raise VeldrainError(
                 f"{len(kinds)} shapes of a geometry", where=self.at(element), cure=f"give one of {', '.join(NUMBERS)}"

@@ -8,6 +8,7 @@ from veldrain.motion.roads.geometry import NUMBERS
 from veldrain.motion.roads.network import Roads
 from veldrain.motion.roads.profiles import Profile
 from veldrain.motion.roads.road import Junction, Lane, Link, Road, Section, Thing
+from veldrain.xml import add, written
 
 SIDES = (("left", 1), ("center", 0), ("right", -1))
 
@@ -17,49 +18,41 @@ def open_drive_of(roads: Roads) -> bytes:
     from lxml import etree
 
     root = etree.Element("OpenDRIVE")
-    _add(root, "header", revMajor="1", revMinor="7", name=roads.name)
+    add(root, "header", revMajor="1", revMinor="7", name=roads.name)
     for road in roads.roads.values():
         _road(root, road)
     for junction in roads.junctions.values():
         _junction(root, junction)
-    etree.indent(root)
-    return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8"))
-
-
-def _add(parent: Any, name: str, /, **words: Any) -> Any:
-    from lxml import etree
-
-    told = {word.rstrip("_"): repr(v) if isinstance(v, float) else str(v) for word, v in words.items() if v is not None}
-    return etree.SubElement(parent, name, told)
+    return written(root)
 
 
 def _cubics(parent: Any, name: str, profile: Profile, start: str = "s") -> None:
     for s, a, b, c, d in profile.rows:
-        _add(parent, name, **{start: s}, a=a, b=b, c=c, d=d)
+        add(parent, name, **{start: s}, a=a, b=b, c=c, d=d)
 
 
 def _road(root: Any, road: Road) -> None:
-    e = _add(root, "road", name=road.name, length=road.length, id=road.id, junction=road.junction, rule=road.rule)
+    e = add(root, "road", name=road.name, length=road.length, id=road.id, junction=road.junction, rule=road.rule)
     if road.before or road.after:
-        link = _add(e, "link")
+        link = add(e, "link")
         for word, to in (("predecessor", road.before), ("successor", road.after)):
             _link(link, word, to)
     for s, kind, speed in road.types:
-        typed = _add(e, "type", s=s, type=kind)
+        typed = add(e, "type", s=s, type=kind)
         if speed is not None:
-            _add(typed, "speed", max=speed, unit="m/s")
-    plan = _add(e, "planView")
+            add(typed, "speed", max=speed, unit="m/s")
+    plan = add(e, "planView")
     for g in road.geometry:
-        piece = _add(plan, "geometry", s=g.s, x=g.x, y=g.y, hdg=g.heading, length=g.length)
+        piece = add(plan, "geometry", s=g.s, x=g.x, y=g.y, hdg=g.heading, length=g.length)
         words: dict[str, Any] = dict(zip(NUMBERS[g.kind], g.numbers, strict=True))
         if g.kind == "paramPoly3":
             words["pRange"] = "normalized" if g.normalized else "arcLength"
-        _add(piece, g.kind, **words)
+        add(piece, g.kind, **words)
     if road.elevation.rows:
-        _cubics(_add(e, "elevationProfile"), "elevation", road.elevation)
+        _cubics(add(e, "elevationProfile"), "elevation", road.elevation)
     if road.banking.rows:
-        _cubics(_add(e, "lateralProfile"), "superelevation", road.banking)
-    lanes = _add(e, "lanes")
+        _cubics(add(e, "lateralProfile"), "superelevation", road.banking)
+    lanes = add(e, "lanes")
     _cubics(lanes, "laneOffset", road.lane_offset)
     for section in road.sections:
         _section(lanes, section)
@@ -68,49 +61,49 @@ def _road(root: Any, road: Road) -> None:
 
 def _link(parent: Any, word: str, to: Link | None) -> None:
     if to is not None:
-        _add(parent, word, elementType=to.kind, elementId=to.to, contactPoint=to.contact or None)
+        add(parent, word, elementType=to.kind, elementId=to.to, contactPoint=to.contact or None)
 
 
 def _section(parent: Any, section: Section) -> None:
-    e = _add(parent, "laneSection", s=section.s)
+    e = add(parent, "laneSection", s=section.s)
     for word, sign in SIDES:
         own = [n for n in sorted(section.lanes, reverse=True) if (n > 0) - (n < 0) == sign]
         if own:
-            side = _add(e, word)
+            side = add(e, word)
             for number in own:
                 _lane(side, section, section.lanes[number])
 
 
 def _lane(parent: Any, section: Section, lane: Lane) -> None:
-    e = _add(parent, "lane", id=lane.number, type=lane.type, level="true" if lane.level else "false")
+    e = add(parent, "lane", id=lane.number, type=lane.type, level="true" if lane.level else "false")
     if lane.before is not None or lane.after is not None:
-        link = _add(e, "link")
+        link = add(e, "link")
         for word, number in (("predecessor", lane.before), ("successor", lane.after)):
             if number is not None:
-                _add(link, word, id=number)
+                add(link, word, id=number)
     _cubics(e, "width", lane.width, "sOffset")
     if lane.border is not None:
         _cubics(e, "border", lane.border, "sOffset")
     for mark in lane.marks:
-        _add(e, "roadMark", sOffset=mark.s, type=mark.type, width=mark.width, color=mark.colour)
+        add(e, "roadMark", sOffset=mark.s, type=mark.type, width=mark.width, color=mark.colour)
     for s, most in lane.speeds:
-        _add(e, "speed", sOffset=s - section.s, max=most, unit="m/s")
+        add(e, "speed", sOffset=s - section.s, max=most, unit="m/s")
     for s, inner, outer in lane.heights:
-        _add(e, "height", sOffset=s, inner=inner, outer=outer)
+        add(e, "height", sOffset=s, inner=inner, outer=outer)
 
 
 def _beside(parent: Any, road: Road) -> None:
     if road.things:
-        objects = _add(parent, "objects")
+        objects = add(parent, "objects")
         for thing in road.things:
             _thing(objects, thing)
     if road.signs:
-        signals = _add(parent, "signals")
+        signals = add(parent, "signals")
         for sign in road.signs:
             words = {
                 w: v or None for w, v in (("subtype", sign.subtype), ("country", sign.country), ("unit", sign.unit))
             }
-            _add(
+            add(
                 signals,
                 "signal",
                 id=sign.id,
@@ -131,7 +124,7 @@ def _beside(parent: Any, road: Road) -> None:
 
 
 def _thing(parent: Any, thing: Thing) -> None:
-    e = _add(
+    e = add(
         parent,
         "object",
         id=thing.id,
@@ -151,17 +144,17 @@ def _thing(parent: Any, thing: Thing) -> None:
         words = {
             f"{word}{end}": v for word, pair in pairs.items() for end, v in zip(("Start", "End"), pair, strict=True)
         }
-        _add(e, "repeat", s=r.s, length=r.length, distance=r.distance, **words)
+        add(e, "repeat", s=r.s, length=r.length, distance=r.distance, **words)
     if thing.outline:
-        outline = _add(_add(e, "outlines"), "outline")
+        outline = add(add(e, "outlines"), "outline")
         for u, v, z, height in thing.outline:
-            _add(outline, "cornerLocal", u=u, v=v, z=z, height=height)
+            add(outline, "cornerLocal", u=u, v=v, z=z, height=height)
 
 
 def _junction(root: Any, junction: Junction) -> None:
-    e = _add(root, "junction", id=junction.id, name=junction.name)
+    e = add(root, "junction", id=junction.id, name=junction.name)
     for c in junction.connections:
         words = {"incomingRoad": c.incoming, "connectingRoad": c.connecting, "contactPoint": c.contact}
-        connection = _add(e, "connection", id=c.id, **words)
+        connection = add(e, "connection", id=c.id, **words)
         for first, then in c.lanes:
-            _add(connection, "laneLink", from_=first, to=then)
+            add(connection, "laneLink", from_=first, to=then)

@@ -34,7 +34,7 @@ def local(element: Any) -> str:
 def children(element: Any, name: str | None = None) -> Iterator[Any]:
     """Elements inside an element, of a name."""
     for child in element:
-        if isinstance(child.tag, str) and name in (None, local(child)):
+        if name in (None, local(child)):
             yield child
 
 

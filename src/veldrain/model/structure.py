@@ -11,9 +11,9 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from veldrain.errors import VeldrainError, told_at, unknown
+from veldrain.model.drawing import shown_in_notebook
 from veldrain.model.inertia import LEAST_MASS, NOTHING, MassProperties, checked_inertia, is_solid, of_parts, volume_of
 from veldrain.model.motoring import Motoring, not_negative
-from veldrain.model.notebook import shown_in_notebook
 from veldrain.model.pieces import (
     JOINT_KINDS,
     LOOP_KINDS,

@@ -9,7 +9,8 @@ from veldrain.model.leading import Course
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
 from veldrain.model.shapes import Part, Surface
-from veldrain.pose import Pose
+from veldrain.model.volumes import bounds_of
+from veldrain.pose import Array, Pose
 from veldrain.units import Triple
 
 
@@ -67,6 +68,12 @@ class Placed:
     path: tuple[tuple[float, Pose], ...] = ()
     velocity: Triple = (0.0, 0.0, 0.0)
     course: Course | None = None
+
+    def box(self) -> tuple[Array, Array] | None:
+        """The low and high corner (3,) of its shapes in its root, its joints as they start; None: it has none."""
+        poses = self.model.poses(self.model.positions(self.joints, self.name))
+        shapes = [(p.shape, poses[name] @ p.pose) for name, link in self.model.links.items() for p in link.parts]
+        return bounds_of(shapes) if shapes else None
 
     @property
     def is_led(self) -> bool:

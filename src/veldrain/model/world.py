@@ -10,13 +10,13 @@ from typing import Any, Literal
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.model.drawing import shown_in_notebook
 from veldrain.model.inertia import LEAST_MASS, of_parts
 from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, Rolls, Steers, Swings, checked_leader
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.meshes import Collide, Mesh
 from veldrain.model.model import Model
-from veldrain.model.notebook import shown_in_notebook
 from veldrain.model.pieces import Fault, Suppressed
 from veldrain.model.scenery import nodes_of
 from veldrain.model.shapes import Box, Part, Shape, Surface
@@ -268,6 +268,10 @@ class World:
             self.obstacle(f"{name}/{part_name}", part, pose=pose, surface=surface)
         self.networks[name] = roads
         return self
+
+    def is_of_roads(self, name: str) -> bool:
+        """True for a thing that its roads have laid."""
+        return name.startswith(tuple(f"{network}/" for network in self.networks))
 
     def route_on(self, **words: Any) -> Leader:
         """A route along a lane of its roads, by the words of a file: road, lane, section, speed, via, ….

@@ -142,6 +142,11 @@ class Route(Sheet, Leader):
         return self.curve.length
 
     @property
+    def top_speed(self) -> float:
+        """The most speed that it is told, m/s."""
+        return self.speed if isinstance(self.speed, float) else max(self.speed)
+
+    @property
     def follows_ground(self) -> bool:
         """True where its height is the ground's."""
         return not isinstance(self.points, Way) and len(self.points[0]) == 2

@@ -17,7 +17,7 @@ from veldrain.motion.curves import Curve
 from veldrain.motion.routes import Route
 from veldrain.physics import plant as p
 from veldrain.physics.compiling import BLOCK
-from veldrain.physics.host import Engine
+from veldrain.physics.host import Engine, tree_of
 from veldrain.physics.leading import place_led
 from veldrain.physics.spatial import triple
 from veldrain.physics.ways import Ways
@@ -71,10 +71,6 @@ class Actors:
             self.fill(0)
             self._begin()
 
-    def _tree(self, name: str) -> Any:
-        engine = self._engine
-        return engine.plant.trees[engine.plant.nodes["tree"][engine.compiled.robots[name].node]]
-
     def _row(
         self, name: str, robot: Placed, course: Course, route: Route, moves: list[Any], minds: list[Any]
     ) -> p.Records:
@@ -95,7 +91,7 @@ class Actors:
         at = int(np.searchsorted(pieces["s"], course.start, side="right")) - 1
         led["s"], led["piece"], led["way"][0], led["halt"] = course.start, led["first"] + at, course.offset, np.inf
         square = pieces["square"][at] + pieces["slope"][at] * (course.start - pieces["s"][at])
-        speed = route.speed if isinstance(route.speed, float) else max(route.speed)
+        speed = route.top_speed
         led["goal"], led["up"], led["down"] = speed, route.acceleration, route.deceleration
         if course.begin > 0.0:
             led["begin"] = round(course.begin / engine.step)
@@ -144,28 +140,24 @@ class Actors:
         """Put all that is led where it begins, with the speed that it begins with."""
         plant, h = self._engine.plant, self._engine.step
         for name in self._placed:
-            tree = self._tree(name)
+            tree = tree_of(self._engine, name)
             row = plant.script[tree["script"] : tree["script"] + tree["width"]]
             at = plant.nodes["coord"][tree["first"]]
             plant.q[at : at + 7] = row[:7]
             if tree["whole"]:
                 for n in range(tree["first"] + 1, tree["end"]):
                     plant.q[plant.nodes["coord"][n]] = row[7 + plant.nodes["dof"][n] - tree["dof"] - 6]
-        for name, number in self.numbers.items():
-            led, tree = plant.led[number], self._tree(name)
-            here = plant.script[tree["script"] : tree["script"] + tree["width"]].copy()
-            ahead = led.copy()
-            led["s"] += led["speed"] * h
-            led["travel"] += led["speed"] * h
-            place_all(plant)
-            there = plant.script[tree["script"] : tree["script"] + tree["width"]].copy()
-            plant.led[number] = ahead
-            self._set_speeds(tree, here, there)
+        first = plant.led.copy()
+        for word in ("s", "travel"):  # of what follows a route: the second row is where it is a step later
+            plant.led[word] += first["speed"] * h
+        here = plant.script.copy()
         place_all(plant)
-        for name in self._leaders:
-            tree = self._tree(name)
+        for name in self._placed:
+            tree = tree_of(self._engine, name)
             at, width = tree["script"], tree["width"]
-            self._set_speeds(tree, plant.script[at : at + width], plant.script[at + width : at + 2 * width])
+            self._set_speeds(tree, here[at : at + width], plant.script[at + width : at + 2 * width])
+        plant.led[:] = first
+        place_all(plant)
 
     def _set_speeds(self, tree: Any, here: Array, there: Array) -> None:
         plant, h = self._engine.plant, self._engine.step
@@ -196,8 +188,7 @@ class Actors:
     def go(self, name: str, speed: float | None, acceleration: float | None) -> None:
         """Let it reach a speed; None: its route's."""
         led, route = self._led(name), self._route(name)
-        own = route.speed if isinstance(route.speed, float) else max(route.speed)
-        led["goal"], led["up"] = own if speed is None else speed, acceleration or route.acceleration
+        led["goal"], led["up"] = route.top_speed if speed is None else speed, acceleration or route.acceleration
         led["down"], led["halt"], led["begin"] = acceleration or route.deceleration, np.inf, 0
 
     def stop(self, name: str, deceleration: float | None, at: Sequence[float] | None) -> None:
@@ -286,8 +277,7 @@ class Actors:
         pieces = self._engine.plant.pieces["s"][led["first"] : led["end"]]
         led["s"], led["piece"] = s, led["first"] + max(0, int(np.searchsorted(pieces, s, side="right")) - 1)
         led["free"], led["halt"] = 0, np.inf
-        led["goal"] = route.speed if isinstance(route.speed, float) else max(route.speed)
-        led["up"], led["down"] = route.acceleration, route.deceleration
+        led["goal"], led["up"], led["down"] = route.top_speed, route.acceleration, route.deceleration
         led["first_mind"] = led["end_mind"]  # whom it minds is told for its own route
         self._aim(led, (t, max(-0.5, min(0.5, math.sin(turn))), 0.0), 0.0, over)
 
@@ -295,7 +285,7 @@ class Actors:
         """Let it go straight on."""
         led, (x, y, heading, k) = self._led(name), self._now(name)
         d, slope, _ = self._offset(led)
-        row = self._tree(name)
+        row = tree_of(self._engine, name)
         turn = Rotation.from_quat(self._engine.plant.script[row["script"] + row["width"] :][3:7])
         _, pitch, roll = turn.as_euler("ZYX")
         at = self._engine.node_pose(self._engine.compiled.robots[name].node)
@@ -334,7 +324,7 @@ class Actors:
             return
         self._block = base
         for name, leader in self._leaders.items():
-            tree = self._tree(name)
+            tree = tree_of(self._engine, name)
             times = np.asarray((base + np.arange(BLOCK + 1)) * self._engine.step, float)
             places, turns = leader.at(times)
             node = self._engine.plant.nodes[tree["first"]]

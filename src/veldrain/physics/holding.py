@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.physics import plant as p
-from veldrain.physics.host import Engine
+from veldrain.physics.host import Engine, tree_of
 
 AWAY = -1000.0  # m: where things wait that were taken away
 APART = 100.0  # m between two of them
@@ -22,13 +19,8 @@ class Holds:
         self._engine = engine
         self._first = engine.plant.dofs[["low", "high", "mode"]].copy()
         self._rooms: dict[str, int] = {}  # where the row of a thing that may be taken away begins
-
-    def _dof(self, path: str) -> int:
-        return self._known()[path]
-
-    def _known(self) -> Mapping[str, int]:
-        robots = self._engine.compiled.robots
-        return {f"{name}/{joint}": dof for name, robot in robots.items() for joint, dof in robot.joints.items()}
+        robots = engine.compiled.robots
+        self._dofs = {f"{name}/{joint}": dof for name, robot in robots.items() for joint, dof in robot.joints.items()}
 
     def check(self, path: str, motor: bool = False) -> None:
         """See that there is such a joint, which can be held.
@@ -36,10 +28,9 @@ class Holds:
         Raises:
             VeldrainError: there is none, it is a ball joint's, or led, or has no motor.
         """
-        known = self._known()
-        if path not in known:
-            raise unknown("joint", path, known, "scenario")
-        dof = self._engine.plant.dofs[known[path]]
+        if path not in self._dofs:
+            raise unknown("joint", path, self._dofs, "scenario")
+        dof = self._engine.plant.dofs[self._dofs[path]]
         if self._engine.plant.trees["whole"][self._engine.plant.nodes["tree"][dof["node"]]]:
             raise VeldrainError("is led, and moves as it is told", where=path, cure="name a joint of what moves freely")
         if dof["coord"] < 0:
@@ -49,24 +40,24 @@ class Holds:
 
     def lock(self, path: str) -> None:
         """Hold a joint where it is."""
-        dof = self._engine.plant.dofs[self._dof(path)]
+        dof = self._engine.plant.dofs[self._dofs[path]]
         dof["low"] = dof["high"] = self._engine.plant.q[dof["coord"]]
         dof["locked"] = 1
 
     def unlock(self, path: str) -> None:
         """Give a joint its limits back."""
-        number = self._dof(path)
+        number = self._dofs[path]
         dof = self._engine.plant.dofs[number]
         dof["low"], dof["high"], dof["locked"] = self._first["low"][number], self._first["high"][number], 0
 
     def free(self, path: str) -> None:
         """Let a motor do nothing."""
-        dof = self._engine.plant.dofs[self._dof(path)]
+        dof = self._engine.plant.dofs[self._dofs[path]]
         dof["mode"], dof["effort"], dof["slope"], dof["offset"] = p.NO_MOTOR, 0.0, 0.0, 0.0
 
     def wake(self, path: str) -> None:
         """Let a motor do as it is commanded again."""
-        number = self._dof(path)
+        number = self._dofs[path]
         self._engine.plant.dofs["mode"][number] = self._first["mode"][number]
 
     def check_free(self, name: str) -> None:
@@ -83,7 +74,7 @@ class Holds:
 
     def remove(self, name: str) -> None:
         """Put a thing far below, and keep it there."""
-        tree = self._tree(name)
+        tree = tree_of(self._engine, name)
         tree["script"], tree["rows"], tree["width"], tree["base"], tree["lone"] = self._rooms[name], 1, 7, 0, 0
         row = self._engine.plant.script[self._rooms[name] :][:7]
         plant, node = self._engine.plant, self._engine.plant.nodes[tree["first"]]
@@ -93,10 +84,6 @@ class Holds:
 
     def bring_back(self, name: str) -> None:
         """Let a thing that was taken away move freely again."""
-        tree = self._tree(name)
+        tree = tree_of(self._engine, name)
         if name in self._rooms and tree["script"] == self._rooms[name]:
             tree["script"], tree["lone"] = -1, tree["end"] - tree["first"] == 1
-
-    def _tree(self, name: str) -> Any:
-        plant = self._engine.plant
-        return plant.trees[plant.nodes["tree"][self._engine.compiled.robots[name].node]]

@@ -33,3 +33,9 @@ class Engine(Protocol):
 
     def notice(self, about: str, text: str) -> None:
         """Tell something about the results, once for each subject."""
+
+
+def tree_of(engine: Engine, name: str) -> Any:
+    """The row of the tree of a robot, actor or body."""
+    plant = engine.plant
+    return plant.trees[plant.nodes["tree"][engine.compiled.robots[name].node]]

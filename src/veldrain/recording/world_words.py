@@ -235,7 +235,7 @@ def world_words(world: World, files: Files) -> Map:
     }
     words["obstacles"], words["bodies"] = {}, {}
     for name, o in world.obstacles.items():
-        if any(name.startswith(f"{network}/") for network in world.networks):
+        if world.is_of_roads(name):
             continue
         told = part_words(o.part, files, with_pose=False)
         told |= {"pose": pose_words(o.pose @ o.part.pose), "surface": sheet_words(o.surface, files)}

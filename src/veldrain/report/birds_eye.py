@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +19,7 @@ from veldrain.model import Placed, World
 from veldrain.model.volumes import bounds_of, touched
 from veldrain.motion import Roads
 from veldrain.motion.roads.surfaces import PAVED, grid_of
-from veldrain.pose import Array, Pose
+from veldrain.pose import Array
 from veldrain.recording import Recording
 from veldrain.recording.detecting import detections
 from veldrain.recording.video import Mp4Writer
@@ -142,10 +142,9 @@ class _Scene:
         for network in self.world.networks.values():
             if isinstance(network, Roads):
                 _lanes(panel, network)
-        own = tuple(f"{name}/" for name in self.world.networks)
         for o in self.world.obstacles.values():
             shapes = [(shape, o.pose @ pose) for shape, pose in touched(o.part)]
-            if shapes and not o.name.startswith(own):
+            if shapes and not self.world.is_of_roads(o.name):
                 low, high = bounds_of(shapes)
                 corners = [(low[0], low[1]), (high[0], low[1]), (high[0], high[1]), (low[0], high[1])]
                 panel.add_patch(Polygon(corners, closed=True, fc=STONE, ec="none", zorder=3))
@@ -181,9 +180,7 @@ class _Scene:
 
 def _outline(placed: Placed) -> Array:
     """Corners (4, 2) of the box around a robot at its start, in its root's axes."""
-    poses: Mapping[str, Pose] = placed.model.poses(placed.model.positions(placed.joints, placed.name))
-    parts = [(p.shape, poses[name] @ p.pose) for name, link in placed.model.links.items() for p in link.parts]
-    low, high = bounds_of(parts) if parts else (np.full(3, -0.1), np.full(3, 0.1))
+    low, high = placed.box() or (np.full(3, -0.1), np.full(3, 0.1))
     return np.array([(low[0], low[1]), (high[0], low[1]), (high[0], high[1]), (low[0], high[1])])
 
 

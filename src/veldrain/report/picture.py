@@ -15,16 +15,17 @@ from PIL import Image, ImageDraw
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Air, Look, Sky, Sun, Surroundings
+from veldrain.model.drawing import SIDES, Eye
 from veldrain.physics.plant import PLANE
 from veldrain.pose import Array
 from veldrain.recording.video import Mp4Writer
 from veldrain.report.canvas import INK, Canvas, font
 from veldrain.report.layers import LAYERS, Notes
 from veldrain.report.staging import Stage, staged
-from veldrain.report.viewpoint import SIDES, Viewpoint, corners_of, looking
+from veldrain.report.viewpoint import Viewpoint, corners_of, looking
 from veldrain.sensing.camera import Camera
 from veldrain.sensing.painting import Painter, developed
-from veldrain.sheet import Made, Maybe, Names, Row, Sheet, Text
+from veldrain.sheet import Maybe, Names, Text
 from veldrain.simulation import engine_of
 from veldrain.units import Quantity, quantity
 
@@ -45,29 +46,19 @@ class Picture:
     told: tuple[str, ...]
 
 
-class View(Sheet):
+class View(Eye):
     """How a thing is looked at, and what is drawn over it.
 
     >>> View(side="top", layers=["trails"]).size
     (1280, 800)
     """
 
+    ways = ("look_from", "side", "through", "panels")
+
     layers: Names = Names(
         default=(),
         doc="what to draw over it: ``collision`` shapes, ``joints``, ``frames``, ``masses``, ``contacts``, ``beams``, "
         "``fields``, ``trails``, ``names``",
-    )
-    size: Made[Sequence[int], tuple[int, ...]] = Made(
-        lambda value, where: tuple(value), default=(1280, 800), doc="(width, height) in pixels of the whole"
-    )
-    look_from: Maybe[Sequence[Quantity], tuple[float, ...]] = Maybe(
-        Row("length"), default=None, doc="where to look from; None: from where most can be seen"
-    )
-    look_at: Maybe[Sequence[Quantity], tuple[float, ...]] = Maybe(
-        Row("length"), default=None, doc="where to look; None: at all of it"
-    )
-    side: Maybe[str, str] = Maybe(
-        Text(), default=None, doc="``top``, ``front``, ``left``, ``right`` or ``back``: a parallel view"
     )
     through: Maybe[str, str] = Maybe(Text(), default=None, doc="name of a camera's stream: what that camera sees")
     panels: Names = Names(
@@ -78,17 +69,7 @@ class View(Sheet):
         for layer in self.layers:
             if layer not in KNOWN:
                 raise unknown("layer", layer, KNOWN, "look")
-        if len(self.size) != 2 or not all(16 <= n <= 8192 for n in self.size):
-            raise VeldrainError(
-                f"a size of {self.size!r} pixels", where="look", cure="give (width, height), 16 to 8192"
-            )
-        ways = [way is not None for way in (self.look_from, self.side, self.through)]
-        if sum(ways) > 1 or (self.panels and any(ways)):
-            raise VeldrainError(
-                "more than one way to look", where="look", cure="give one of look_from, side, through and panels"
-            )
-        if self.side is not None and self.side not in SIDES:
-            raise unknown("side", self.side, SIDES, "look")
+        super().check()
 
 
 def look(

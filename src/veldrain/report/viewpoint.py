@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.model.drawing import SIDES
 from veldrain.physics.scene import Scene
 from veldrain.pose import Array
 from veldrain.sensing.camera import Camera
@@ -16,7 +17,6 @@ from veldrain.sensing.painting import Painter
 
 FIELD = math.radians(34)  # horizontal: about that of a 60 mm lens
 FAR = 400.0  # sizes of the scene from which sides are seen: lines stay parallel to 0.2 %
-SIDES = {"top": (0, 0, 1), "front": (1, 0, 0), "left": (0, 1, 0), "right": (0, -1, 0), "back": (-1, 0, 0)}
 MARGIN = 1.06
 
 

@@ -10,7 +10,6 @@ import numpy as np
 from veldrain.model import Placed
 from veldrain.model.leading import Course
 from veldrain.motion import Roads, Route
-from veldrain.motion.routes import FASTEST
 from veldrain.physics.engine import Engine
 from veldrain.pose import Array
 from veldrain.review.look import Look
@@ -30,9 +29,8 @@ def _actors(look: Look) -> Iterator[tuple[Placed, Course, Route]]:
 
 def _scenery(look: Look, engine: Engine) -> list[str]:
     """Fixed things with shapes, but for the ground and roads."""
-    own = tuple(f"{name}/" for name in look.world.networks)
     shapes = dict.fromkeys(engine.compiled.geom_names)
-    return [name for name in look.world.obstacles if name in shapes and not name.startswith(own)]
+    return [name for name in look.world.obstacles if name in shapes and not look.world.is_of_roads(name)]
 
 
 @rule("roads-do-not-join", "error", "roads", world=True)
@@ -146,8 +144,7 @@ def too_fast_for_its_curve(look: Look) -> Found:
     """
     for placed, course, route in _actors(look):
         s = np.linspace(0.0, route.length, max(2, math.ceil(route.length / EACH) + 1))
-        speed = route.speed if isinstance(route.speed, float) else max(route.speed)
-        v = np.minimum(route.speeds(s), speed if speed < FASTEST else FASTEST)
+        v = np.minimum(route.speeds(s), route.top_speed)
         _, _, _, bend = route.curve.at(s)
         pull = v**2 * np.abs(bend)
         worst = int(pull.argmax())

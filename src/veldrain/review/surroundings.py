@@ -122,9 +122,8 @@ def cannot_be_touched(look: Look) -> Found:
 
     Robots pass through what has a visual shape only, as if it were smoke.
     """
-    own = tuple(f"{name}/" for name in look.world.networks)  # the marks of roads
     for o in look.world.obstacles.values():
-        if o.part.role == "visual" and not o.name.startswith(own):
+        if o.part.role == "visual" and not look.world.is_of_roads(o.name):  # marks of roads
             yield found(
                 "cannot-be-touched",
                 look,

@@ -8,6 +8,7 @@ from typing import Any
 from veldrain.errors import VeldrainError, told_at
 from veldrain.model.leading import Gap
 from veldrain.motion.routes import Route
+from veldrain.physics.actors import Actors
 from veldrain.scenario.actions import Action, Trial
 from veldrain.sheet import Made, Maybe, Number, Row, Text
 from veldrain.simulation import engine_of
@@ -31,6 +32,13 @@ def _route(value: Any, where: str) -> Any:
     return found
 
 
+def _actors(trial: Trial, name: str) -> Actors:
+    """What tells actors, where there is one of that name."""
+    actors = engine_of(trial.simulation).actors
+    actors.check(name)
+    return actors
+
+
 class Go(Action):
     """Let an actor reach a speed, within a limit of acceleration; after a stop it sets off again.
 
@@ -43,8 +51,7 @@ class Go(Action):
     acceleration: Maybe[Quantity, float] = Maybe(Number("acceleration", above=0.0), doc="None: its route's")
 
     def bind(self, trial: Trial) -> Callable[[], None]:
-        actors = engine_of(trial.simulation).actors
-        actors.check(self.actor)
+        actors = _actors(trial, self.actor)
         return lambda: actors.go(self.actor, self.speed, self.acceleration)
 
     def __str__(self) -> str:
@@ -65,8 +72,7 @@ class Stop(Action):
     )
 
     def bind(self, trial: Trial) -> Callable[[], None]:
-        actors = engine_of(trial.simulation).actors
-        actors.check(self.actor)
+        actors = _actors(trial, self.actor)
         return lambda: actors.stop(self.actor, self.deceleration, self.at)
 
     def __str__(self) -> str:
@@ -88,8 +94,7 @@ class Shift(Action):
     )
 
     def bind(self, trial: Trial) -> Callable[[], None]:
-        actors = engine_of(trial.simulation).actors
-        actors.check(self.actor)
+        actors = _actors(trial, self.actor)
         with told_at(f"shift {self.actor}"):
             actors.widen(self.actor, self.offset)
         return lambda: actors.shift(self.actor, self.offset, self.within)
@@ -110,8 +115,7 @@ class Keep(Action):
     gap: Made[Any, Gap] = Made(_gap, kw_only=False, doc="the gap: its time, and to whom")
 
     def bind(self, trial: Trial) -> Callable[[], None]:
-        actors = engine_of(trial.simulation).actors
-        actors.check(self.actor)
+        actors = _actors(trial, self.actor)
         with told_at(f"keep {self.actor}"):
             rows = actors.add_minds(self.actor, self.gap)
         return lambda: actors.keep(self.actor, self.gap, rows)
@@ -134,8 +138,7 @@ class Take(Action):
     over: Number = Number("length", default=10.0, above=0.0, doc="way over which it comes onto its line")
 
     def bind(self, trial: Trial) -> Callable[[], None]:
-        actors = engine_of(trial.simulation).actors
-        actors.check(self.actor)
+        actors = _actors(trial, self.actor)
         with told_at(f"take {self.actor}"):
             given = self.route
             route: Any = trial.simulation.world.route_on(**given) if isinstance(given, dict) else given
@@ -159,8 +162,7 @@ class Leave(Action):
     over: Number = Number("length", default=5.0, above=0.0, doc="way over which its steering straightens")
 
     def bind(self, trial: Trial) -> Callable[[], None]:
-        actors = engine_of(trial.simulation).actors
-        actors.check(self.actor)
+        actors = _actors(trial, self.actor)
         return lambda: actors.leave(self.actor, self.over)
 
     def __str__(self) -> str:

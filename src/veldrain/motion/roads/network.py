@@ -18,7 +18,7 @@ from veldrain.motion.roads.road import Lane, Link, Network, OnLane, Road
 from veldrain.motion.roads.surfaces import surfaces
 from veldrain.motion.routes import Route
 from veldrain.pose import Array, Pose
-from veldrain.units import Quantity
+from veldrain.units import Quantity, quantity
 
 APART = 10.0  # m between the places by which roads are found
 GAP, KINK = 0.02, 0.02  # m and rad: what is more is told
@@ -136,10 +136,10 @@ class Roads(Network):
 
     def at(self, x: Quantity, y: Quantity) -> Spot | None:
         """Where a point is: on which road and lane; None: on none."""
-        point = np.array([float(x), float(y)])
+        at = quantity(x, "length", "at"), quantity(y, "length", "at")
         best: tuple[float, Spot] | None = None
-        for road in self._near(point):
-            s, t, beyond, heading = road.curve.foot(float(x), float(y))
+        for road in self._near(at):
+            s, t, beyond, heading = road.curve.foot(*at)
             if abs(beyond) > 1e-3:  # it lies before or after the road
                 continue
             section = road.section_at(s)
@@ -170,7 +170,7 @@ class Roads(Network):
                 )
         return cKDTree(np.concatenate(at) if at else np.zeros((0, 2))), names, reach + APART
 
-    def _near(self, point: Array) -> Iterator[Road]:
+    def _near(self, point: tuple[float, float]) -> Iterator[Road]:
         tree, names, reach = self._places
         for name in dict.fromkeys(names[k] for k in sorted(tree.query_ball_point(point, reach))):
             yield self.roads[name]

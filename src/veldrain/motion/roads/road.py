@@ -16,7 +16,7 @@ from veldrain.motion.roads.geometry import AT, WEIGHTS, Geometry, chained, joine
 from veldrain.motion.roads.profiles import Profile
 from veldrain.motion.routes import Route, Way
 from veldrain.pose import Array, Pose
-from veldrain.units import Quantity
+from veldrain.units import Quantity, quantity
 
 GRID = 0.5  # m between the samples of a lane's middle
 DRIVEN = ("driving", "entry", "exit", "onRamp", "offRamp", "connectingRamp", "bidirectional", "bus", "taxi")
@@ -281,14 +281,14 @@ class OnLane:
 
     def width(self, s: Quantity) -> float:
         """Its width at a length of the road, m."""
-        inner, outer = self.road.borders(self.section, np.array([float(s)]))[self.lane.number]
+        inner, outer = self.road.borders(self.section, np.array([quantity(s, "length", "width")]))[self.lane.number]
         return float(abs(outer - inner)[0])
 
-    def at(self, s: float, t: float = 0.0) -> Pose:
+    def at(self, s: Quantity, t: Quantity = 0.0) -> Pose:
         """The pose at a length of the road, so far left of the lane's middle as one drives (m), along the lane."""
-        at = np.array([s])
+        at, left = np.array([quantity(s, "length", "at")]), quantity(t, "length", "at")
         side = 1.0 if self.forward else -1.0
-        offset = self.middle(at) + side * t
+        offset = self.middle(at) + side * left
         (place,) = self.road.points(at, offset)
         _, _, heading, k = self.road.curve.at(at)
         slope = float(self.middle(at, 1)[0]) / (1.0 - float(k[0]) * float(offset[0]))
