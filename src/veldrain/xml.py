@@ -63,9 +63,7 @@ def parse_xml(content: bytes, path: Path) -> Any:
     from lxml import etree
 
     if len(content) > MOST:
-        raise VeldrainError(
-            f"XML of {len(content) / 1e6:.0f} MB", where=str(path), cure="see that it is the one"
-        )
+        raise VeldrainError(f"XML of {len(content) / 1e6:.0f} MB", where=str(path), cure="see that it is the one")
     refused = VeldrainError(
         "has a DOCTYPE, which could pull in other files",
         where=f"{path}:1",

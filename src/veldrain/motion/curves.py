@@ -261,7 +261,12 @@ def _enough(pieces: float) -> None:
 
 
 def _evened(points: Array, closed: bool) -> Array:
-    """Points (n, 2), with more of them on chords of more than twice their neighbours."""
+    """Points (n, 2), with more of them on chords of more than twice their neighbours.
+
+    The first beside a chord of its own is as far as that is long; from there on they are twice as far each, so that
+    few lead to a point that lies far off.
+    """
+    added = np.zeros(len(points) - 1, bool)  # chords
     while len(points) > 2:
         chords = np.linalg.norm(np.diff(points, axis=0), axis=1)
         before = np.concatenate([[chords[-1] if closed else math.inf], chords[:-1]])
@@ -270,9 +275,11 @@ def _evened(points: Array, closed: bool) -> Array:
         if not len(long):
             break
         k = int(long[chords[long].argmin()])  # the shortest of them first, so that the others follow in steps
-        share = min(2.0 * min(before[k], after[k]) / chords[k], 0.5)  # so that chords grow, and are few
-        shares = [share] if before[k] <= after[k] else [1.0 - share]
-        points = np.insert(points, k + 1, [points[k] + s * (points[k + 1] - points[k]) for s in shares], axis=0)
+        is_first = before[k] <= after[k]
+        beside = (k - 1 if is_first else k + 1) % len(chords)
+        share = min((2.0 if added[beside] else 1.0) * chords[beside] / chords[k], 0.5)
+        at = points[k] + (share if is_first else 1.0 - share) * (points[k + 1] - points[k])
+        points, added = np.insert(points, k + 1, at, axis=0), np.insert(added, k if is_first else k + 1, True)
     return points
 
 
