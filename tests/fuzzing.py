@@ -22,7 +22,7 @@ from veldrain.demo.roads import dike_road
 from veldrain.formats import load_robot
 from veldrain.recording.messages import definition
 
-LOADERS = {"world": vd.load_world, "scenario": vd.load_scenario, "study": vd.load_study}
+LOADERS = {"world": vd.load_world, "scenario": vd.load_scenario, "study": vd.load_study, "xosc": vd.load_open_scenario}
 TOKENS = [
     b"9**9**9 m",
     b"1e300 m",
@@ -73,7 +73,10 @@ def seeds() -> dict[str, list[bytes]]:
         found["mcap"] = [path.read_bytes(), unchecked(recording), unchecked(recording, use_chunking=False)]
         found["db3"] = [(Path(folder) / "bag" / "bag" / "bag.db3").read_bytes()]
         vd.save_roads(dike_road(), path.with_suffix(".xodr"))
-        found["xodr"] = [path.with_suffix(".xodr").read_bytes()]
+        world = vd.World().ground().actor("van", vd.Box((5, 2, 2)), route=vd.Route([(0, 0), (9, 0), (9, 9)], speed=2))
+        acted = vd.Scenario(world, 3).at(1).stop("van").when(vd.speed("van") < 1).shift("van", 2).at(2).finish("over")
+        vd.save_open_scenario(acted, path.with_suffix(".xosc"))
+        found |= {kind: [path.with_suffix(f".{kind}").read_bytes()] for kind in ("xodr", "xosc")}
         found["csv"] = [recording["cart/imu"].to_csv(index=False).encode(), b"time,a\n0,1\n1,2\n"]
     return found
 

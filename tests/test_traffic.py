@@ -182,6 +182,72 @@ class Exchange(unittest.TestCase):
         np.testing.assert_allclose(ways[1], ways[0], atol=0.02)
         np.testing.assert_allclose(ways[2], ways[1], atol=0.02)
 
+    def test_what_is_read_in_part_is_never_read_as_something_else(self) -> None:
+        """Entities on lanes and along routes; conditions and actions of other kinds are listed, with their lines."""
+        event = """<Event name="e{k}" priority="parallel"><Action name="{action}"><PrivateAction>{what}</PrivateAction>
+</Action><StartTrigger><ConditionGroup><Condition name="c" delay="{delay}" conditionEdge="none">{when}</Condition>
+</ConditionGroup></StartTrigger></Event>"""
+        speed = """<LongitudinalAction><SpeedAction><SpeedActionDynamics dynamicsShape="linear" value="{}"
+dynamicsDimension="{}"/><SpeedActionTarget>{}</SpeedActionTarget></SpeedAction></LongitudinalAction>"""
+        go = speed.format("2", "rate", '<AbsoluteTargetSpeed value="$slow"/>')
+        entity = """<ByEntityCondition><TriggeringEntities><EntityRef entityRef="a"/></TriggeringEntities>
+<EntityCondition>{}</EntityCondition></ByEntityCondition>"""
+        now = '<ByValueCondition><SimulationTimeCondition value="1" rule="greaterThan"/></ByValueCondition>'
+        distance = '<RelativeDistanceCondition entityRef="b" freespace="true" {} value="9" rule="lessThan"/>'
+        ahead = entity.format(distance.format('relativeDistanceType="longitudinal"'))
+        gap = '<LongitudinalAction><LongitudinalDistanceAction entityRef="b" {}/></LongitudinalAction>'
+        place = '<Waypoint><Position><LanePosition roadId="straight" laneId="-1" s="{}"/></Position></Waypoint>'
+        route = f"""<RoutingAction><AssignRouteAction><Route>{place.format(30)}{place.format(250)}</Route>
+</AssignRouteAction></RoutingAction>"""
+        cases = {  # what an event does and when, and what becomes of it: the action, or a note
+            "goes at 4 m/s": (go, now, 0.5),
+            "in time is not used": (speed.format(3, "time", '<AbsoluteTargetSpeed value="4"/>'), now, 0),
+            "'relative' is not used": (speed.format(3, "rate", '<RelativeTargetSpeed entityRef="b"/>'), now, 0),
+            "keeps 1.5 s to b": (gap.format('timeGap="1.5"'), now, 0),
+            "'distance' is not used": (gap.format('distance="20"'), now, 0),
+            "takes a route of 220 m": (route, now, 0),
+            r"Clearance.*below=True, bound=9.0": (go, entity.format(distance.format("")), 0),
+            "'sideways' is not used": (go, ahead, 0),
+            "'equal' is not used": (go, entity.format('<SpeedCondition value="9" rule="equalTo"/>'), 0),
+            r"Held.*Speed.*below=False, bound=9.0.*time=2": (
+                go,
+                entity.format('<SpeedCondition value="9" rule="greaterThan"/>'),
+                2,
+            ),
+            "'still' is not used": (go, entity.format('<StandStillCondition duration="2"/>'), 0),
+        }
+        thing = """<ScenarioObject name="{0}"><Vehicle><BoundingBox><Center z="0.7"/><Dimensions width="2" length="4"
+height="1.4"/></BoundingBox></Vehicle></ScenarioObject>"""
+        begin = """<Private entityRef="{0}"><PrivateAction><TeleportAction><Position><LanePosition roadId="{1}"
+laneId="-1" s="{2}" offset="0.3"/></Position></TeleportAction></PrivateAction></Private>"""
+        whole = """<OpenSCENARIO><!-- by hand --><ParameterDeclarations><ParameterDeclaration name="slow"
+parameterType="double" value="4"/></ParameterDeclarations><RoadNetwork><LogicFile filepath="straight.xodr"/>
+</RoadNetwork><Entities>{things}<ScenarioObject name="c"><CatalogReference/></ScenarioObject></Entities><Storyboard>
+<Init><Actions>{begins}</Actions></Init><Story name="s"><Act name="t"><ManeuverGroup name="g"><Actors>
+<EntityRef entityRef="a"/></Actors><Maneuver name="m">{event}</Maneuver></ManeuverGroup></Act></Story><StopTrigger/>
+</Storyboard></OpenSCENARIO>"""
+        with tempfile.TemporaryDirectory() as folder:
+            vd.save_roads(demo.long_straight(400.0), Path(folder) / "straight.xodr")
+
+            def loaded(event: str, road: str = "straight") -> vd.Scenario:
+                path = Path(folder) / "a.xosc"
+                begins = begin.format("a", road, 40) + begin.format("b", "straight", 80)
+                things = thing.format("a") + thing.format("b")
+                path.write_text(whole.format(things=things, begins=begins, event=event))
+                return vd.load_open_scenario(path)
+
+            for said, (what, when, delay) in cases.items():
+                name = said.split("'")[1] if said.startswith("'") else "it"
+                s = loaded(event.format(k=1, action=name, what=what, when=when, delay=delay))
+                with self.subTest(said):
+                    told = [f"{e.action} {e.trigger!r}" for e in s.timeline] + s.notes
+                    self.assertRegex("\n".join(told), said)
+                    self.assertIn("has no BoundingBox, and is left out", " ".join(s.notes))
+                    x, y, _ = vd.Trial(s).simulation["a"].pose().position
+                    np.testing.assert_allclose((x, y), (40, -1.75 + 0.3), atol=1e-6)
+            with self.assertRaisesRegex(vd.VeldrainError, r"a.xosc:\d+: no road 'bent'"):
+                loaded("", road="bent")
+
     def test_what_is_wrong_or_not_used_is_told(self) -> None:
         text = """<OpenSCENARIO><FileHeader/><Entities><ScenarioObject name="a"><Vehicle><BoundingBox>
 <Center x="0" y="0" z="0.7"/><Dimensions width="2" length="4" height="1.4"/></BoundingBox></Vehicle></ScenarioObject>

@@ -327,8 +327,9 @@ class _Reader(XmlReader):
         elif c.tag == "RelativeDistanceCondition" and c.get("relativeDistanceType", STRAIGHT) == STRAIGHT:
             free = c.get("freespace") in ("true", "1")
             measure = (clearance if free else distance)(one, self.text(c, "entityRef"))
-        rule = self.text(c, "rule")
-        if measure is None or not rule.startswith(("less", "greater")):
+        if measure is None:
             return None
-        value = self.number(c, "value")
+        rule, value = self.text(c, "rule"), self.number(c, "value")
+        if not rule.startswith(("less", "greater")):
+            return None
         return measure < value if rule.startswith("less") else measure > value  # type: ignore[no-any-return]
