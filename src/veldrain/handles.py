@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from veldrain.errors import VeldrainError
-from veldrain.physics.compiling import LinkPlace, Robot
+from veldrain.physics.builder import LinkPlace, Robot
 from veldrain.physics.engine import Engine
 from veldrain.physics.joints import Joints
 from veldrain.physics.mechanics import Mechanics

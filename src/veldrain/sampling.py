@@ -15,7 +15,7 @@ from scipy.spatial.transform import Rotation
 from veldrain import randomness
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model import GROUND, Air, Failure, Look, Measuring, Mounted, Sensor, Struck, Surroundings, Touches, World
-from veldrain.physics.compiling import LinkPlace, Robot
+from veldrain.physics.builder import LinkPlace, Robot
 from veldrain.physics.engine import Engine
 from veldrain.physics.joints import Joints
 from veldrain.physics.mechanics import Mechanics

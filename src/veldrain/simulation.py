@@ -19,6 +19,7 @@ from veldrain.model import Surroundings, World
 from veldrain.physics.engine import Engine, Snapshot
 from veldrain.physics.preparing import prepared
 from veldrain.physics.tapping import Tallies
+from veldrain.physics.totals import energy, momentum
 from veldrain.pose import Array
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.attaching import attachments_of
@@ -284,11 +285,11 @@ class Simulation:
 
     def energy(self) -> tuple[float, float]:
         """Kinetic and potential energy in J."""
-        return self._engine.energy()
+        return energy(self._engine)
 
     def momentum(self) -> tuple[Array, Array]:
         """Linear momentum (3,), N·s, and angular momentum about the world's origin (3,), N·m·s, of all that moves."""
-        return self._engine.momentum()
+        return momentum(self._engine)
 
     def contacts(self) -> pd.DataFrame:
         """The contacts of the last step, a row each.

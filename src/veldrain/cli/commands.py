@@ -159,7 +159,7 @@ def run(
     from veldrain.cli.output import prepare_engine, print_outcome, say
     from veldrain.control import NamedController
     from veldrain.documents import load_scenario
-    from veldrain.scenario.trial import run as run_trial
+    from veldrain.scenario.running import run as run_trial
 
     only, without, every = record_only
     scenario = load_scenario(path)

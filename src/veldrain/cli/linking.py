@@ -26,7 +26,7 @@ def run(
     """Run a scenario's trial with a live link; True where it passed."""
     from veldrain.documents import load_scenario
     from veldrain.live import Link
-    from veldrain.scenario.trial import run as run_trial
+    from veldrain.scenario.running import run as run_trial
 
     scenario = load_scenario(path)
     if record is not None and record.exists():

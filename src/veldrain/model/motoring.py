@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from contextlib import AbstractContextManager
-from typing import Any, Literal, Self
+from collections.abc import Sequence
+from typing import Any, Self
 
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.pieces import MOTOR_MODES, Drag, Joint, Link, Motor, MotorMode, Rotor
+from veldrain.model.draft import Draft
+from veldrain.model.pieces import MOTOR_MODES, Drag, Joint, Motor, MotorMode, Rotor
 from veldrain.units import Quantity, quantity, triple
 
 
@@ -19,24 +19,8 @@ def not_negative(value: float, name: str, where: str) -> float:
     return value
 
 
-class Motoring:
-    """The part of ``Structure`` that adds motors, rotors and drag."""
-
-    name: str
-    links: dict[str, Link]
-    joints: dict[str, Joint]
-    motors: dict[str, Motor]
-    rotors: dict[str, Rotor]
-    drags: dict[str, Drag]
-    _given: dict[str, set[str]]
-
-    def _reading_past(
-        self, rule: str, fix: Mapping[str, Any] | None = None, is_sure: bool = False
-    ) -> AbstractContextManager[None]:
-        raise NotImplementedError
-
-    def _default_values(self, name: str, kind: str, which: Literal["values", "motor"]) -> dict[str, Any]:
-        raise NotImplementedError
+class Motoring(Draft):
+    """The motors, rotors and drag of a model."""
 
     def coordinates(self) -> dict[str, tuple[Joint, bool]]:
         """All coordinates by name: their joint, and whether they are lengths."""

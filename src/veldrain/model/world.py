@@ -10,24 +10,24 @@ from typing import Any, Literal
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.model.courses import joints_to_lead, model_to_lead
+from veldrain.model.draft import checked_name
 from veldrain.model.drawing import shown_in_notebook
 from veldrain.model.inertia import LEAST_MASS, of_parts
-from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, Rolls, Steers, Swings, checked_leader
+from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, checked_leader
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
-from veldrain.model.meshes import Collide, Mesh
+from veldrain.model.meshes import Collide
 from veldrain.model.model import Model
 from veldrain.model.pieces import Fault, Suppressed
 from veldrain.model.scenery import nodes_of
 from veldrain.model.shapes import Box, Part, Shape, Surface
-from veldrain.model.structure import checked_name
 from veldrain.model.structures import Built
 from veldrain.model.things import Body, Ground, Obstacle, Patch, Placed
 from veldrain.pose import Pose
 from veldrain.units import Quantity, Triple, quantity, triple
 
 GROUND = "ground"
-HOLLOW = 150.0  # kg/m³
 
 
 class World:
@@ -280,11 +280,14 @@ class World:
             VeldrainError: it has no roads, or none of that name.
         """
         network = words.pop("network", None)
-        if network is not None and network not in self.networks:
-            raise unknown("network of roads", network, self.networks, "route")
         if not self.networks:
             raise VeldrainError("there are no roads", where="route", cure="lay them with roads:, or give points")
-        found = self.networks[network] if network is not None else next(iter(self.networks.values()))
+        if network is None and len(self.networks) > 1:
+            names = ", ".join(self.networks)
+            raise VeldrainError(f"there are several networks of roads: {names}", where="route", cure="give network=")
+        found = self.networks.get(network or next(iter(self.networks)))
+        if found is None:
+            raise unknown("network of roads", network, self.networks, "route")
         return found.route_on(**words)
 
     def frame(self, name: str, pose: Pose) -> World:
@@ -396,23 +399,8 @@ class World:
         True
         """
         checked_leader(route, name)
-        model = shape if isinstance(shape, Model) else _of_shape(name, shape)
-        if not self.draft:
-            model.settle()
-            model.root()
-        odd = [j.name for j in model.joints.values() if j.kind in ("planar", "ball", "floating")]
-        if odd or model.loops or model.springs:
-            raise VeldrainError(
-                "its model cannot be led: only revolute, continuous, prismatic and fixed joints can, without loops",
-                where=f"{name}/{(odd or [*model.loops, *model.springs])[0]}",
-                cure="lead a simpler model",
-            )
-        told: dict[str, Any] = dict(joints or {})
-        for joint in told:
-            if joint not in model.coordinates():
-                raise unknown("joint", joint, model.coordinates(), name)
-        moves = {joint: how for joint, how in told.items() if isinstance(how, Rolls | Swings | Steers)}
-        held = model.positions({j: at for j, at in told.items() if j not in moves}, name)
+        model = model_to_lead(name, shape, self.draft)
+        moves, held = joints_to_lead(name, model, joints or {})
         course = Course(
             route,
             keeps,
@@ -463,14 +451,6 @@ class World:
     def __repr__(self) -> str:
         top = [n for n in self.names() if not any(n.startswith(f"{r}/") for r in self.placed)]
         return f"World({', '.join(top)})"
-
-
-def _of_shape(name: str, shape: Shape | Part) -> Model:
-    """The model of an actor that is a shape: as heavy as a car of its size, which only the check looks at."""
-    part = shape if isinstance(shape, Part) else Part(shape)
-    is_solid = part.role != "visual" and not isinstance(part.shape, Mesh)
-    how: dict[str, Any] = {"density": HOLLOW} if is_solid else {"mass": 100.0}
-    return Model(name).link("body", part, **how)
 
 
 def prefixes(path: str) -> list[str]:

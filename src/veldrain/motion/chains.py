@@ -11,10 +11,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import VeldrainError
 from veldrain.model import Model
 from veldrain.model.inertia import MassProperties, combined
-from veldrain.model.pieces import SIMPLE_KINDS, Joint
+from veldrain.motion.between import Piece, pieces_between, place_of, way_up
 from veldrain.motion.serial import dynamics, follow_many, jacobians, reach
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity, triple
@@ -51,14 +51,6 @@ class Reached:
     starts: int
 
 
-@dataclass(frozen=True)
-class _Piece:
-    """A joint of a chain: the link that it is reached from, whether it is gone through from child to parent."""
-
-    joint: Joint
-    is_back: bool
-
-
 class Chain:
     """The joints between two links, frames or mounted sensors of a model, as arrays.
 
@@ -81,33 +73,13 @@ class Chain:
     ) -> None:
         self.model, self.tip = model, tip
         self._rest = model.bent(joints)
-        tip_link, tip_pose = _place(model, tip)
-        above = _way_up(model, tip_link)
-        self.base = base or above[-1]
-        base_link, base_pose = _place(model, self.base)
-        pieces = self._pieces(base_link, tip_link, above)
+        tip_link, tip_pose = place_of(model, tip)
+        self.base = base or way_up(model, tip_link)[-1]
+        base_link, base_pose = place_of(model, self.base)
+        pieces = pieces_between(model, base_link, tip_link)
         self._cut_into(pieces, base_link, base_pose.inverse(), tip_pose)
 
-    def _pieces(self, base: str, tip: str, above: list[str]) -> list[_Piece]:
-        """The joints from base to tip: up from the base to the link that both hang on, and down to the tip."""
-        held_by, climbed = _holders(self.model), _way_up(self.model, base)
-        shared = next((link for link in climbed if link in above), None)
-        if shared is None:
-            raise VeldrainError(
-                f"nothing joins '{base}' and '{tip}'", where=self.model.name, cure="name links of one tree"
-            )
-        up = [_Piece(held_by[link], True) for link in climbed[: climbed.index(shared)]]
-        down = [_Piece(held_by[link], False) for link in reversed(above[: above.index(shared)])]
-        for piece in (*up, *down):
-            if piece.joint.kind not in ("fixed", *SIMPLE_KINDS):
-                raise VeldrainError(
-                    f"a {piece.joint.kind} joint between '{base}' and '{tip}'",
-                    where=f"{self.model.name}/{piece.joint.name}",
-                    cure="take a chain of joints with one coordinate each",
-                )
-        return [*up, *down]
-
-    def _cut_into(self, pieces: list[_Piece], base: str, start: Pose, end: Pose) -> None:
+    def _cut_into(self, pieces: list[Piece], base: str, start: Pose, end: Pose) -> None:
         moving = [p for p in pieces if p.joint.kind != "fixed"]
         if not moving:
             raise NothingMovesError(
@@ -416,7 +388,7 @@ def fixed_or_chain(model: Model, tip: str, base: str) -> Pose | Chain:
         return Chain(model, tip, base)
     except NothingMovesError:
         poses = model.poses()
-        (one, inner), (other, outer) = _place(model, base), _place(model, tip)
+        (one, inner), (other, outer) = place_of(model, base), place_of(model, tip)
         return (poses[one] @ inner).inverse() @ poses[other] @ outer
 
 
@@ -429,33 +401,3 @@ def _unit(axis: Sequence[float], where: str) -> NDArray[np.float64]:
     if row.shape != (3,) or not np.isfinite(row).all() or not row.any():
         raise VeldrainError(f"{axis!r} is no axis", where=where, cure="give three numbers, not all zero")
     return np.asarray(row / np.linalg.norm(row))
-
-
-def _holders(model: Model) -> dict[str, Joint]:
-    """The joint that holds each link."""
-    return {joint.child: joint for joint in model.joints.values()}
-
-
-def _way_up(model: Model, link: str) -> list[str]:
-    """A link, what it hangs on, and so on to the root."""
-    held_by, found = _holders(model), [link]
-    while found[-1] in held_by:
-        found.append(held_by[found[-1]].parent)
-    return found
-
-
-def _place(model: Model, name: str) -> tuple[str, Pose]:
-    """The link that a link, frame or sensor is fixed to, and its pose in it."""
-    if name in model.links:
-        return name, Pose()
-    if name in model.frames:
-        return model.frames[name].link, model.frames[name].pose
-    sensor, _, inner = name.rpartition("/") if name.endswith("/optical") else (name, "", "")
-    if sensor in model.sensors:
-        mounted = model.sensors[sensor]
-        optical = mounted.sensor.optical
-        if not inner:
-            return mounted.link, mounted.pose
-        if optical is not None:
-            return mounted.link, mounted.pose @ optical
-    raise unknown("link, frame or sensor", name, [*model.links, *model.frames, *model.sensors], model.name)

@@ -16,9 +16,9 @@ from veldrain.model.leading import Course, Gap, Leader, PosePath
 from veldrain.motion.curves import Curve
 from veldrain.motion.routes import Route
 from veldrain.physics import plant as p
-from veldrain.physics.compiling import BLOCK
 from veldrain.physics.host import Engine, tree_of
 from veldrain.physics.leading import place_led
+from veldrain.physics.robots import BLOCK
 from veldrain.physics.spatial import triple
 from veldrain.physics.ways import Ways
 from veldrain.pose import Array

@@ -10,7 +10,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
@@ -18,28 +17,21 @@ from veldrain.model import Air, World
 from veldrain.model.world import prefixes
 from veldrain.physics import plant as p
 from veldrain.physics.actors import Actors
+from veldrain.physics.builder import LinkPlace, Robot
 from veldrain.physics.clearances import clearance
-from veldrain.physics.compiling import Compiled, LinkPlace, Robot, compile_world
+from veldrain.physics.closing import close_loops
+from veldrain.physics.compiling import Compiled, compile_world
 from veldrain.physics.gusts import waves_of
 from veldrain.physics.holding import Holds
-from veldrain.physics.loops import all_openings
 from veldrain.physics.scene import Scene
 from veldrain.physics.standing import with_boxes
 from veldrain.physics.stepping import advance, advance_smooth, refresh
 from veldrain.physics.tapping import Taps
+from veldrain.physics.telling import deepest, shown
 from veldrain.pose import Array, Pose
 
 INTEGRATORS = ("semi-implicit", "rk4")
 SCENES = ("visual", "collision")
-_ROUGH = {
-    p.ROUGH_PATH: "a root that follows a path",
-    p.ROUGH_STOP: "a joint at its limit",
-    p.ROUGH_FRICTION: "joint friction",
-    p.ROUGH_LINKS: "closed loops, mimic joints, ropes or springs between links",
-    p.ROUGH_CONTACT: "contact in reach",
-    p.ROUGH_AIR: "rotors or drag",
-    p.ROUGH_SPEED: "a motor's speed limit",
-}
 log = logging.getLogger(__name__)
 
 
@@ -71,10 +63,6 @@ class Forces:
     gap: Array
     force: Array
     moment: Array
-
-
-def _two_digits(value: float) -> float:
-    return float(f"{value:.1e}")
 
 
 class Engine:
@@ -115,7 +103,7 @@ class Engine:
             self._watch_stiff(*self.plant.watch_sides[w])
         self.refresh()
         if len(self.plant.loops):
-            self._close_loops()
+            close_loops(self.plant, self.compiled)
         self.hold_still()
         self.holds = Holds(self)
 
@@ -133,37 +121,6 @@ class Engine:
         dofs = self.plant.dofs
         waiting = (dofs["told"] == 0) & (dofs["mode"] == p.POSITION) & (dofs["coord"] >= 0)
         dofs["command"][waiting] = self.plant.q[dofs["coord"][waiting]]
-
-    def _close_loops(self) -> None:
-        """Turn the joints whose start is not given so that all loops are closed."""
-        plant, found = self.plant, self.compiled
-        dofs = [d for r in found.robots.values() for name, d in r.joints.items() if name not in r.given]
-        coords = plant.dofs["coord"][dofs]
-        coords = coords[coords >= 0]
-
-        def gaps(x: Array) -> Array:
-            plant.q[coords] = x
-            self.refresh()
-            out = np.zeros(plant.closed.shape[1])
-            all_openings(plant.nodes, plant.loops, plant.q, out)
-            return out
-
-        start = plant.q[coords].copy()
-        left = gaps(start)
-        if len(left) == 0 or np.abs(left).max() < 1e-9:
-            return
-        if len(coords):
-            best = least_squares(gaps, start, xtol=1e-15, ftol=1e-15, gtol=1e-15)
-            left = gaps(best.x)
-        if np.abs(left).max() > 1e-9:
-            kinds = plant.loops["kind"]
-            rows = np.where((kinds == p.MIMIC) | (kinds <= p.CLOSED_BALL), plant.loops["rows"], 0)
-            closed, worst = np.repeat(np.arange(len(kinds)), rows), int(np.abs(left).argmax())
-            raise VeldrainError(
-                f"the loop is open by {np.abs(left).max():.3g} m or rad at the start, and no free joint closes it",
-                where=found.loop_names[closed[worst]],
-                cure="look at its frames and lengths, or leave joints out of joints=",
-            )
 
     def refresh(self) -> None:
         """Bring poses and velocities up to date with a state that was changed from outside."""
@@ -213,7 +170,7 @@ class Engine:
             if status == p.STATUS_FINE:
                 continue
             if status == p.STATUS_NOT_FINITE:
-                deep = self._deepest()
+                deep = deepest(self)
                 raise NotFiniteError(
                     f"the velocity is no longer finite at {self.steps * self.step:.6g} s{deep and ': ' + deep}",
                     where=self.compiled.dof_names[dof],
@@ -222,36 +179,8 @@ class Engine:
                     else "look for a huge effort, a huge push or a very small mass there",
                 )
             self._grow()
-        self._tell()
-
-    def _tell(self) -> None:
-        """Say what the steps taken have shown, once."""
-        count = self.plant.counts[0]
-        if count["rough"]:
-            self.notice(
-                "rk4",
-                f"rk4 was asked for and cannot be used with {_ROUGH[int(count['rough'])]}: such steps are "
-                "semi-implicit, of first order",
-            )
-        if count["wanted"]:
-            self.notice(
-                "step",
-                f"the step of {self.step * 1e3:g} ms is too coarse for what touches here; "
-                f"use {_two_digits(float(count['wanted'])) * 1e3:g} ms",
-            )
-        if count["surges"]:
-            pair = int(count["surge_pair"])
-            names = (
-                " and ".join(self.sides_of(np.array([pair]))[0])
-                if pair >= 0
-                else (self.compiled.dof_names[int(count["surge_dof"])])
-            )
-            self.notice(
-                "energy",
-                f"energy grew by {count['surge']:.3g} J in the step to "
-                f"{count['surge_step'] * self.step:.6g} s, from {count['surge_energy']:.3g} J, and nothing gave it: "
-                f"{names}; see whether they overlap, or use a smaller step",
-            )
+        for about, text in shown(self):
+            self.notice(about, text)
 
     def notice(self, about: str, text: str) -> None:
         """Tell something about the results, once for each subject: in the log and in ``notices``."""
@@ -263,16 +192,6 @@ class Engine:
     def notices(self) -> list[str]:
         """What a reader of the results has to know."""
         return list(self._notices.values())
-
-    def _deepest(self) -> str:
-        """The pair of shapes that was deepest in each other when the last contacts were found; "" for none."""
-        a = self.plant
-        found = a.contacts[: int(a.counts["contacts"][0])]
-        if len(found) == 0 or found["gap"].min() > -1e-4:
-            return ""
-        deep = found[found["gap"].argmin()]
-        one, other = self.sides_of(deep["key"][None])[0]
-        return f"{one} and {other} are {-deep['gap'] * 1e3:.3g} mm inside each other"
 
     def sides_of(self, keys: NDArray[np.int64]) -> NDArray[Any]:
         """Names (n, 2) of both sides of pairs by their keys; forces are on the first."""
@@ -402,21 +321,6 @@ class Engine:
                 raise VeldrainError("has no shape that can be touched", where=path, cure="give it one, of role 'both'")
             raise unknown("thing with shapes", path, {n for g in self.compiled.geom_names for n in prefixes(g)})
         return np.array(found, np.int64)
-
-    def never_touch(self, one: str, other: str) -> str:
-        """Why no touch of two things can ever be seen; "" where one can."""
-        a, (side_a, side_b) = self.plant, (np.flatnonzero(self.geoms_of(path)) for path in (one, other))
-        nodes, kinds = a.geoms["node"], a.geoms["kind"]
-        pairs = [(i, j) for i in side_a for j in side_b if i != j]
-        apart = [(i, j) for i, j in pairs if nodes[i] != nodes[j]]
-        if not apart:
-            return "neither can move against the other"
-        off = set(a.skipped.tolist())
-        allowed = [(i, j) for i, j in apart if min(i, j) * len(nodes) + max(i, j) not in off]
-        if not allowed:
-            return "their contact is switched off"
-        flat = (p.PLANE, p.MESH)
-        return "" if any(kinds[i] not in flat or kinds[j] not in flat for i, j in allowed) else "both are fixed"
 
     def clearance(self, geoms_a: p.Ints, geoms_b: p.Ints) -> float:
         """Least gap (m) between the touchable shapes of two sides; negative where they overlap."""
@@ -549,32 +453,3 @@ class Engine:
         kept = a.kept[: int(a.counts["kept"][0])]
         sides, h = self.sides_of(kept["key"]), self.step
         return Forces(sides, kept["point"], kept["normal"], kept["gap"], kept["impulse"] / h, kept["moment"] / h)
-
-    def momentum(self) -> tuple[Array, Array]:
-        """Linear momentum (3,), N·s, and angular momentum about the world's origin (3,), N·m·s, of all that moves."""
-        linear, angular = np.zeros(3), np.zeros(3)
-        for node in self.plant.nodes:
-            w = node["twist"][:3]
-            v = node["twist"][3:] + np.cross(w, node["com"] - self.plant.trees[node["tree"]]["ref"])
-            R = node["rot"]
-            linear += node["mass"] * v
-            angular += np.cross(node["com"], node["mass"] * v) + R @ node["inertia"] @ R.T @ w
-        return linear, angular
-
-    def energy(self) -> tuple[float, float]:
-        """Kinetic and potential energy in J, springs included; all mass at the world's origin has no potential."""
-        kinetic = potential = 0.0
-        for node in self.plant.nodes:
-            w = node["twist"][:3]
-            v = node["twist"][3:] + np.cross(w, node["com"] - self.plant.trees[node["tree"]]["ref"])
-            spin = node["rot"].T @ w
-            kinetic += 0.5 * node["mass"] * (v @ v) + 0.5 * spin @ node["inertia"] @ spin
-            potential -= node["mass"] * (self.plant.gravity @ node["com"])
-        dofs, v, q = self.plant.dofs, self.plant.speeds[p.NOW], self.plant.q
-        kinetic += 0.5 * dofs["inertia"] @ v**2
-        potential += 0.5 * sum(d["spring"] * (q[d["coord"]] - d["rest"]) ** 2 for d in dofs if d["spring"] > 0)
-        for spring in self.plant.loops[self.plant.loops["kind"] == p.SPRING]:
-            ends = [self.position(LinkPlace(int(spring[f"node_{s}"]), Pose(spring[f"at_{s}"]))) for s in "ab"]
-            stretch = np.linalg.norm(ends[0] - ends[1]) - spring["length"]
-            potential += 0.5 * spring["stiffness"] * stretch**2
-        return float(kinetic), float(potential)

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.physics import plant as p
-from veldrain.physics.compiling import Compiled, Robot
+from veldrain.physics.builder import Robot
+from veldrain.physics.compiling import Compiled
 from veldrain.pose import Pose
 
 
@@ -25,6 +26,9 @@ class Engine(Protocol):
     def sides_of(self, keys: NDArray[np.int64]) -> NDArray[Any]:
         """Names of both sides of pairs."""
 
+    def geoms_of(self, path: str) -> p.Ints:
+        """1 for each shape of a thing."""
+
     def node_pose(self, node: int) -> Pose:
         """Pose of a node in the world."""
 
@@ -39,3 +43,19 @@ def tree_of(engine: Engine, name: str) -> Any:
     """The row of the tree of a robot, actor or body."""
     plant = engine.plant
     return plant.trees[plant.nodes["tree"][engine.compiled.robots[name].node]]
+
+
+def never_touch(engine: Engine, one: str, other: str) -> str:
+    """Why no touch of two things can ever be seen; "" where one can."""
+    a, (side_a, side_b) = engine.plant, (np.flatnonzero(engine.geoms_of(path)) for path in (one, other))
+    nodes, kinds = a.geoms["node"], a.geoms["kind"]
+    pairs = [(i, j) for i in side_a for j in side_b if i != j]
+    apart = [(i, j) for i, j in pairs if nodes[i] != nodes[j]]
+    if not apart:
+        return "neither can move against the other"
+    off = set(a.skipped.tolist())
+    allowed = [(i, j) for i, j in apart if min(i, j) * len(nodes) + max(i, j) not in off]
+    if not allowed:
+        return "their contact is switched off"
+    flat = (p.PLANE, p.MESH)
+    return "" if any(kinds[i] not in flat or kinds[j] not in flat for i, j in allowed) else "both are fixed"

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from veldrain.kernel import entry, kernel
 from veldrain.physics.plant import FREE, NOW
+from veldrain.physics.responses import project
 from veldrain.physics.spatial import cross, minus, put, triple
-from veldrain.physics.trees import load_node, project
+from veldrain.physics.trees import load_node
 
 
 @kernel

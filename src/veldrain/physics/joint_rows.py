@@ -6,8 +6,8 @@ import math
 
 from veldrain.kernel import kernel
 from veldrain.physics.plant import STATUS_FINE, STATUS_FULL
+from veldrain.physics.responses import respond
 from veldrain.physics.rows import hold_closed, open_row, set_limit
-from veldrain.physics.trees import respond
 
 STOP, FRICTION = -1, -2  # in place of a loop's number
 

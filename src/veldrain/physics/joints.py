@@ -11,7 +11,7 @@ from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.physics import plant as p
-from veldrain.physics.compiling import Robot
+from veldrain.physics.builder import Robot
 from veldrain.physics.engine import Engine
 from veldrain.pose import Array
 from veldrain.units import Quantity, quantity

@@ -16,8 +16,8 @@ from __future__ import annotations
 import math
 
 from veldrain.kernel import kernel
+from veldrain.physics.responses import point_velocity
 from veldrain.physics.spatial import add, dot, put, triple
-from veldrain.physics.trees import point_velocity
 
 # Nodes and weights of Gauss–Legendre quadrature over [0, 1]: pieces turn by a quarter of a radian at most.
 AT = (0.06943184420297371, 0.33000947820757187, 0.6699905217924281, 0.9305681557970263)

@@ -22,6 +22,7 @@ from veldrain.physics.plant import (
     STATUS_FULL,
     UNFORCED,
 )
+from veldrain.physics.responses import respond
 from veldrain.physics.rows import (
     add_direction,
     apply_row,
@@ -33,7 +34,6 @@ from veldrain.physics.rows import (
     solve_closed,
 )
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple, turned
-from veldrain.physics.trees import respond
 
 SLACK = 1e-9  # of A's largest entry is added to its diagonal: a plane four-bar closed by a hinge has rows too many
 CLOSE_ENOUGH = 1e-10  # m or rad

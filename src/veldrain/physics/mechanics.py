@@ -7,7 +7,7 @@ from numpy.typing import ArrayLike
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.physics import plant as p
-from veldrain.physics.compiling import LinkPlace, Robot
+from veldrain.physics.builder import LinkPlace, Robot
 from veldrain.physics.engine import Engine
 from veldrain.physics.inverse import inertia_matrix, motion_efforts, point_jacobian
 from veldrain.pose import Array, Pose

@@ -7,10 +7,11 @@ looked at.
 from __future__ import annotations
 
 from veldrain.kernel import entry, kernel
-from veldrain.physics.collision import boxes_meet, pair_clearance, place_geoms
+from veldrain.physics.collision import pair_clearance
 from veldrain.physics.outlines import bounding_box
+from veldrain.physics.pairing import boxes_meet, place_geoms
+from veldrain.physics.placing import move_trees
 from veldrain.physics.plant import MESH, NOW
-from veldrain.physics.trees import move_trees
 from veldrain.physics.triangles import box_in, is_in_reach, next_branch, set_probe
 
 

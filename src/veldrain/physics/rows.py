@@ -8,8 +8,8 @@ M is the joint-space inertia including the terms of damping and motors (see ``tr
 from __future__ import annotations
 
 from veldrain.kernel import kernel
+from veldrain.physics.responses import project, respond
 from veldrain.physics.spatial import cross, minus, put, scaled, triple, turned
-from veldrain.physics.trees import project, respond
 
 RECOVER = 0.2  # share of an overlap, or of what a stop or rope is beyond its end, taken back in a step
 RECOVER_SPEED = 1.0  # m/s or rad/s: no degree of freedom is moved faster to undo it

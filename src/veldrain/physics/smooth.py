@@ -11,6 +11,7 @@ import math
 
 from veldrain.kernel import kernel
 from veldrain.physics.motors import bound_at, line
+from veldrain.physics.placing import move_trees
 from veldrain.physics.plant import (
     BALL,
     FREE,
@@ -28,7 +29,7 @@ from veldrain.physics.plant import (
     UNFORCED,
 )
 from veldrain.physics.spatial import add, cross, put, triple, turned, unit_quaternion
-from veldrain.physics.trees import load_trees, move_trees, solve_trees, spin_momentum
+from veldrain.physics.trees import load_trees, solve_trees, spin_momentum
 
 
 @kernel

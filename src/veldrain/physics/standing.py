@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from veldrain.physics import plant as p
-from veldrain.physics.collision import bound_still
 from veldrain.physics.growing import grow_tree
+from veldrain.physics.pairing import bound_still
 
 LEAF = 2  # shapes of a branch that has no branches
 

@@ -11,7 +11,7 @@ import math
 
 from veldrain.kernel import entry, kernel, shared
 from veldrain.physics.blowing import blow
-from veldrain.physics.collision import find_contacts, place_geoms
+from veldrain.physics.collision import find_contacts
 from veldrain.physics.contact_rows import TOLERATED, build_contacts, keep_contacts, weaken_bounces
 from veldrain.physics.drift import aim_drift
 from veldrain.physics.effort import ease, is_due
@@ -19,6 +19,8 @@ from veldrain.physics.joint_rows import build_joints, keep_joints
 from veldrain.physics.leading import lead
 from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
 from veldrain.physics.motors import check_motors, follow_commands, set_motors
+from veldrain.physics.pairing import place_geoms
+from veldrain.physics.placing import move_trees
 from veldrain.physics.plant import (
     BALL,
     FREE,
@@ -31,6 +33,7 @@ from veldrain.physics.plant import (
     STATUS_FULL,
     STATUS_NOT_FINITE,
 )
+from veldrain.physics.responses import node_accelerations
 from veldrain.physics.smooth import roughness, smooth_step
 from veldrain.physics.solver import SWEEPS, restrain, solve_positions, solve_velocities
 from veldrain.physics.spatial import (
@@ -49,7 +52,7 @@ from veldrain.physics.spatial import (
 )
 from veldrain.physics.surges import LEAST, SHARE, given, grows, kinetic, look_at_steps, note
 from veldrain.physics.taps import begin_taps, tap_step
-from veldrain.physics.trees import load_trees, move_trees, node_accelerations, script_at, solve_trees, spin_momentum
+from veldrain.physics.trees import load_trees, script_at, solve_trees, spin_momentum
 
 WEAKENINGS = 8  # how often bounces are halved at most; after that they are left as they are
 FINE = 0.02  # rad: a lone body that turns farther in a step is turned in parts

@@ -10,8 +10,9 @@ import math
 
 from veldrain.kernel import kernel
 from veldrain.physics.plant import NEW, NOW
+from veldrain.physics.responses import point_velocity
 from veldrain.physics.spatial import add, cross, dot, minus, norm, triple, turned
-from veldrain.physics.trees import point_velocity, spin_momentum
+from veldrain.physics.trees import spin_momentum
 
 GROWN = 1.002  # of the sum of squares of all velocities: what grows by less is not looked at
 LEAST = 1.0  # J

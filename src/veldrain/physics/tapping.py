@@ -11,7 +11,7 @@ import numpy as np
 
 from veldrain.model import MassProperties
 from veldrain.physics import plant as p
-from veldrain.physics.compiling import LinkPlace
+from veldrain.physics.builder import LinkPlace
 from veldrain.physics.host import Engine
 from veldrain.pose import Array
 

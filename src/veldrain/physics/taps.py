@@ -11,8 +11,8 @@ import math
 
 from veldrain.kernel import kernel
 from veldrain.physics.plant import MESH, MIMIC, PLANE
+from veldrain.physics.responses import point_velocity
 from veldrain.physics.spatial import add, cross, dot, minus, multiply, norm, put, scaled, triple, turned, turned_back
-from veldrain.physics.trees import point_velocity
 
 SAME_PLACE = 0.02  # m
 

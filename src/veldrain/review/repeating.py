@@ -9,7 +9,7 @@ from veldrain.documents import load_scenario, load_study
 from veldrain.documents.source import kind_of_file
 from veldrain.recording import Recording
 from veldrain.scenario import Scenario
-from veldrain.scenario.trial import run
+from veldrain.scenario.running import run
 
 CURE = "draw from numpy.random.default_rng(a seed of its own), and keep nothing from one trial to the next"
 

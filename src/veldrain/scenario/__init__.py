@@ -18,8 +18,9 @@ from veldrain.scenario.measures import (
     time_to_collision,
 )
 from veldrain.scenario.picturing import Picture
+from veldrain.scenario.running import run
 from veldrain.scenario.scenario import Expectation, Scenario
-from veldrain.scenario.trial import Trial, run
+from veldrain.scenario.trial import Trial
 
 __all__ = [
     "Action",

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, overload
 
 from veldrain.errors import VeldrainError
+from veldrain.physics.host import never_touch
 from veldrain.simulation import Simulation, engine_of
 from veldrain.units import SI_UNITS, Quantity, quantity
 
@@ -173,7 +174,7 @@ class Touching(Condition, word="touching"):
         return {self.pair}
 
     def bind(self, look: Watching) -> Callable[[], bool]:
-        reason = engine_of(look.simulation).never_touch(*self.pair)
+        reason = never_touch(engine_of(look.simulation), *self.pair)
         if reason:
             raise VeldrainError(
                 f"touching {self.pair[0]} and {self.pair[1]} can never be seen: {reason}",

@@ -18,9 +18,10 @@ from veldrain.model import Box, Look, Mesh, Surroundings, World
 from veldrain.model.colours import rgba
 from veldrain.physics.engine import Engine
 from veldrain.physics.plant import BOX, MESH, PLANE
-from veldrain.physics.scene import Scene, trace
+from veldrain.physics.scene import Scene
 from veldrain.physics.spatial import add, dot, minus, put, scaled, triple, turned, turned_back
 from veldrain.physics.threads import in_parts
+from veldrain.physics.tracing import trace
 from veldrain.pose import Array
 
 PAINT = np.dtype(

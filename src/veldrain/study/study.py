@@ -29,7 +29,8 @@ from veldrain.randomness import checked_seed
 from veldrain.recording import Recording
 from veldrain.scenario import Scenario
 from veldrain.scenario.limits import OverLimitError, limited
-from veldrain.scenario.trial import Trial, run, wall_time
+from veldrain.scenario.running import run, wall_time
+from veldrain.scenario.trial import Trial
 from veldrain.sheet import Sheet
 from veldrain.study.draws import Draw, rounded
 from veldrain.study.metrics import AnyMetric, checked_metrics, described_metric, look_at_metric, metric_of
