@@ -290,7 +290,7 @@ class Builder:
         for row, patch in zip(patches, world.patches.values(), strict=True):
             row["size"], row["surface"] = np.array(patch.size) / 2, _row(patch.surface)
             row["place"], row["turn"] = patch.pose.position, patch.pose.matrix
-        speeds = np.zeros((5, len(self.v)))
+        speeds = np.zeros((6, len(self.v)))
         speeds[p.NOW] = self.v
         bare = p.Plant(
             counts=np.zeros(1, p.COUNTS),

@@ -27,7 +27,7 @@ CLOSED_FIXED, CLOSED_REVOLUTE, CLOSED_PRISMATIC, CLOSED_BALL, ROPE, SPRING, MIMI
 # Modes of a motor.
 NO_MOTOR, EFFORT, VELOCITY, POSITION = 0, 1, 2, 3
 # Rows of Plant.speeds.
-NOW, UNFORCED, NEW, SHIFT, PULL = 0, 1, 2, 3, 4
+NOW, UNFORCED, NEW, SHIFT, PULL, RATE = 0, 1, 2, 3, 4, 5
 # Why a step cannot be smooth; the largest number is told.
 ROUGH_NOT, ROUGH_PATH, ROUGH_STOP, ROUGH_FRICTION, ROUGH_LINKS, ROUGH_CONTACT, ROUGH_AIR, ROUGH_SPEED = range(8)
 # How an advance ended.
@@ -90,7 +90,7 @@ DOF = _record(
     # pace, assist: velocity and effort given beside the command. held: the command as a lagging motor has it, and the
     # share by which it follows in a step. stall, free_speed: of a DC motor.
     "pace assist held follows top_speed stall free_speed play "
-    "effort acceleration offset slope rub stop",
+    "effort offset slope rub stop",
 )
 GEOM = _record(
     # Of a HULL its corners and faces, of a MESH its triangles (faces) and the root of its tree of boxes.

@@ -6,7 +6,7 @@ The articulated inertias are those that ``trees`` has left in the nodes, in worl
 from __future__ import annotations
 
 from veldrain.kernel import kernel
-from veldrain.physics.plant import FREE
+from veldrain.physics.plant import FREE, NOW, RATE
 from veldrain.physics.spatial import add, cross, minus, triple
 from veldrain.physics.trees import give_root
 
@@ -95,18 +95,19 @@ def point_velocity(trees, nodes, node, point):
 
 
 @kernel
-def node_accelerations(nodes, dofs, v):
+def node_accelerations(nodes, speeds):
     """Spatial accelerations of all nodes over the last step, in acc."""
+    v, rates = speeds[NOW], speeds[RATE]
     for i in range(len(nodes)):
         n = nodes[i]
         acc, d = n.acc, n.dof
         if n.kind == FREE:
             turn = cross((v[d], v[d + 1], v[d + 2]), (v[d + 3], v[d + 4], v[d + 5]))
             for k in range(3):
-                acc[k] = dofs[d + k].acceleration
-                acc[3 + k] = dofs[d + 3 + k].acceleration - turn[k]
+                acc[k] = rates[d + k]
+                acc[3 + k] = rates[d + 3 + k] - turn[k]
             continue
         for k in range(6):
-            acc[k] = n.bias[k] + n.S[k] * dofs[d].acceleration
+            acc[k] = n.bias[k] + n.S[k] * rates[d]
             if n.parent >= 0:
                 acc[k] += nodes[n.parent].acc[k]

@@ -143,9 +143,13 @@ def rotation_vector_between(p, q):
     y = q[1] * p[3] - q[3] * p[1] - q[2] * p[0] + q[0] * p[2]
     z = q[2] * p[3] - q[3] * p[2] - q[0] * p[1] + q[1] * p[0]
     w = q[0] * p[0] + q[1] * p[1] + q[2] * p[2] + q[3] * p[3]
-    sine = math.sqrt(x * x + y * y + z * z)
-    side = math.copysign(1.0, w)
-    scale = side * (2.0 if sine < 1e-9 else 2.0 * math.atan2(sine, abs(w)) / sine)
+    square = x * x + y * y + z * z  # of the sine of half the angle
+    if square < 4e-4:  # the series of asin, to the last digit
+        scale = 2.0 + square * (1.0 / 3.0 + square * (3.0 / 20.0 + square * (5.0 / 56.0 + square * (35.0 / 576.0))))
+    else:
+        sine = math.sqrt(square)
+        scale = 2.0 * math.atan2(sine, abs(w)) / sine
+    scale = math.copysign(scale, w)
     return (x * scale, y * scale, z * scale)
 
 

@@ -27,6 +27,7 @@ from veldrain.physics.plant import (
     NEW,
     NOW,
     PULL,
+    RATE,
     ROUGH_NOT,
     SHIFT,
     STATUS_FINE,
@@ -141,30 +142,36 @@ def tumble(tree, n, v, h, extra):
 
 
 @kernel
-def move_coordinates(nodes, q, move):
-    """Move all coordinates by displacements (D,): m and rad, turns as rotation vectors."""
-    for i in range(len(nodes)):
-        n = nodes[i]
-        d, at = n.dof, n.coord
-        if n.kind == FREE:
-            for k in range(3):
-                q[at + k] += move[d + 3 + k]
-            turn_quaternion(q, at + 3, triple(move[d : d + 3]))
-        elif n.kind == BALL:
-            if n.axis == 2:  # the turn is in the child's axes: q ∘ r = (q ∘ r ∘ q⁻¹) ∘ q
-                R = n.IA[0:3, 0:3]
-                matrix_of_quaternion(q, at, R)
-                turn_quaternion(q, at, turned(R, triple(move[d - 2 : d + 1])))
-        else:
-            q[at] += move[d]
+def move_coordinates(trees, nodes, q, move):
+    """Move all coordinates by displacements (D,): m and rad, turns as rotation vectors. What is led is left alone."""
+    for t in range(len(trees)):
+        tree = trees[t]
+        first = tree.first
+        if tree.script >= 0:
+            first = tree.end if tree.whole == 1 else first + 1
+        for i in range(first, tree.end):
+            n = nodes[i]
+            d, at = n.dof, n.coord
+            if n.kind == FREE:
+                for k in range(3):
+                    q[at + k] += move[d + 3 + k]
+                turn_quaternion(q, at + 3, triple(move[d : d + 3]))
+            elif n.kind == BALL:
+                if n.axis == 2:  # the turn is in the child's axes: q ∘ r = (q ∘ r ∘ q⁻¹) ∘ q
+                    R = n.IA[0:3, 0:3]
+                    matrix_of_quaternion(q, at, R)
+                    turn_quaternion(q, at, turned(R, triple(move[d - 2 : d + 1])))
+            else:
+                q[at] += move[d]
 
 
 @kernel
 def move_step(a, count, h):
     """Take over the new velocities and move the coordinates with them."""
-    nodes, dofs, q = a.nodes, a.dofs, a.q
-    now, new, shift, move = a.speeds[NOW], a.speeds[NEW], a.speeds[SHIFT], a.speeds[PULL]
-    for k in range(len(dofs)):
+    nodes, q = a.nodes, a.q
+    now, new, shift, move, rates = a.speeds[NOW], a.speeds[NEW], a.speeds[SHIFT], a.speeds[PULL], a.speeds[RATE]
+    per_second = 1.0 / h
+    for k in range(len(now)):
         move[k] = h * (new[k] + shift[k])
     for t in range(len(a.trees)):
         tree = a.trees[t]
@@ -173,10 +180,10 @@ def move_step(a, count, h):
             put(
                 move[d : d + 3], tumble(tree, nodes[tree.first], new[d : d + 3], h, scaled(triple(shift[d : d + 3]), h))
             )
-    for k in range(len(dofs)):
-        dofs[k].acceleration = (new[k] - now[k]) / h
+    for k in range(len(now)):
+        rates[k] = (new[k] - now[k]) * per_second
         now[k] = new[k]
-    move_coordinates(nodes, q, move)
+    move_coordinates(a.trees, nodes, q, move)
     for t in range(len(a.trees)):
         tree = a.trees[t]
         if tree.script >= 0:
@@ -191,7 +198,7 @@ def move_step(a, count, h):
         for _ in range(CLOSINGS):
             if close_positions(count, nodes, a.loops, q, move, a.rows, a.B, a.closed) <= CLOSE_ENOUGH:
                 break
-            move_coordinates(nodes, q, move)
+            move_coordinates(a.trees, nodes, q, move)
             move_trees(a.trees, nodes, q, now)
     place_geoms(nodes, a.geoms, a.order)
 
@@ -221,9 +228,9 @@ def finish_step(a, count, h):
 @kernel
 def finish_smooth(a, count, h):
     """Take over the coordinates and velocities of an rk4 step."""
-    now, new = a.speeds[NOW], a.speeds[NEW]
-    for k in range(len(a.dofs)):
-        a.dofs[k].acceleration = (new[k] - now[k]) / h
+    now, new, rates = a.speeds[NOW], a.speeds[NEW], a.speeds[RATE]
+    for k in range(len(now)):
+        rates[k] = (new[k] - now[k]) / h
         now[k] = new[k]
     for k in range(len(a.q)):
         a.q[k] = a.stages[0, k]
@@ -261,7 +268,7 @@ def refresh(a):
     """All that follows from the state; to be called after the state was changed from outside."""
     move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
     place_geoms(a.nodes, a.geoms, a.order)
-    node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
+    node_accelerations(a.nodes, a.speeds)
     begin_taps(a)
 
 
@@ -305,7 +312,7 @@ def advance(a, h, steps):
         if status != STATUS_FINE:
             return status, broken
         end_step(a, count, h)
-    node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
+    node_accelerations(a.nodes, a.speeds)
     return STATUS_FINE, 0
 
 
@@ -331,5 +338,5 @@ def advance_smooth(a, h, steps):
             if status != STATUS_FINE:
                 return status, broken
         end_step(a, count, h)
-    node_accelerations(a.nodes, a.dofs, a.speeds[NOW])
+    node_accelerations(a.nodes, a.speeds)
     return STATUS_FINE, 0

@@ -240,9 +240,10 @@ def accelerate_free(tree, n, v, out, script, step, h):
     acc, dof = n.acc, n.dof
     w, o = triple(v[dof : dof + 3]), triple(v[dof + 3 : dof + 6])
     if tree.script >= 0:
+        rate = 1.0 / h
         scripted_speeds(tree, script, step, out[dof : dof + 6], h)
         for k in range(6):
-            acc[k] = (out[dof + k] - v[dof + k]) / h
+            acc[k] = (out[dof + k] - v[dof + k]) * rate
         put(acc[3:6], minus(triple(acc[3:6]), cross(w, o)))
         return
     for k in range(6):
