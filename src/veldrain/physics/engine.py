@@ -295,9 +295,10 @@ class Engine:
 
     def velocities(self, nodes: p.Ints, points: Array) -> Array:
         """Velocities (n, 3) of points (n, 3) of nodes (n,), world axes; those of the world (−1) stand still."""
-        held = self.plant.nodes[nodes] if len(self.plant.nodes) else np.zeros(len(nodes), p.NODE)
-        arms = points - self._ref[held["tree"]] if len(self._ref) else points
-        found = held["twist"][:, 3:] + np.cross(held["twist"][:, :3], arms)
+        if not len(self._pos):
+            return np.zeros((len(nodes), 3))
+        held = self._twist[nodes]
+        found = held[:, 3:] + np.cross(held[:, :3], points - self._ref[self._tree[nodes]])
         return np.where(nodes[:, None] < 0, 0.0, found)
 
     def motion(self, place: LinkPlace) -> tuple[Array, Array, Array]:
