@@ -72,6 +72,25 @@ class CentreLine(unittest.TestCase):
         empty = Reading(0, Scan(np.full(180, math.inf), BEARINGS))
         self.assertEqual(turning(controller, wheels(controller, empty)), 0.0)
 
+    def test_stands_before_what_is_ahead_and_without_new_scans(self) -> None:
+        def speed(at: float, stamp: int = 0, **words: Any) -> float:
+            ranges = np.where(np.abs(BEARINGS) < 0.1, at, corridor(0.7, 0.7).ranges)
+            controller = vd.CentreLine(speed=0.6, **words)
+            found = wheels(controller, Reading(stamp, Scan(ranges, BEARINGS)))
+            return float(np.mean(list(found.values()))) * controller.wheel
+
+        nearest = math.cos(BEARINGS[np.abs(BEARINGS).argmin()])  # of the beam that looks straightest ahead
+        for at, words, expected in (
+            (2.0, {"standstill": "50 cm"}, 0.6),
+            (0.8, {"standstill": "50 cm"}, 0.8 * math.cos(BEARINGS[np.abs(BEARINGS) < 0.1].max()) - 0.5),
+            (0.5 / nearest, {"standstill": "50 cm"}, 0.0),
+            (0.3, {}, 0.6),
+            (2.0, {"watchdog": "0.2 s", "stamp": 0}, 0.6),
+            (2.0, {"watchdog": "0.2 s", "stamp": -300_000_000}, 0.0),
+        ):
+            with self.subTest(at=at, **words):
+                self.assertAlmostEqual(speed(at, **words), expected, delta=0.01)
+
     def test_finds_the_middle_of_the_culvert(self) -> None:
         """Started 20 cm off, it ends as near as its gyro's bias lets it: damping·bias·memory/gain is 2.3 cm a sigma."""
         world = vd.load_world(DEMO / "culvert.world.yaml")

@@ -23,6 +23,7 @@ from tests.helpers import DEMO, EXAMPLES, Faulty, Hold, cart, cart_scenario
 from veldrain.control import NamedController
 from veldrain.model.knobs import knob_of, world_knobs
 from veldrain.report.page import write_page
+from veldrain.study.edges import edges_of
 from veldrain.study.statistics import TOO_FEW, UNCLEAR, compare, holm, median_interval, signed_rank_p
 from veldrain.study.study import locked
 
@@ -401,6 +402,24 @@ class Statistics(unittest.TestCase):
         self.assertEqual(signed_rank_p(np.zeros(8)), 1.0)
         self.assertAlmostEqual(signed_rank_p(np.arange(1.0, 7.0)), 2 / 64)
         self.assertEqual(holm([0.01, math.nan, 0.03])[0::2], [0.02, 0.03])
+
+    def test_edges_part_the_failed_from_the_passed(self) -> None:
+        """Failed below 3 of 0 … 19: midway between 3 and 4; a quantity that does not matter is no edge."""
+        random, n = np.random.default_rng(2), 20
+        rows = pd.DataFrame({"trial": np.tile(np.arange(n), 3), "gap": np.tile(np.arange(n, dtype=float), 3)})
+        rows["rain"], rows["still"] = random.random(3 * n), 1.0
+        rows["controller"] = np.repeat(["low", "high", "never"], n)
+        rows["passed"] = np.concatenate([np.arange(n) > 3, np.arange(n) <= 11, np.full(n, True)])
+        found = edges_of(rows, {"gap": "m", "rain": "mm/h", "still": ""})
+        clear = {
+            e.controller: (e.edge, e.fails, e.failed, e.trials, e.failed_beyond, e.trials_beyond) for e in found[:2]
+        }
+        self.assertEqual(clear, {"low": (3.5, "below", 4, 4, 0, 16), "high": (11.5, "above", 8, 8, 0, 12)})
+        self.assertEqual([e.is_clear for e in found], [True, True, False, False])
+        smirnov = 2.0 / math.comb(20, 4)  # one order of 20 in which four are first, and its mirror
+        self.assertAlmostEqual(next(e for e in found if e.controller == "low").p, 3 * smirnov, 9)
+        drawn = [edges_of(rows.assign(passed=random.random(3 * n) < 0.7), {"gap": "m", "rain": ""}) for _ in range(150)]
+        self.assertLess(np.mean([any(e.is_clear for e in one) for one in drawn]), 0.1)  # false alarms
 
     def test_intervals_hold_the_truth_as_often_as_they_say(self) -> None:
         """Normal, lognormal, and rare blow-ups: the interval holds the median of the mean of two pairs."""

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 import veldrain as vd
+from tests.helpers import command
 from veldrain.demo import roads as demo
 
 ACTED = [(0, 0), (300, 0)]
@@ -97,6 +98,52 @@ class Studied(unittest.TestCase):
             spare = vd.Margin("m", expectation="a second to spare")
             recording = vd.Recording(next(Path(folder).glob("out/trials/narrow/*.mcap")))
             self.assertAlmostEqual(spare.of(recording), table["time to spare"].iloc[0], 9)
+
+    def test_every_ready_study_reads_and_finds_what_it_varies(self) -> None:
+        """The lorry's whole: on ice both fail, on dry asphalt none, and the page says where."""
+        from veldrain import demo as files
+
+        folder = Path(files.__path__[0])
+        varied = {
+            "cyclist_behind_van": "sets_off.below",
+            "lorry_brakes": "brake.at",
+            "pedestrian_in_rain": "sets_off.speed",
+            "stalled_crawler": "lidar_dies.at",
+        }
+        for name, path in varied.items():
+            with self.subTest(name):
+                study = vd.load_study(folder / f"{name}.study.yaml")
+                self.assertIn(path, study.vary)
+                drawn = study.drawn({path: 2.5})
+                self.assertEqual(next(k.get() for k in drawn.knobs() if k.path == path), 2.5)
+        study = vd.load_study(folder / "lorry_brakes.study.yaml")
+        study.scenario.duration = 8.0
+        slippery = {"straight/asphalt.friction": vd.one_of(0.0, 0.7)}
+        study = vd.Study(study.scenario, study.controllers, vary=slippery, trials=10, metrics=study.metrics)
+        with tempfile.TemporaryDirectory() as out:
+            text = (folder / "lorry_brakes.study.yaml").read_text()
+            for old, new, wrong in (
+                ("roads:lorry_brakes", "roads:lorry_breaks", "lorry_breaks"),
+                ("roads:lorry_brakes", "roads:lorry", "Model is no scenario"),
+                (
+                    '{use: "veldrain.demo.roads:lorry_brakes"}',
+                    '{use: "veldrain.demo.roads:lorry_brakes", with: {gp: 1}}',
+                    "gap",
+                ),
+            ):
+                path_of = Path(out) / "s.study.yaml"
+                path_of.write_text(text.replace(old, new))
+                with self.subTest(wrong), self.assertRaisesRegex(vd.VeldrainError, rf"s.study.yaml:5.*{wrong}"):
+                    vd.load_study(path_of)
+            result = study.run(Path(out) / "found", workers=2)
+            edges = [edge for edge in result.edges() if edge.is_clear]
+            self.assertEqual(
+                {(edge.controller, edge.fails) for edge in edges}, {(n, "below") for n in study.controllers}
+            )
+            self.assertTrue(all(edge.edge == 0.35 and edge.failed_beyond == 0 for edge in edges))
+            said = command("compare", str(result.folder)).stdout
+            self.assertIn("short gap fails where straight/asphalt.friction is below 0.35", said)
+            self.assertIn("Where it fails", (result.folder / "report.html").read_text())
 
 
 class Sensed(unittest.TestCase):

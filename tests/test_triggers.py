@@ -205,13 +205,60 @@ class Triggers(unittest.TestCase):
         trial.restore(middle)
         self.assertEqual((trial.run(), trial.watching.events), (end, events))
 
+    def test_named_events_have_knobs_and_are_waited_for(self) -> None:
+        scenario = fall()
+        scenario.at("0.2 s", name="early").push("ball", force=(1, 0, 0), lasting="0.1 s")
+        scenario.when(((vd.height("ball") < 9.5).released(9.8) & (vd.speed("ball") > 1)).held("50 ms"), name="low").say(
+            "l"
+        )
+        scenario.after("early", "0.1 s", name="late").say("late")
+        scenario.every("0.4 s", name="tick").say("tick")
+        knobs = {k.path: k for k in scenario.knobs() if k.path.split(".")[0] in ("early", "low", "late", "tick")}
+        found = {
+            path: knob.get() for path, knob in knobs.items() if not path.startswith("early.") or path == "early.at"
+        }
+        self.assertEqual(
+            found,
+            {
+                "early.at": 0.2,
+                "low.held": 0.05,
+                "low.released": 9.8,
+                "low.below": 9.5,
+                "low.above": 1.0,
+                "late.delay": 0.1,
+                "tick.every": 0.4,
+            },
+        )
+        self.assertEqual((knobs["low.below"].kind, knobs["early.force_x"].get()), ("length", 1.0))
+        for path, value in (("early.at", 0.30049), ("low.below", 9.0), ("low.above", 2.0), ("late.delay", 0.2)):
+            knobs[path].set(value)
+        knobs["tick.every"].set(0.5)
+        self.assertEqual(
+            {text.removeprefix("note: "): time for time, text in reversed(happened(scenario)) if "note" in text},
+            {"late": 0.5, "tick": 0.5, "l": 0.51},  # 1 m below after 0.452 s, seen at 0.46 s, and held for 50 ms
+        )
+        for name, wrong in (
+            ("low", "a second event"),
+            ("ball", "is a thing of the world"),
+            ("", None),
+            (" ", "no good"),
+        ):
+            with self.subTest(name):
+                if wrong is None:
+                    scenario.at(0.1, name=name).say("unnamed")
+                    continue
+                with self.assertRaisesRegex(vd.VeldrainError, wrong):
+                    scenario.at(0.1, name=name).say("it")
+        with self.assertRaisesRegex(vd.VeldrainError, "a moment at 99 s"):
+            knobs["early.at"].set(99.0)
+
     def test_in_files(self) -> None:
         text = """veldrain: scenario/1
 world: w.world.yaml
 duration: 1 s
 timeline:
-  - {every: 0.3 s, say: tick}
-  - {after: tick, delay: 50 ms, say: later}
+  - {every: 0.3 s, name: beat, say: tick}
+  - {after: beat, delay: 50 ms, say: later}
   - {when: {speed: ball, above: 1 m/s}, after: 0.1 s, say: fast}
   - {when: {height: ball, below: 9 m, released: 9.5 m, held: 20 ms}, say: low}
   - {when: {inside: [ball, [[-1, -1], [1, -1], [0, 1]]]}, say: over it}
@@ -228,8 +275,9 @@ expect:
             )
             for old, new, pattern in (
                 ("every: 0.3 s", "evry: 0.3 s", "s.scenario.yaml:5"),
+                ("name: beat", "name: ball", "s.scenario.yaml:5: .*'ball' is a thing of the world"),
                 ("delay: 50 ms, ", "at: 1 s, ", "an entry needs a moment"),
-                ("{after: tick, delay", "{at: 0.1 s, delay", "delay goes with after"),
+                ("{after: beat, delay", "{at: 0.1 s, delay", "delay goes with after"),
             ):
                 path.write_text(text.replace(old, new))
                 with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):

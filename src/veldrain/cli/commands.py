@@ -131,7 +131,7 @@ def compare(folder: Path, baseline: str | None) -> None:
 
 def show(result: Result, baseline: str | None) -> None:
     """Print a study's comparison and write its page."""
-    from veldrain.cli.output import print_comparison, print_failures, print_notices, print_single
+    from veldrain.cli.output import print_comparison, print_edges, print_failures, print_notices, print_single
     from veldrain.report.page import write_page
 
     several = len(set(result.trials["controller"])) > 1 if not result.trials.empty else True
@@ -140,6 +140,7 @@ def show(result: Result, baseline: str | None) -> None:
         print_comparison(comparison)
     else:
         print_single(result)
+    print_edges(result)
     print_failures(result)
     print_notices(result)
     write_page(result, comparison, result.folder / REPORT)

@@ -14,7 +14,7 @@ from rich.box import SIMPLE_HEAD
 from rich.console import Console
 from rich.table import Table
 
-from veldrain.report.text import number, probability, remarks, signed, with_unit
+from veldrain.report.text import edge_sentence, number, probability, remarks, signed, with_unit
 from veldrain.study.statistics import UNCLEAR
 
 if TYPE_CHECKING:
@@ -80,6 +80,13 @@ def print_single(result: Result) -> None:
         table.add_row(with_unit(name, unit), *(number(float(v)) for v in (values.mean(), values.min(), values.max())))
     out.print(table)
     say(f"{int(result.trials['passed'].sum())} of {len(result.trials)} trials passed.")
+
+
+def print_edges(result: Result) -> None:
+    """Where trials turn from passing to failing, where chance alone would hardly make it look so."""
+    for edge in result.edges():
+        if edge.is_clear:
+            say(edge_sentence(edge))
 
 
 def print_failures(result: Result) -> None:

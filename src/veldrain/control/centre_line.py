@@ -36,6 +36,8 @@ class CentreLine:
         sector: half the width of the two side views, rad.
         memory: how long a turn is remembered, s.
         most: largest turning rate asked for, rad/s.
+        standstill: gap at which it stands before what is ahead of it, m; 0: it does not look ahead.
+        watchdog: it stands while its newest scan is older than that, s.
         period: time between updates, s.
 
     >>> CentreLine(gain=2.0, damping=1.2).period
@@ -56,6 +58,8 @@ class CentreLine:
         sector: Quantity = "30 deg",
         memory: Quantity = 4.0,
         most: Quantity = 0.8,
+        standstill: Quantity = 0.0,
+        watchdog: Quantity = math.inf,
         period: Quantity = 0.05,
     ) -> None:
         self.gain, self.damping = float(gain), float(damping)
@@ -68,12 +72,18 @@ class CentreLine:
         self.memory = quantity(memory, "time", "CentreLine memory")
         self.most = quantity(most, "angular speed", "CentreLine most")
         self.period = quantity(period, "time", "CentreLine period")
+        self.standstill = quantity(standstill, "length", "CentreLine standstill")
+        self.watchdog = quantity(watchdog, "time", "CentreLine watchdog")
         self._turned = 0.0
 
     def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
-        turning = 0.0
+        turning, speed = 0.0, self.speed
         scan = senses[self.scan]
-        if scan is not None:
+        if now - (scan.time if scan is not None else 0.0) > self.watchdog:
+            speed = 0.0
+        elif scan is not None:
+            if self.standstill:
+                speed = min(speed, max(0.0, self._ahead(scan) - self.standstill))  # a second from there
             turning = self.gain * 0.5 * (self._side(scan, 1.0) - self._side(scan, -1.0))
         if self.damping:
             imu = senses[self.imu]
@@ -83,9 +93,15 @@ class CentreLine:
         turning = min(max(turning, -self.most), self.most)
         across = 0.5 * self.track * turning
         for joint in self.left:
-            motors[joint].velocity = (self.speed - across) / self.wheel
+            motors[joint].velocity = (speed - across) / self.wheel
         for joint in self.right:
-            motors[joint].velocity = (self.speed + across) / self.wheel
+            motors[joint].velocity = (speed + across) / self.wheel
+
+    def _ahead(self, scan: Reading) -> float:
+        """Distance to the nearest thing in its way, m; inf: none."""
+        is_ahead = np.abs(scan.angles) < math.pi / 2
+        along, across = scan.ranges * np.cos(scan.angles), scan.ranges * np.sin(scan.angles)
+        return float(along[is_ahead & (np.abs(across) < self.track / 2)].min(initial=math.inf))
 
     def _side(self, scan: Reading, sign: float) -> float:
         """Median distance across the robot of what is seen on one side, m; 0 where nothing is."""

@@ -258,7 +258,7 @@ def lorry_brakes(gap: Quantity = "30 m", top: Quantity = "50 km/h", deceleration
     car = _Drive(route, 20.0, v, ["lorry"])
     model, start = lorry(), car.ahead + 4.25 + quantity(gap, "length")
     world = flat(roads).actor("lorry", model, route=route, start=start, joints=rolling(model))
-    return car.scenario(world, "14 s", "lorry").at("3 s").stop("lorry", deceleration=deceleration)
+    return car.scenario(world, "14 s", "lorry").at("3 s", name="brake").stop("lorry", deceleration=deceleration)
 
 
 def cut_in(gap: Quantity = "10 m", top: Quantity = "70 km/h", slower: Quantity = "15 km/h") -> Scenario:
@@ -269,7 +269,7 @@ def cut_in(gap: Quantity = "10 m", top: Quantity = "70 km/h", slower: Quantity =
     start = car.ahead + 2.2 + quantity(gap, "length") + less * 4.0
     route = roads.lane("straight", lane=-1).route(speed=v - less)
     world = flat(roads).actor("other", model, route=route, start=start, joints=rolling(model))
-    return car.scenario(world, "14 s", "other").at("3 s").shift("other", "-3.5 m", within="2.5 s")
+    return car.scenario(world, "14 s", "other").at("3 s", name="cut_in").shift("other", "-3.5 m", within="2.5 s")
 
 
 def cyclist_behind_van(gap: Quantity = "25 m", top: Quantity = "40 km/h") -> Scenario:
@@ -281,7 +281,8 @@ def cyclist_behind_van(gap: Quantity = "25 m", top: Quantity = "40 km/h") -> Sce
     route = Route([(x, -11.0), (x, 14.0)], speed="4.5 m/s", acceleration="3 m/s^2")
     world.actor("cyclist", cyclist(), route=route, joints=CYCLING, begin="60 s", upright=True)
     made = car.scenario(world, "14 s", "cyclist")
-    return made.when(distance("car", "cyclist") < quantity(gap, "length")).go("cyclist", acceleration="3 m/s^2")
+    near = distance("car", "cyclist") < quantity(gap, "length")
+    return made.when(near, name="sets_off").go("cyclist", acceleration="3 m/s^2")
 
 
 def pedestrian_in_rain(gap: Quantity = "30 m", top: Quantity = "40 km/h", rain: Quantity = "12 mm/h") -> Scenario:
@@ -292,18 +293,20 @@ def pedestrian_in_rain(gap: Quantity = "30 m", top: Quantity = "40 km/h", rain: 
     walk = Route([(-20.0, 35.5), (-20.0, 47.5)], speed="1.5 m/s")
     world.actor("walker", person(), route=walk, joints=WALKING, begin="60 s", upright=True)
     made = car.scenario(world, "14 s", "walker")
-    return made.when(distance("car", "walker") < quantity(gap, "length")).go("walker", acceleration="2 m/s^2")
+    near = distance("car", "walker") < quantity(gap, "length")
+    return made.when(near, name="sets_off").go("walker", acceleration="2 m/s^2")
 
 
-def stalled_crawler(fails: Quantity = "4 s", gain: float = 2.0) -> Scenario:
+def stalled_crawler(fails: Quantity = "4 s", gain: float = 2.0, watchdog: Quantity = math.inf) -> Scenario:
     """A crawler in the culvert comes upon one that has stalled; on the way its lidar dies."""
     from veldrain import demo
     from veldrain.control import CentreLine
 
     world = demo.world("culvert")
-    world.obstacle("stalled", Part(Box((0.7, 0.4, 0.25)), colour="#b0542f"), pose=Pose((7.0, 0, 0.125)))
-    scenario = Scenario(world, "30 s", controllers={"crawler": CentreLine(gain=gain)})
-    scenario.at(fails).fail("crawler/scan", "dead").at(fails).say("the lidar is dead")
+    world.obstacle("stalled", Part(Box((0.7, 0.4, 0.5)), colour="#b0542f"), pose=Pose((7.0, 0, 0.25)))
+    pilot = CentreLine(gain=gain, standstill="90 cm", watchdog=watchdog)
+    scenario = Scenario(world, "30 s", controllers={"crawler": pilot})
+    scenario.at(fails, name="lidar_dies").fail("crawler/scan", "dead").at(fails).say("the lidar is dead")
     scenario.when(touching("crawler", "stalled")).finish("rammed the stalled one")
     scenario.expect("does not ram it", never=touching("crawler", "stalled"))
     return scenario.expect("slow near it", never=(clearance("crawler", "stalled") < 0.3) & (speed("crawler") > 0.5))

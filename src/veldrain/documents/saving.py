@@ -66,7 +66,8 @@ def entry_words(entry: Entry, files: Files) -> Map:
         moment = {"after": entry.trigger.event, "delay": entry.trigger.delay}
     elif isinstance(entry.trigger, Every):
         moment = {"every": entry.trigger.period}
-    return moment | action_words(entry.action, files)
+    named = {"name": entry.name} if entry.name else {}
+    return moment | named | action_words(entry.action, files)
 
 
 def controller_words(controller: Any, files: Files, where: str) -> Map:

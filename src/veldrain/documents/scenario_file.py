@@ -133,6 +133,7 @@ class _Entry(Words):
     after: Quantity | None = None  # an event's name; with when: how long it has to have held
     delay: Quantity | None = None  # from the event
     every: Quantity | None = None
+    name: str | None = None  # of the event
     do: NamedText | None = None
 
     def moment(self, scenario: Scenario, folder: Path) -> Moment:
@@ -144,12 +145,12 @@ class _Entry(Words):
         if self.delay is not None and (self.after is None or when is not None):
             raise VeldrainError("delay goes with after: and an event", cure="leave it out")
         if self.at is not None:
-            return scenario.at(self.at)
+            return scenario.at(self.at, name=self.name)
         if when is not None:
-            return scenario.when(when.make(folder), after=self.after or 0.0)
+            return scenario.when(when.make(folder), after=self.after or 0.0, name=self.name)
         if self.every is not None:
-            return scenario.every(self.every)
-        return scenario.after(str(self.after), self.delay or 0.0)
+            return scenario.every(self.every, name=self.name)
+        return scenario.after(str(self.after), self.delay or 0.0, name=self.name)
 
     def action(self, folder: Path) -> Action:
         """What is to be done."""

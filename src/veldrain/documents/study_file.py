@@ -9,8 +9,10 @@ from pydantic import StrictInt
 
 from veldrain.documents.scenario_file import Controllers, ControllerText, load_scenario, named_controllers
 from veldrain.documents.source import Document, Source
+from veldrain.documents.words import NamedText
 from veldrain.errors import VeldrainError
 from veldrain.model.knobs import knob_of
+from veldrain.scenario import Scenario
 from veldrain.study import Draw, FinishTime, Margin, Metric, Study, normal, one_of, uniform
 from veldrain.study.metrics import AnyMetric
 from veldrain.units import Quantity
@@ -61,7 +63,7 @@ class MetricText(Document):
 class StudyText(Document):
     """A study file. A controller is one for the scenario's one robot, or by robot one or several."""
 
-    scenario: str
+    scenario: str | NamedText  # a file, or what a function gives: ``use`` and ``with``
     controllers: dict[str, ControllerText | dict[str, Controllers]]
     vary: dict[str, DrawText] = {}
     trials: StrictInt = 10
@@ -71,7 +73,7 @@ class StudyText(Document):
 
 
 def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None = None) -> Study:
-    """A study from a file that starts with ``veldrain: study/1``; its scenario is looked for beside it.
+    """A study from a file that starts with ``veldrain: study/1``; its scenario is a file beside it, or made.
 
     Args:
         path: the file.
@@ -86,8 +88,12 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
     """
     source = Source(path, "study")
     text = source.read(StudyText)
+    folder = source.path.parent
     with source.at("scenario"):
-        scenario = load_scenario(source.path.parent / text.scenario, draft)
+        told = text.scenario
+        scenario = load_scenario(folder / told, draft) if isinstance(told, str) else told.make(folder)
+        if not isinstance(scenario, Scenario):
+            raise VeldrainError(f"{type(scenario).__name__} is no scenario", cure="name a function that gives one")
     controllers = named_controllers(text.controllers, source, "controllers")
     vary, known = {}, {knob.path: knob for knob in scenario.knobs()}
     for thing, draw in text.vary.items():

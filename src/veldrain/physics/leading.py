@@ -21,8 +21,8 @@ from veldrain.physics.spatial import add, dot, put, triple
 
 # Nodes and weights of Gauss–Legendre quadrature over [0, 1]: two for what turns by less than LITTLE, where they leave
 # 3e-12 of a length, then four for pieces that turn by a quarter of a radian at most.
-AT = (0.2113248654051871, 0.7886751345948129)
-AT += (0.06943184420297371, 0.33000947820757187, 0.6699905217924281, 0.9305681557970263)
+TWO, FOUR = (0.2113248654051871, 0.7886751345948129), (0.06943184420297371, 0.33000947820757187)
+AT = (*TWO, *FOUR, 1.0 - FOUR[1], 1.0 - FOUR[0])
 WEIGHTS = (0.5, 0.5, 0.17392742256872692, 0.32607257743127307, 0.32607257743127307, 0.17392742256872692)
 LITTLE = 0.01  # rad
 HARDEST = 9.0  # m/s²: no car on dry ground brakes harder

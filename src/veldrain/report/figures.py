@@ -57,7 +57,7 @@ def paths(result: Result) -> Figure | None:
     controllers = list(result.about["controllers"])
     figure = Figure(figsize=(11, 1.0 + 1.75 * len(controllers)), layout="constrained")
     panels = np.atleast_1d(figure.subplots(len(controllers), 1, sharex=True, sharey=True))
-    drawn = False
+    drawn: list[Array] = []
     for panel, controller in zip(panels, controllers, strict=True):
         _draw_plan(panel, result.about.get("plan", []), names=panel is panels[0])
         for row in result.trials[result.trials["controller"] == controller].itertuples():
@@ -71,12 +71,19 @@ def paths(result: Result) -> Figure | None:
                     panel.plot(table["x"].iloc[0], table["y"].iloc[0], "o", ms=3, color=INK, zorder=4)
                     if not row.passed:
                         panel.plot(table["x"].iloc[-1], table["y"].iloc[-1], "x", ms=6, mew=1.6, color=INK, zorder=4)
-                    drawn = True
+                    drawn.append(table[["x", "y"]].to_numpy(float))
         panel.set_aspect("equal", adjustable="box")  # panels that share their axes know no other way
         panel.set_title(controller, loc="left", fontsize=10, color=colour_of(result, controller), fontweight="bold")
         panel.set_ylabel("y, m")
     panels[-1].set_xlabel("x, m      ● start   ✕ end of a trial that did not pass")
-    return figure if drawn else None
+    if not drawn:
+        return None
+    low, high = np.nanmin(np.concatenate(drawn), axis=0), np.nanmax(np.concatenate(drawn), axis=0)
+    room = max(0.1 * np.ptp([low, high], axis=0).max(), 2.0)
+    if np.ptp(panels[0].get_xlim()) > 2.0 * (high[0] - low[0] + 2 * room):  # a plan of roads goes on far beyond
+        panels[0].set_xlim(low[0] - room, high[0] + room)
+        panels[0].set_ylim(low[1] - room, high[1] + room)
+    return figure
 
 
 def _draw_plan(panel: Axes, plan: list[dict[str, Any]], names: bool) -> None:
@@ -99,6 +106,7 @@ def over_time(result: Result, stream: str, column: str, unit: str) -> Figure:
     """One column of a stream over time, each controller's median and the middle 80 % of its trials."""
     figure = Figure(figsize=(11, 3.1), layout="constrained")
     panel = figure.subplots()
+    shown: list[Array] = []
     for controller in result.about["controllers"]:
         rows = result.trials[result.trials["controller"] == controller]
         recordings = [result.recording(controller, int(t)) for t in rows["trial"]]
@@ -113,11 +121,57 @@ def over_time(result: Result, stream: str, column: str, unit: str) -> Figure:
         colour = colour_of(result, controller)
         panel.fill_between(grid, low, high, color=colour, alpha=0.18, lw=0)
         panel.plot(grid, middle, color=colour, lw=1.8, label=f"{controller} ({len(series)} trials)")
-    panel.axhline(0.0, color=QUIET, lw=0.7, zorder=0)
+        shown += [low, high]
+    values = np.concatenate([*shown, np.zeros(0)])
+    values = values[np.isfinite(values)]
+    if len(values) and values.min() > 0.0 and values.max() > 300.0 * values.min():  # such as a time to collision
+        panel.set_yscale("log")
+    else:
+        panel.axhline(0.0, color=QUIET, lw=0.7, zorder=0)
     panel.set_xlabel("time, s")
-    panel.set_ylabel(f"{stream} {column}" + (f", {unit}" if unit else ""))
+    panel.set_ylabel(column_title(stream, column) + (f", {unit}" if unit else ""))
     panel.legend(frameon=False, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=4, borderaxespad=0.2)
     panel.margins(x=0.01)
+    return figure
+
+
+def column_title(stream: str, column: str) -> str:
+    """What a figure calls a column: the last part of its stream where there is only one."""
+    return stream.rpartition("/")[2].replace("_", " ") if column == "data" else column
+
+
+def edges(result: Result) -> Figure | None:
+    """Failed and passed trials over the two quantities that part them best, a panel a controller that does both.
+
+    None where none does, or nothing was varied.
+    """
+    found = result.edges()
+    names = [name for name in result.about["controllers"] if any(edge.controller == name for edge in found)]
+    if not names:
+        return None
+    figure = Figure(figsize=(11, 3.4 * math.ceil(len(names) / 2)), layout="constrained")
+    panels = np.atleast_1d(figure.subplots(math.ceil(len(names) / 2), 2, squeeze=False)).ravel()
+    for panel in panels[len(names) :]:
+        panel.set_visible(False)
+    for panel, name in zip(panels, names, strict=False):
+        rows = result.trials[result.trials["controller"] == name]
+        mine = [edge for edge in found if edge.controller == name][:2]
+        passed = rows["passed"].to_numpy(bool)
+        columns = [rows[edge.quantity].to_numpy(float) for edge in mine]
+        x, y = columns if len(columns) == 2 else (columns[0], rows["trial"].to_numpy(float))
+        panel.plot(
+            x[passed], y[passed], "o", ms=6, color=colour_of(result, name), alpha=0.75, mec="none", label="passed"
+        )
+        panel.plot(x[~passed], y[~passed], "x", ms=7, mew=2, color=INK, label="failed")
+        if mine[0].is_clear:
+            panel.axvline(mine[0].edge, color=QUIET, lw=1.0, ls="--")
+        if len(mine) == 2 and mine[1].is_clear:
+            panel.axhline(mine[1].edge, color=QUIET, lw=1.0, ls="--")
+        titles = [f"{edge.quantity}{', ' + edge.unit if edge.unit else ''}" for edge in mine]
+        panel.set_xlabel(titles[0])
+        panel.set_ylabel(titles[1] if len(titles) == 2 else "trial")
+        panel.set_title(f"{name}: {(~passed).sum()} of {len(passed)} failed", loc="left", fontsize=9.5, color=INK)
+    panels[0].legend(frameon=False, fontsize=8.5, loc="best")
     return figure
 
 

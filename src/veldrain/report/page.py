@@ -12,7 +12,7 @@ from markupsafe import Markup
 from matplotlib.figure import Figure
 
 from veldrain.report import figures
-from veldrain.report.text import number, probability, remarks, signed, with_unit
+from veldrain.report.text import edge_sentence, number, probability, remarks, signed, with_unit
 from veldrain.study import Result
 from veldrain.study.runner import write_whole
 from veldrain.study.statistics import Comparison, Difference
@@ -72,9 +72,14 @@ def _figures(result: Result, comparison: Comparison | None) -> list[tuple[str, s
         key = (metric.get("stream"), metric.get("column"))
         if key[0] and "*" not in key[1] and key not in seen:
             seen.add(key)
-            title = f"{key[0]} {key[1]} over time"
+            title = f"{key[0]}{'' if key[1] == 'data' else f' {key[1]}'} over time"
             text = "Line: median of the trials. Band: the middle 80 % of them."
             found.append((title, text, _svg(figures.over_time(result, *key, metric["unit"]))))
+    parted = figures.edges(result)
+    if parted:
+        told = [edge_sentence(edge) for edge in result.edges() if edge.is_clear]
+        text = " ".join(told) or "No varied quantity alone parts failed from passed trials more than chance would."
+        found.append(("Where it fails", text, _svg(parted)))
     if comparison and comparison.differences:
         text = (
             "Dots: one a pair of trials that met the same draws. Diamond and bar: their median and its 95 % interval. "

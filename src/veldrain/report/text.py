@@ -6,6 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from veldrain.study.edges import Edge
     from veldrain.study.statistics import Comparison
 
 
@@ -44,6 +45,16 @@ def probability(p: float) -> str:
 def with_unit(name: str, unit: str) -> str:
     """A name with its unit."""
     return f"{name} ({unit})" if unit else name
+
+
+def edge_sentence(edge: Edge) -> str:
+    """Where a controller fails, in one sentence."""
+    unit = f" {edge.unit}" if edge.unit else ""
+    return (
+        f"{edge.controller} fails where {edge.quantity} is {edge.fails} {number(edge.edge)}{unit}: {edge.failed} of "
+        f"{edge.trials} trials there, {edge.failed_beyond} of {edge.trials_beyond} on the other side "
+        f"(p {probability(edge.p)})."
+    )
 
 
 def remarks(comparison: Comparison) -> list[str]:

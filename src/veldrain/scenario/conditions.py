@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, ClassVar, overload
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any, ClassVar, NamedTuple, overload
 
 from veldrain.errors import VeldrainError
 from veldrain.physics.host import never_touch
@@ -236,6 +237,37 @@ class Latched(Condition):
             return bool(look.memory[slot])
 
         return now
+
+
+class Bound(NamedTuple):
+    """A number of a condition: how files call it, its kind of quantity, and the condition with another number."""
+
+    word: str
+    kind: str
+    value: float
+    changed: Callable[[float], Condition]
+
+
+def bounds_of(condition: Condition) -> Iterator[Bound]:
+    """All numbers of a condition, from the outside in."""
+    if isinstance(condition, Compared):
+        word = "below" if condition.below else "above"
+        yield Bound(word, condition.measure.quantity, condition.bound, lambda v: replace(condition, bound=v))
+    if isinstance(condition, Held):
+        yield Bound("held", "time", condition.time, lambda v: replace(condition, time=v))
+    if isinstance(condition, Latched):
+        quantity = condition.one.measure.quantity
+        yield Bound("released", quantity, condition.bound, lambda v: replace(condition, bound=v))
+    for part in ("one", "other"):
+        inner = getattr(condition, part, None)
+        if isinstance(inner, Condition):
+            for bound in bounds_of(inner):
+                yield bound._replace(changed=partial(_with_part, condition, part, bound.changed))
+
+
+def _with_part(condition: Any, part: str, changed: Callable[[float], Condition], value: float) -> Condition:
+    found: Condition = replace(condition, **{part: changed(value)})
+    return found
 
 
 class Measure(ABC):

@@ -59,7 +59,7 @@ class Closing(Measure, word="closing"):
 
 @dataclass(frozen=True)
 class TimeToCollision(Measure, word="time_to_collision"):
-    """The gap between two things over the speed at which their origins close in, s; inf where they do not.
+    """The gap between two things over the speed at which their origins close in, s; inf below 1 mm/s.
 
     >>> time_to_collision("car", "lorry") < "1.5 s"
     Compared(measure=TimeToCollision(a='car', b='lorry'), below=True, bound=1.5)
@@ -76,7 +76,7 @@ class TimeToCollision(Measure, word="time_to_collision"):
 
         def now() -> float:
             speed = closing()
-            return max(engine.clearance(a, b), 0.0) / speed if speed > 0 else math.inf
+            return max(engine.clearance(a, b), 0.0) / speed if speed > 1e-3 else math.inf
 
         return now
 
@@ -122,6 +122,7 @@ class Height(Measure, word="height"):
 class Anything(Measure):
     """A measure whose kind of quantity is only known in the trial: a bound with a unit is of whatever kind it is."""
 
+    quantity: ClassVar[str] = "ratio"
     kinds_taken: ClassVar[tuple[str, ...]] = ("angle", "length", "angular speed", "speed", "force", "torque", "ratio")
 
     def bounded(self, bound: Quantity) -> float:

@@ -13,7 +13,7 @@ from veldrain.model import Knob, World
 from veldrain.model.knobs import of, world_knobs
 from veldrain.recording.choice import Choice
 from veldrain.scenario.actions import Action, Finish, Push, Tell
-from veldrain.scenario.conditions import Condition
+from veldrain.scenario.conditions import Condition, bounds_of
 from veldrain.units import Quantity, quantity
 
 
@@ -39,18 +39,23 @@ Trigger = float | Condition | After | Every
 class Entry:
     """What happens when: at a time in s, when a condition first holds, after an event, or again and again.
 
-    ``where``: file and line.
+    ``where``: file and line; ``name``: of the event, "" for none of its own.
     """
 
     trigger: Trigger
     action: Action
     where: str = ""
+    name: str = ""
+
+    @property
+    def title(self) -> str:
+        """Its name, or that of its action; "" for none."""
+        return self.name or str(self.action.values.get("name") or "")
 
     @property
     def names(self) -> list[str]:
-        """What its event is called: the action's name, and its words."""
-        named = self.action.values.get("name")
-        return [*([str(named)] if named else []), *self.action.words(), str(self.action)]
+        """What its event is called: its name, and its action's words."""
+        return [*([self.title] if self.title else []), *self.action.words(), str(self.action)]
 
     def follows(self, events: Iterable[str]) -> bool:
         """True for what comes after one of these events."""
@@ -82,8 +87,8 @@ class Moment:
     ``do`` takes any action; those that come with Veldrain are methods by their names: ``push``, ``finish``, ….
     """
 
-    def __init__(self, scenario: Scenario, trigger: Trigger) -> None:
-        self._scenario, self._trigger = scenario, trigger
+    def __init__(self, scenario: Scenario, trigger: Trigger, name: str | None = None) -> None:
+        self._scenario, self._trigger, self._name = scenario, trigger, name
 
     def do(self, action: Action, where: str = "") -> Scenario:
         """Do something.
@@ -94,12 +99,17 @@ class Moment:
         """
         if not isinstance(action, Action):
             raise VeldrainError(f"{action!r} is not an action", where="scenario", cure="give one such as vd.Push(…)")
-        pushes = self._scenario.pushes()
-        if isinstance(action, Push):
-            action = action if action.name else action.changed(name=f"push{len(pushes) + 1}")
-            if action.name in pushes:
-                raise VeldrainError(f"a second push '{action.name}'", where="scenario", cure="give it another name")
-        return self._scenario.add(Entry(self._trigger, action, where))
+        if isinstance(action, Push) and not (action.name or self._name):
+            action = action.changed(name=f"push{len(self._scenario.pushes()) + 1}")
+        entry = Entry(self._trigger, action, where, checked_title(self._name, "event") if self._name else "")
+        if entry.title:
+            if any(entry.title == other.title for other in self._scenario.timeline):
+                raise VeldrainError(f"a second event '{entry.title}'", where="scenario", cure="give it another name")
+            if entry.name in self._scenario.world.names():
+                raise VeldrainError(
+                    f"'{entry.name}' is a thing of the world", where="scenario", cure="give the event another name"
+                )
+        return self._scenario.add(entry)
 
     def tell(self, controller: str, **inputs: Quantity) -> Scenario:
         """Tell a controller, named by its robot or as ``robot/controller``: inputs hold until it is told again."""
@@ -167,8 +177,11 @@ class Scenario:
         if not 0 < self.duration < float("inf"):
             raise VeldrainError(f"duration is {self.duration:g} s", where="scenario", cure="give a time above zero")
 
-    def at(self, time: Quantity) -> Moment:
-        """A moment by its time in s, a whole number of steps."""
+    def at(self, time: Quantity, *, name: str | None = None) -> Moment:
+        """A moment by its time in s, a whole number of steps.
+
+        With a name, here and below, its event can be waited for by it, and its numbers are knobs: ``brake.at``.
+        """
         seconds = quantity(time, "time", "at")
         if not 0 <= seconds <= self.duration:
             raise VeldrainError(
@@ -176,23 +189,23 @@ class Scenario:
                 where="scenario",
                 cure="give 0 or later, up to its end",
             )
-        return Moment(self, seconds)
+        return Moment(self, seconds, name)
 
-    def when(self, condition: Condition, *, after: Quantity = 0.0) -> Moment:
+    def when(self, condition: Condition, *, after: Quantity = 0.0, name: str | None = None) -> Moment:
         """The moment at which a condition first holds, or has held without a break for a time (s)."""
         found, time = _checked(condition, "when"), quantity(after, "time", "when: after")
-        return Moment(self, found.held(time) if time > 0 else found)
+        return Moment(self, found.held(time) if time > 0 else found, name)
 
-    def after(self, event: str, delay: Quantity = 0.0) -> Moment:
+    def after(self, event: str, delay: Quantity = 0.0, *, name: str | None = None) -> Moment:
         """So long (s) after each time that an event happens: the name of an action, or the words of a note."""
-        return Moment(self, After(event, quantity(delay, "time", "after")))
+        return Moment(self, After(event, quantity(delay, "time", "after")), name)
 
-    def every(self, period: Quantity) -> Moment:
+    def every(self, period: Quantity, *, name: str | None = None) -> Moment:
         """Again and again, first after one period (s)."""
         seconds = quantity(period, "time", "every")
         if not seconds > 0:
             raise VeldrainError(f"every {seconds:g} s", where="scenario", cure="give a time above zero")
-        return Moment(self, Every(seconds))
+        return Moment(self, Every(seconds), name)
 
     def expect(
         self,
@@ -248,14 +261,47 @@ class Scenario:
         return other
 
     def knobs(self) -> Iterator[Knob]:
-        """All quantities that can be set by path: those of the world, of named actions, and of controllers."""
+        """All quantities that can be set by path: those of the world, of named events, and of controllers."""
         yield from world_knobs(self.world)
         for entry in self.timeline:
-            name = entry.action.values.get("name")
-            if name:
-                yield from entry.action.knobs(name, *of(entry, "action"))
+            if entry.title:
+                yield from self._moment_knobs(entry)
+                yield from entry.action.knobs(entry.title, *of(entry, "action"))
         for path, table, key in self._controllers():
             yield from argument_knobs(path, table, key)
+
+    def _moment_knobs(self, entry: Entry) -> Iterator[Knob]:
+        """When something happens: its time, or the bounds of its condition."""
+        get, put = of(entry, "trigger")
+        trigger = entry.trigger
+        if isinstance(trigger, Condition):
+            words: dict[str, int] = {}
+            for k, bound in enumerate(bounds_of(trigger)):
+                words[bound.word] = words.get(bound.word, 0) + 1
+                word = bound.word if words[bound.word] == 1 else f"{bound.word}{words[bound.word]}"
+                yield Knob(
+                    f"{entry.title}.{word}",
+                    bound.kind,
+                    lambda k=k: list(bounds_of(get()))[k].value,  # type: ignore[misc]
+                    lambda value, k=k: put(list(bounds_of(get()))[k].changed(value)),  # type: ignore[misc]
+                )
+        elif isinstance(trigger, float):
+            yield Knob(f"{entry.title}.at", "time", get, lambda value: put(self.at(self._whole(value))._trigger))
+        elif isinstance(trigger, After):
+            yield Knob(
+                f"{entry.title}.delay",
+                "time",
+                lambda: get().delay,
+                lambda value: put(After(get().event, self._whole(value))),
+            )
+        else:
+            yield Knob(
+                f"{entry.title}.every", "time", lambda: get().period, lambda value: put(Every(self._whole(value)))
+            )
+
+    def _whole(self, time: float) -> float:
+        """A time as a whole number of steps: what is drawn is never one."""
+        return round(time / self.step) * self.step
 
     def _controllers(self) -> Iterator[tuple[str, dict[str, Any], str]]:
         """Path, table and key of each controller: ``controller`` where there is one, else ``<robot>/controller``."""
@@ -268,7 +314,7 @@ class Scenario:
 
     def pushes(self) -> dict[str, Push]:
         """All pushes by name."""
-        return {e.action.name or "": e.action for e in self.timeline if isinstance(e.action, Push)}
+        return {e.title: e.action for e in self.timeline if isinstance(e.action, Push)}
 
     def reasons(self) -> list[str]:
         """The reasons for which a trial may finish."""

@@ -16,6 +16,7 @@ from veldrain.sheet import Names, Number
 
 MEASURES = ("gap", "time_gap", "time_to_collision", "needed_deceleration", "lane_offset")
 SLOWEST = 0.1  # m/s: below, nothing is said of times
+STILL = 1e-3  # m/s: what closes in slower does not
 GRID = 3  # points along each edge of a box that are looked for
 
 
@@ -90,7 +91,7 @@ class TrafficAtWork:
             best = Ahead(
                 gap,
                 gap / speed if speed > SLOWEST else math.inf,
-                max(gap, 0.0) / closing if closing > 0 else math.inf,
+                max(gap, 0.0) / closing if closing > STILL else math.inf,
                 closing**2 / (2 * near) if closing > 0 else 0.0,
                 best.lane_offset,
             )

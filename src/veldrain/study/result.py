@@ -15,6 +15,7 @@ from veldrain.study.runner import read_row
 if TYPE_CHECKING:
     import pandas as pd
 
+    from veldrain.study.edges import Edge
     from veldrain.study.statistics import Comparison
 
 RESULTS = "study.json"
@@ -103,6 +104,15 @@ class Result:
         from veldrain.study.dataset import write_dataset
 
         return write_dataset(self, out, columns, **choices)
+
+    def edges(self) -> list[Edge]:
+        """Where its trials turn from passing to failing, over each varied quantity; the clearest first.
+
+        >>> [(edge.quantity, edge.edge) for edge in result.edges() if edge.is_clear]  # doctest: +SKIP
+        """
+        from veldrain.study.edges import edges_of
+
+        return [] if self.trials.empty else edges_of(self.trials, self.about["vary"])
 
     def compare(self, baseline: str | None = None) -> Comparison:
         """Compare the controllers with one of them (None: the first), trial by trial.
