@@ -123,6 +123,71 @@ class EverySensor(unittest.TestCase):
                 one, two = (r[f"cart/{name}"] for r in (self.recording, other))
                 self.assertEqual(one.to_json(), two.to_json())
 
+    def test_a_sheet_changed_on_the_way_measures_as_one_from_the_start(self) -> None:
+        """Where no draw came before: each sensor begins at 0.1 s or later, and its sheet changes at 20 ms, in part over a time."""
+        cases = {
+            "scan": {"noise": "4 cm", "max_range": "0.8 m", "field_of_view": "90 deg", "relative_noise": 0.1},
+            "cloud": {"noise": "5 cm", "dropouts": 0.4},
+            "rgb": {"read_noise": 60.0},
+            "radar": {
+                "range_noise": "20 cm",
+                "false_detections": 3.0,
+                "max_range": "9 m",
+                "detection_probability": 0.5,
+            },
+            "sonar": {"noise": "3 cm", "field_of_view": "10 deg"},
+            "infrared": {"raw_noise": 0.2},
+            "imu": {"gyro_bias": "2 deg/s", "accel_noise_density": 0.05, "accel_resolution": 0.1},
+            "fix": {"noise": "2 m", "drift": "3 m", "correlation_time": "30 s"},
+            "compass": {"noise": "2 uT", "bias_random_walk": 1e-5},
+            "air": {"noise": 20.0, "bias_random_walk": 3.0},
+            "way": {"wheel_radius": "12 cm", "track": "50 cm"},
+            "amps": {"noise": "0.5 A"},
+            "skin": {"noise": "2 N"},
+        }
+        late = {name: SENSORS[name].changed(first="0.2 s") for name in cases}
+
+        def readings(scenario: vd.Scenario, name: str) -> list[Any]:
+            if scenario not in ran:
+                ran[scenario] = vd.run(scenario, seed=5)
+            kept = ran[scenario]
+            return [kept.raw(stream) for stream in kept.streams if stream.startswith(f"cart/{name}")]
+
+        ran: dict[vd.Scenario, vd.Recording] = {}
+        plain = vd.Scenario(fitted(**late), 0.6)
+        for k in range(max(map(len, cases.values()))):
+            told = {name: list(words.items())[k] for name, words in cases.items() if len(words) > k}
+            turned = vd.Scenario(fitted(**late), 0.6)
+            for name, (field, value) in told.items():
+                turned.at("20 ms").change(f"cart/{name}.{field}", value, over="10 ms")
+            sheets = {name: late[name].changed(**{field: value}) for name, (field, value) in told.items()}
+            asked = vd.Scenario(fitted(**late | sheets), 0.6)
+            for name, (field, _) in told.items():
+                with self.subTest(f"{name}.{field}"):
+                    self.assertEqual(readings(turned, name), readings(asked, name))
+                    self.assertNotEqual(readings(turned, name), readings(plain, name))
+            trial = vd.Trial(turned, seed=5)  # a snapshot on the way goes on to the same, from before and from after
+            for at in ("25 ms", "275 ms"):
+                trial.advance(at)
+                middle, before = trial.snapshot(), {n: trial.simulation.streams[f"cart/{n}"].sensor for n in told}
+                ends = []
+                for _ in range(2):
+                    trial.advance("200 ms")
+                    ends.append([str(vars(trial.simulation["cart"].read(name).data)) for name in told])  # type: ignore[union-attr]
+                    trial.restore(middle)
+                self.assertEqual(ends[0], ends[1])
+                self.assertEqual({n: trial.simulation.streams[f"cart/{n}"].sensor for n in told}, before)
+
+    def test_what_of_a_sheet_stays(self) -> None:
+        for path, value, pattern in (
+            ("cart/scan.period", "50 ms", "its timing cannot be changed"),
+            ("cart/imu.bandwidth", "20 Hz", "at every step of the engine cannot be changed"),
+            ("cart/scan.x", "1 m", "cannot be changed in mid-trial"),
+            ("cart/scan.noise", "-1 cm", "-0.01"),
+        ):
+            with self.subTest(path), self.assertRaisesRegex(vd.VeldrainError, pattern):
+                vd.Trial(vd.Scenario(fitted(), 0.3).at(0.1).change(path, value))
+
     def test_exact_is_exact(self) -> None:
         """Without errors of their own two seeds give the same readings of every sensor."""
         sims = [vd.Simulation(fitted(), seed=seed, exact=True) for seed in (1, 2)]

@@ -23,6 +23,7 @@ from veldrain.physics.plant import Ints
 from veldrain.physics.scene import Scene
 from veldrain.physics.tapping import Felt
 from veldrain.pose import Array, Pose
+from veldrain.sensing.resheeting import carried, is_same
 from veldrain.units import Quantity
 
 
@@ -319,7 +320,7 @@ class Samples:
     """One sensor in one trial: when it is due, what it has measured, what has arrived."""
 
     def __init__(self, simulation: Clocked, engine: Engine, robot: Robot, mounted: Mounted) -> None:
-        self.mounted, self.stream = mounted, f"{robot.name}/{mounted.name}"
+        self.mounted, self.stream, self.robot = mounted, f"{robot.name}/{mounted.name}", robot.name
         sensor, self._sim, self._engine, self._robot = mounted.sensor, simulation, engine, robot
         if simulation.exact and not sensor.knows_errors():
             engine.notice(
@@ -327,7 +328,7 @@ class Samples:
                 f"{self.stream}: {type(sensor).__name__} does not say what its errors are "
                 "(no field of its own has exact=), so that exact leaves it as it is",
             )
-        self.sensor: Sensor = sensor.exactly() if simulation.exact or sensor.exact else sensor
+        self.sensor = self._in_force(sensor)
         self.period = simulation.steps_of(self.sensor.period, f"{self.stream}: period")
         self.latency = simulation.steps_of(self.sensor.latency, f"{self.stream}: latency", least=0)
         self.first = simulation.steps_of(self.sensor.first_sample, f"{self.stream}: first", least=0)
@@ -349,6 +350,47 @@ class Samples:
         mount = EngineMount(self._sim, self._engine, self._robot, self.mounted, self.slices)
         with told_at(self.stream):
             return mount, self.sensor.start(mount, randomness.stream(seed, self.stream))
+
+    def go_on_with(self, sheet: Sensor, try_only: bool = False) -> bool:
+        """Go on with another data sheet of the same kind; True where that makes a difference to what is measured.
+
+        Constant errors are those of the same draws, as if it had had this sheet from the start; what has drifted stays.
+
+        Raises:
+            VeldrainError: its timing is other, or what is gathered for it in the engine at every step.
+        """
+        sheet = self._in_force(sheet)
+        for word in ("period", "latency", "first_sample", "slices"):
+            if getattr(sheet, word) != getattr(self.sensor, word):
+                raise VeldrainError(
+                    "its timing cannot be changed in mid-trial", where=self.stream, cure="set it before"
+                )
+        (was, felt), (new, feels) = (self._as_started(one) for one in (self.sensor, sheet))
+        if not is_same(felt, feels):
+            raise VeldrainError(
+                "what it gathers at every step of the engine cannot be changed in mid-trial",
+                where=self.stream,
+                cure="set it before",
+            )
+        if is_same(was, new):
+            return False
+        if not try_only:
+            self._work, self.sensor = carried(self._work, was, new), sheet
+        return True
+
+    def take_sheet(self, sheet: Sensor) -> None:
+        """Have a data sheet beside a state that was restored already."""
+        self.sensor = self._in_force(sheet)
+
+    def _in_force(self, sheet: Sensor) -> Sensor:
+        return sheet.exactly() if self._sim.exact or sheet.exact else sheet
+
+    def _as_started(self, sheet: Sensor) -> tuple[Measuring, list[Any]]:
+        """The object that a sheet would have started with, and what it has gathered at every step."""
+        with self._mount.taps.aside() as taken, told_at(self.stream):
+            mount = EngineMount(self._sim, self._engine, self._robot, self.mounted, self.slices)
+            work = sheet.start(mount, randomness.stream(self._sim.seed, self.stream))
+            return work, taken()
 
     def measured_joints(self) -> tuple[str, ...]:
         """The joints whose positions its readings hold, in their order."""

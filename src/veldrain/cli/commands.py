@@ -14,6 +14,9 @@ if TYPE_CHECKING:
     from veldrain.study import Result, Study
 
 DEMO_FILES = tuple(f"{name}.{kind}.yaml" for name in ("culvert", "cut_in") for kind in ("world", "scenario", "study"))
+STUDIES = tuple(
+    f"{name}.study.yaml" for name in ("lorry_brakes", "cyclist_behind_van", "pedestrian_in_rain", "stalled_crawler")
+)
 DEMO_FOLDER = "veldrain-demo"
 MORE = ("robots", "worlds")
 REPORT = "report.html"
@@ -39,6 +42,7 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say(f"  veldrain look {folder / 'worlds' / 'survey.world.yaml'} --panel around --panel rover/eye")
     say(f"  veldrain check {folder / 'robots' / 'broken.world.yaml'}")
     say(f"  veldrain run {folder / 'cut_in.scenario.yaml'}")
+    say(f"  veldrain study {folder / STUDIES[0]}")
     say(f"  edit gain or damping in {folder / DEMO_FILES[2]}, then")
     say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
 
@@ -77,7 +81,7 @@ def copy_demo(folder: Path) -> None:
         raise VeldrainError("holds other files", where=str(folder), cure="name a new folder with --out")
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for name in DEMO_FILES:
+        for name in (*DEMO_FILES, *STUDIES):
             if not (folder / name).exists():
                 (folder / name).write_text(shipped.joinpath(name).read_text(encoding="utf-8"), encoding="utf-8")
         for name in MORE:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from veldrain.model import MassProperties
 from veldrain.physics import plant as p
@@ -63,12 +64,12 @@ class Taps:
             now[: len(old)] = old[: len(now)]
 
     @contextmanager
-    def aside(self) -> Iterator[None]:
-        """Taps that are added in here are removed at its end."""
+    def aside(self) -> Iterator[Callable[[], list[NDArray[Any]]]]:
+        """Taps that are added in here are removed at its end; what comes with it gives their rows."""
         a = self._engine.plant
         sizes = {name: len(getattr(a, name)) for name in _KINDS}
         try:
-            yield
+            yield lambda: [getattr(self._engine.plant, name)[size:].copy() for name, size in sizes.items()]
         finally:
             a = self._engine.plant
             self._engine.plant = a._replace(**{name: getattr(a, name)[:size] for name, size in sizes.items()})

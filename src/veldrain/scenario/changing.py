@@ -5,13 +5,14 @@ from __future__ import annotations
 import copy
 import inspect
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Knob, World
 from veldrain.model.knobs import world_knobs
+from veldrain.model.sensor import Sensor
 from veldrain.physics.tuning import tune
 from veldrain.simulation import Simulation, engine_of
 
@@ -28,7 +29,9 @@ class Ramp:
 
     def at(self, step: int) -> float:
         """Its value at a step."""
-        share = 1.0 if step >= self.end else (step - self.begin) / (self.end - self.begin)
+        if step >= self.end:
+            return self.high
+        share = (step - self.begin) / (self.end - self.begin)
         if math.isfinite(self.low) and math.isfinite(self.high):
             return self.low + share * (self.high - self.low)
         # Visibility without fog is infinite: its reciprocal, the extinction, goes evenly.
@@ -110,7 +113,11 @@ class Changes:
             knob.set(other)
             try:
                 assert self._world is not None
-                has_effect = self._surroundings_differ() or tune(engine_of(self.simulation), self._world, try_only=True)
+                has_effect = (
+                    self._resheet([path], try_only=True)
+                    or self._surroundings_differ()
+                    or tune(engine_of(self.simulation), self._world, try_only=True)
+                )
             finally:
                 knob.set(before)
         if not has_effect:
@@ -138,9 +145,25 @@ class Changes:
             self.knob(path).set(value)
         self.values |= values
         assert self._world is not None
+        if self._resheet(values):
+            return
         if self._surroundings_differ():
             self.simulation.surroundings = self._world.surroundings
         tune(engine_of(self.simulation), self._world)
+
+    def _sheets(self, paths: Collection[str]) -> dict[str, Sensor]:
+        """The data sheets, as they are now, of the sensors that paths are of, by stream."""
+        assert self._world is not None
+        known = self.simulation.streams
+        found = {stream: known[stream] for path in paths if (stream := path.rpartition(".")[0]) in known}
+        placed = self._world.placed
+        return {stream: placed[s.robot].model.sensors[s.mounted.name].sensor for stream, s in found.items()}
+
+    def _resheet(self, paths: Collection[str], try_only: bool = False) -> bool:
+        """Let sensors go on with their sheets; True where all paths are of sensors and each makes a difference."""
+        sheets = self._sheets(paths)
+        differ = [self.simulation.streams[s].go_on_with(sheet, try_only) for s, sheet in sheets.items()]
+        return all(path.rpartition(".")[0] in sheets for path in paths) and all(differ)
 
     def _surroundings_differ(self) -> bool:
         return self._world is not None and self._world.surroundings != self.simulation.surroundings
@@ -157,3 +180,5 @@ class Changes:
         for path, value in self.values.items():
             self._first.setdefault(path, self.value(path))
             self.knob(path).set(value)
+        for stream, sheet in (self._sheets(list(self._first)) if self._world else {}).items():
+            self.simulation.streams[stream].take_sheet(sheet)

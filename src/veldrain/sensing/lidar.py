@@ -209,7 +209,7 @@ class LidarAtWork(Generic[S, R]):
         self.parts = [np.ascontiguousarray(rays[:, ends[k] : ends[k + 1]].reshape(-1, 3)) for k in range(slices)]
         self.leads = [np.tile(lead[ends[k] : ends[k + 1]], len(rays)) for k in range(slices)]
         self.shine = np.array([look.reflectance for look in mount.looks(sheet.sees)])
-        self.ranges, self.intensities, self.part = np.empty(count), np.empty(count), 0
+        self.ranges, self.intensities, self.part = np.zeros(count), np.zeros(count), 0
 
     def measure(self, mount: Mount) -> R | None:
         sheet, part = self.sheet, self.part
