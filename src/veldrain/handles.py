@@ -196,6 +196,24 @@ class RobotInMotion:
         asked = (("position", position), ("velocity", velocity), ("effort", effort))
         self._joints.command(joint, {what: value for what, value in asked if value is not None})
 
+    def command_all(self, joints: Sequence[str], **rows: ArrayLike) -> None:
+        """Command several motors at once, which takes a tenth of the time of one after the other.
+
+        Args:
+            joints: their names.
+            rows: of ``effort``, ``velocity`` and ``position`` (n,), SI units, as far as ``command`` takes them.
+
+        >>> sim["arm"].command_all(["shoulder", "elbow"], position=[0.1, 0.2])  # doctest: +SKIP
+        """
+        told = {what: np.asarray(row, float) for what, row in rows.items()}
+        for what, row in told.items():
+            if row.shape != (len(joints),):
+                raise VeldrainError(
+                    f"{what} of shape {row.shape} for {len(joints)} joints", where=self.name, cure="give a number each"
+                )
+        if joints:
+            self._joints.command_all(tuple(joints), told)
+
     def commands(self) -> dict[str, dict[str, float]]:
         """The commands that hold now by joint: position, velocity and effort as far as they were given, SI units."""
         return self._joints.commands()

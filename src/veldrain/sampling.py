@@ -205,9 +205,9 @@ class EngineMount:
                 f"tally {self.name}",
                 f"{self.name}: touched by so much at once that {found.lost} contacts are not in its reading",
             )
-        is_first = found.sides[:, 0] == self.link
-        sign = np.where(is_first, 1.0, -1.0)[:, None]
-        others = [str(n) for n in np.where(is_first, found.sides[:, 1], found.sides[:, 0])]
+        sides = found.sides.tolist()
+        others = [other if one == self.link else one for one, other in sides]
+        sign = np.array([[1.0] if one == self.link else [-1.0] for one, _ in sides]).reshape(-1, 1)
         torque = (sign * found.moment).sum(axis=0)
         return Touches(others, found.point, sign * found.normal, sign * found.force, torque)
 

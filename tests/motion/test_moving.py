@@ -109,6 +109,45 @@ class Motors(unittest.TestCase):
         with self.assertRaisesRegex(vd.VeldrainError, "was told no position yet"):
             alone(wheel(stiffness=9))["it"].command("turn", velocity=1)
 
+    def test_several_commanded_at_once(self) -> None:
+        """The same numbers as one after the other, and what is wrong is said of the joint that it is wrong with."""
+        m = two_bars().motor("q1", "position", stiffness=50, damping=5).motor("q2", "position", stiffness=50, damping=5)
+        sims = [vd.Simulation(vd.World().place(m, "it", fixed=True)) for _ in "ab"]
+        q, v, e = np.array((0.3, -0.4)), np.array((0.1, 0.2)), np.array((2.0, -1.0))
+        sims[0]["it"].command_all(["q2", "q1"], position=q, velocity=v, effort=e)
+        for k, joint in enumerate(("q2", "q1")):
+            sims[1]["it"].command(joint, position=q[k], velocity=v[k], effort=e[k])
+        for sim in sims:
+            sim.advance("0.5 s")
+        self.assertEqual(sims[0]["it"].commands(), sims[1]["it"].commands())
+        self.assertEqual(sims[0]["it"].positions.tolist(), sims[1]["it"].positions.tolist())
+        sims[0]["it"].command_all([], position=[])
+        mixed = two_bars().motor("q1", "position", stiffness=50).motor("q2", "velocity", damping=5, speed=2)
+        sim = vd.Simulation(vd.World().place(mixed, "it", fixed=True))
+        for joints, rows, wrong in (
+            (("q1",), {"velocity": (1.0,)}, "it/q1: .*was told no position yet"),
+            (("q1", "q3"), {"position": (0, 0)}, "no movable joint 'q3'"),
+            (("q1", "q2"), {"position": (0, 0)}, "it/q2: a command of position to a motor in velocity mode"),
+            (("q1",), {"position": (math.nan,)}, "it/q1: the commanded position is not a number"),
+            (("q1", "q2"), {"position": (0.0,)}, r"position of shape \(1,\) for 2 joints"),
+        ):
+            with self.subTest(wrong), self.assertRaisesRegex(vd.VeldrainError, wrong):
+                sim["it"].command_all(joints, **rows)
+        self.assertEqual(sim.notices, [])
+        sim["it"].command_all(["q2"], velocity=[3.0])
+        self.assertRegex(sim.notices[0], "it/q2: commanded to 3 rad/s; its motor holds its speed limit of 2")
+
+        class Both:
+            period = 0.01
+
+            def update(self, now: float, senses: Any, motors: Any) -> None:
+                motors.command(("q1", "q2"), position=(0.1, 0.2))
+
+        self.assertEqual(vd.try_controller(Both(), {}), [{"q1": {"position": 0.1}, "q2": {"position": 0.2}}])
+        two = {"one": Both(), "other": Both()}
+        outcome = vd.run(vd.Scenario(vd.World().place(m, "it", fixed=True), 0.1, controllers={"it": two}), warn=False)
+        self.assertIn("it/q1: is commanded by two controllers", outcome.outcome["reason"])
+
     def test_saved_and_loaded(self) -> None:
         m = wheel(stiffness=200, damping=9, speed=3, stall=10, free_speed=9, play=0.01)
         flyer = template("flyer")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, Protocol, runtime_checkable
 
 from veldrain.errors import VeldrainError, unknown
@@ -164,6 +164,9 @@ class Commanded(Protocol):
     def command(self, joint: str, effort: Any = None, velocity: Any = None, position: Any = None) -> None:
         """Command one motor."""
 
+    def command_all(self, joints: Sequence[str], **rows: Any) -> None:
+        """Command several motors: rows of numbers, in the order of the joints."""
+
 
 def claim(owners: dict[str, str], joint: str, owner: str, robot: str) -> None:
     """Note who commands a motor.
@@ -215,6 +218,13 @@ class Motors(Mapping[str, MotorHandle]):
     ) -> None:
         self._robot, shared = robot, {} if owners is None else owners
         self._handles = {joint: MotorHandle(robot, joint, owner, shared) for joint in joints}
+
+    def command(self, joints: Sequence[str], **rows: Any) -> None:
+        """Command several motors at once: rows of ``effort``, ``velocity`` and ``position``, SI, a number a joint."""
+        for joint in joints:
+            handle = self[joint]
+            claim(handle._owners, joint, handle._owner, self._robot.name)
+        self._robot.command_all(joints, **rows)
 
     def __deepcopy__(self, memo: dict[Any, Any]) -> Motors:
         return memo.get("motors", self)  # type: ignore[no-any-return]  # a controller that keeps them keeps its trial's

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from veldrain.control.base import SheetController
-from veldrain.control.contract import Body, MotorHandle
+from veldrain.control.contract import Body, Motors
 from veldrain.errors import VeldrainError
 from veldrain.motion.attitude import lift_and_torque
 from veldrain.motion.rotors import RotorMixer
@@ -63,7 +63,7 @@ class Fly(SheetController):
         self._hold: Array | None = None
         self._heading, self._taken_up = 0.0, np.zeros(3)
         self._line: tuple[float, Array, Array, Trajectory] | None = None
-        self._next, self._drags = 0, self._mixer.torque.tolist()
+        self._next, self._drags = 0, self._mixer.torque
         self._turn, self._room, self._load = np.eye(3), np.zeros((4, 3)), np.zeros(4)
         self._speeds = np.zeros(len(self._mixer.joints))
 
@@ -73,7 +73,7 @@ class Fly(SheetController):
         mixer = vars(self).get("_mixer")
         return mixer.joints if mixer else ()
 
-    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Motors) -> None:
         reading = senses[self.pose]
         if reading is None:
             return
@@ -106,9 +106,9 @@ class Fly(SheetController):
             self._load,
         )
         self._mixer.fill_speeds(self._load, self._speeds)
-        for joint, speed, c in zip(self._mixer.joints, self._speeds.tolist(), self._drags, strict=True):
-            # The effort beside it is what the air takes, so that no speed is lost to it.
-            motors[joint].command(velocity=speed, effort=c * speed * abs(speed))
+        # The effort beside it is what the air takes, so that no speed is lost to it.
+        speeds = self._speeds
+        motors.command(self._mixer.joints, velocity=speeds, effort=self._drags * speeds * np.abs(speeds))
         self._log("off_course", math.sqrt(float(off @ off)))
 
     def _reference(self, now: float) -> tuple[Array, Array, Array]:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
-from veldrain.control.contract import Body, InputValues, MotorHandle
+from veldrain.control.contract import Body, InputValues, MotorHandle, Motors
 from veldrain.control.loading import fresh
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
@@ -28,11 +28,16 @@ class _Taken:
         words = {"effort": effort, "velocity": velocity, "position": position}
         self.told[joint] = {word: float(value) for word, value in words.items() if value is not None}
 
+    def command_all(self, joints: Sequence[str], **rows: Any) -> None:
+        for k, joint in enumerate(joints):
+            self.command(joint, **{word: row[k] for word, row in rows.items()})
 
-class _AnyMotor(Mapping[str, MotorHandle]):
+
+class _AnyMotor(Motors):
     """Motors of any name."""
 
     def __init__(self, taken: _Taken) -> None:
+        super().__init__(taken, [])
         self._taken = taken
 
     def __getitem__(self, joint: str) -> MotorHandle:

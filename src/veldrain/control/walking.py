@@ -9,9 +9,10 @@ from typing import Any, ClassVar
 import numpy as np
 
 from veldrain.control.base import SheetController
-from veldrain.control.contract import Body, MotorHandle
+from veldrain.control.contract import Body, Motors
 from veldrain.errors import VeldrainError, unknown
 from veldrain.motion.legs import GAITS, Gait, Leg
+from veldrain.motion.three_joints import leg_angles
 from veldrain.pose import Array
 from veldrain.sampling import Reading
 from veldrain.sheet import Choice, Made, Maybe, Names, Number, Text
@@ -96,6 +97,8 @@ class Walk(SheetController):
                 for leg in self._legs
             ]
         )
+        self._rows = np.concatenate([leg.row for leg in self._legs])
+        self._answers_room, self._angles_room = np.zeros((len(self._legs), 4, 3)), self._q.copy()
         rest = np.array([leg.chain.forward(q).position for leg, q in zip(self._legs, self._q, strict=True)])
         self._gait = Gait(rest, self.gait, self.stride_time, self.swing_height)
         for foot in self.contact or {}:
@@ -113,7 +116,7 @@ class Walk(SheetController):
         """Names of the joints that it commands; known once it has started."""
         return tuple(vars(self).get("_names", ()))
 
-    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Motors) -> None:
         told, most = self.inputs, self.acceleration * self.period
         asked = (told.forward, told.sideways, told.turning) if self._may_walk() else (0.0, 0.0, 0.0)
         self._velocity = tuple(
@@ -132,19 +135,22 @@ class Walk(SheetController):
         # Kept level on a slope, the body goes to where it stands upright over its feet.
         stand = self._gait.rest.mean(axis=0)
         over = (stand - _tilt(*self._level).T @ stand) * (1.0, 1.0, 0.0)
-        moved = np.array((self._moved[0], self._moved[1], told.height))
-        short = 0.0
-        for k, leg in enumerate(self._legs):
-            foot = self._gait.feet[k] + (0.0, 0.0, self._lower[k])
-            # The body goes one way, and its feet the other.
-            angles, left = leg.nearest(turn.T @ (foot - moved) + over, self._gait.rest[k], near=self._q[k])
-            short = max(short, left)
-            rates = (angles - self._q[k]) / self.period
-            for joint, q, v in zip(leg.joints, angles.tolist(), rates.tolist(), strict=True):
-                motors[joint].command(position=q, velocity=v)
-            self._q[k] = angles
-        if short > 0.0:
-            self._log("out_of_reach", short)
+        moved = np.full((3, len(self._legs)), told.height)
+        moved[:2] = self._moved[:, None]
+        moved[2] -= self._lower  # the body goes one way, and its feet the other
+        feet = (self._gait.feet - moved.T) @ turn + over
+        angles = self._angles_room
+        reached = leg_angles(self._rows, feet, self._q, self._answers_room, angles)  # type: ignore[no-untyped-call]
+        if not reached:
+            found = [
+                leg.nearest(foot, rest, near=q)
+                for leg, foot, rest, q in zip(self._legs, feet, self._gait.rest, self._q, strict=True)
+            ]
+            angles[:] = [q for q, _ in found]
+            self._log("out_of_reach", max(left for _, left in found))
+        rates = (angles - self._q) / self.period
+        motors.command(self._names, position=angles.ravel(), velocity=rates.ravel())
+        self._q[:] = angles
 
     def _may_walk(self) -> bool:
         """With an IMU it first becomes level, standing, as long as that takes: walking shakes the IMU."""

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
 from veldrain.motion.chains import Chain
+from veldrain.motion.three_joints import LEG, leg_angles, leg_answers
 from veldrain.pose import Array
 
 EVEN = 1e-6
@@ -62,15 +63,14 @@ class Leg:
         self._frame = np.column_stack([np.cross(b, a), b, a])
         self._origin = self._points[0]
         hip, knee, foot_in = ((p - self._origin) @ self._frame for p in (self._points[1], self._points[2], foot_at))
-        self._side = float(foot_in[1])
-        self._hip = float(hip[0]), float(hip[2])
-        thigh, shank = knee[[0, 2]] - self._hip, foot_in[[0, 2]] - knee[[0, 2]]
-        self._sign = 1.0 if b @ c > 0 else -1.0
+        thigh, shank = knee[[0, 2]] - hip[[0, 2]], foot_in[[0, 2]] - knee[[0, 2]]
         self.thigh, self.shank = float(np.linalg.norm(thigh)), float(np.linalg.norm(shank))
-        self._thigh_rest, self._shank_rest = math.atan2(thigh[1], thigh[0]), math.atan2(shank[1], shank[0])
-        self._from, self._rows = self._origin.tolist(), self._frame.T.tolist()
-        self._limits = list(zip((chain.low - EVEN).tolist(), (chain.high + EVEN).tolist(), strict=True))
-        self._middle = chain.middle.tolist()
+        self.row = np.zeros(1, LEG)  # as kernels take it
+        row = self.row[0]
+        row["from"], row["axes"], row["hip"], row["side"] = self._origin, self._frame.T, hip[[0, 2]], foot_in[1]
+        row["thigh"], row["shank"], row["sign"] = self.thigh, self.shank, 1.0 if b @ c > 0 else -1.0
+        row["thigh_rest"], row["shank_rest"] = math.atan2(thigh[1], thigh[0]), math.atan2(shank[1], shank[0])
+        row["low"], row["high"] = chain.low - EVEN, chain.high + EVEN
         if min(self.thigh, self.shank) < EVEN:
             raise VeldrainError("no closed form: thigh or shank has no length", where=where, cure="use Chain.inverse")
 
@@ -80,14 +80,9 @@ class Leg:
         Raises:
             VeldrainError: the point is out of reach, by how much, or only beyond the joints' limits.
         """
-        goal = self._middle if near is None else near
-        best, least = None, math.inf
-        for q in self._answers(foot):
-            if all(low <= value <= high for value, (low, high) in zip(q, self._limits, strict=True)):
-                away = max(abs(value - other) for value, other in zip(q, goal, strict=True))
-                if away < least:
-                    best, least = q, away
-        if best is None:
+        q = np.empty((1, 3))
+        feet, goal = np.array([foot], float), np.array([self.chain.middle if near is None else near], float)
+        if not leg_angles(self.row, feet, goal, np.empty((1, 4, 3)), q):
             x, y, z = (float(v) for v in foot)
             off = self.out_of_reach(foot)
             why = f"is out of reach by {1e3 * off:.3g} mm" if off > 0 else "is beyond the limits of its joints"
@@ -96,7 +91,7 @@ class Leg:
                 where=f"leg to {self.foot}",
                 cure="take shorter steps, or stand lower",
             )
-        return np.array(best)
+        return q[0]
 
     def nearest(self, foot: Array, rest: Array, near: Array | Sequence[float] | None = None) -> tuple[Array, float]:
         """Joint positions (3,) for a foot, or for the last point within reach on the way to it from one that is.
@@ -118,53 +113,20 @@ class Leg:
 
     def all_angles(self, foot: Array | Sequence[float]) -> list[Array]:
         """All answers (3,), limits left aside: none to four."""
-        return [np.array(q) for q in self._answers(foot)]
+        found, count = np.empty((1, 4, 3)), np.zeros(1, np.int64)
+        leg_answers(self.row, np.array([foot], float), found, count)
+        return list(found[0, : count[0]])
 
     def out_of_reach(self, foot: Array | Sequence[float]) -> float:
         """How far a point is out of the leg's reach, m; 0: it is within."""
-        x, y, z = self._inside(foot)
-        across = math.hypot(x, y)
-        if across < abs(self._side):
-            return abs(self._side) - across
-        far = [math.hypot(flat - self._hip[0], z - self._hip[1]) for flat, _ in self._flat(x, y)]
+        row = self.row[0]
+        x, y, z = ((np.asarray(foot, float) - self._origin) @ self._frame).tolist()
+        across, side = math.hypot(x, y), abs(float(row["side"]))
+        if across < side:
+            return side - across
+        along = math.sqrt(across * across - side * side)
+        far = [math.hypot(out - row["hip"][0], z - row["hip"][1]) for out in (along, -along)]
         return min(max(d - self.thigh - self.shank, abs(self.thigh - self.shank) - d, 0.0) for d in far)
-
-    def _inside(self, foot: Array | Sequence[float]) -> tuple[float, float, float]:
-        """A point of the body in the leg's axes."""
-        x, y, z = (float(v) - o for v, o in zip(foot, self._from, strict=True))
-        a, b, c = self._rows
-        return a[0] * x + a[1] * y + a[2] * z, b[0] * x + b[1] * y + b[2] * z, c[0] * x + c[1] * y + c[2] * z
-
-    def _flat(self, x: float, y: float) -> list[tuple[float, float]]:
-        """How far out in the leg's plane, and the first angle that brings the plane there: two ways."""
-        across = math.hypot(x, y)
-        if across < abs(self._side) or across == 0.0:
-            return []
-        # In the plane turned by q the point is (along, side): its direction is that of the point less q.
-        along, here = math.sqrt(max(across * across - self._side * self._side, 0.0)), math.atan2(y, x)
-        return [(out, here - math.atan2(self._side, out)) for out in (along, -along)]
-
-    def _answers(self, foot: Array | Sequence[float]) -> list[tuple[float, float, float]]:
-        """All answers, as plain floats: they take a fifth of the time of arrays."""
-        x, y, z = self._inside(foot)
-        found, dz = [], z - self._hip[1]
-        for out, first in self._flat(x, y):
-            dx = out - self._hip[0]
-            bend = (dx * dx + dz * dz - self.thigh**2 - self.shank**2) / (2 * self.thigh * self.shank)
-            if abs(bend) > 1.0 + 1e-12:
-                continue
-            inner = math.acos(min(max(bend, -1.0), 1.0))
-            for knee in (inner, -inner) if inner else (inner,):
-                lean = math.atan2(self.shank * math.sin(knee), self.thigh + self.shank * math.cos(knee))
-                # Turning about y takes x to −z: angles in the plane go the other way.
-                hip = self._thigh_rest - math.atan2(dz, dx) + lean
-                knee = (self._shank_rest - self._thigh_rest - knee) * self._sign
-                found.append((_wrapped(first), _wrapped(hip), _wrapped(knee)))
-        return found
-
-
-def _wrapped(angle: float) -> float:
-    return math.remainder(angle, 2 * math.pi)
 
 
 GAITS = ("crawl", "trot", "tripod")

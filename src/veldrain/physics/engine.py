@@ -196,17 +196,18 @@ class Engine:
     def sides_of(self, keys: NDArray[np.int64]) -> NDArray[Any]:
         """Names (n, 2) of both sides of pairs by their keys; forces are on the first."""
         names, is_flat = self._sides
-        sides = np.stack(np.divmod(keys, max(len(names), 1)), axis=-1).reshape(-1, 2)
-        # A plane or a mesh is always the second of a pair.
-        swapped = is_flat[sides[:, 0]]
-        sides[swapped] = sides[swapped][:, ::-1]
-        return names[sides]
+        found = np.empty((len(keys), 2), object)
+        for k, key in enumerate(keys.tolist()):
+            one, other = divmod(key, len(names))
+            # A plane or a mesh is always the second of a pair.
+            found[k] = (names[other], names[one]) if is_flat[one] else (names[one], names[other])
+        return found
 
     @cached_property
-    def _sides(self) -> tuple[NDArray[Any], NDArray[np.bool_]]:
+    def _sides(self) -> tuple[list[str], list[bool]]:
         """Names of all shapes, and which are planes or meshes."""
         kinds = self.plant.geoms["kind"]
-        return np.array(self.compiled.geom_names, object), (kinds == p.PLANE) | (kinds == p.MESH)
+        return self.compiled.geom_names, ((kinds == p.PLANE) | (kinds == p.MESH)).tolist()
 
     def _grow(self) -> None:
         a = self.plant

@@ -31,6 +31,7 @@ class Joints:
         self.names = tuple(robot.joints)
         self.dofs = np.array(list(robot.joints.values()), np.int64)
         self.positions = self.positions_of(self.names)
+        self._groups: dict[tuple[str, ...], p.Ints] = {}  # degrees of freedom of joints that are commanded together
 
     def positions_of(self, names: Sequence[str]) -> Callable[[], Array]:
         """The function that reads the positions of some coordinates; a ball joint's are its rotation vector."""
@@ -116,6 +117,35 @@ class Joints:
                 dof["command"], dof["told"] = number, 1
             else:
                 dof[_FIELDS[what]] = number
+
+    def command_all(self, joints: tuple[str, ...], given: dict[str, Array]) -> None:
+        """Command several motors: rows of numbers, SI units, in the order of the joints.
+
+        Raises:
+            VeldrainError: as for one.
+        """
+        if joints not in self._groups:
+            for joint in joints:
+                if joint not in self._robot.joints:
+                    raise unknown("movable joint", joint, self._robot.joints, self._robot.name)
+            self._groups[joints] = np.array([self._robot.joints[joint] for joint in joints], np.int64)
+        at, dofs = self._groups[joints], self._engine.plant.dofs
+        modes = dofs["mode"][at]
+        mode = MODES.get(int(modes[0]), "")
+        main = given.get(mode, np.full(len(at), np.nan))
+        fits = (modes == modes[0]).all() and set(given) <= set(TAKEN[mode])
+        fits = fits and all(np.isfinite(row).all() for row in given.values())
+        if fits and mode == "position":
+            fits = bool((main >= dofs["low"][at] - 1e-9).all() and (main <= dofs["high"][at] + 1e-9).all())
+        elif fits and mode == "velocity":
+            fits = bool((np.abs(main) <= dofs["top_speed"][at] * (1 + 1e-9)).all())
+        if not fits:  # each by itself says what is wrong with it
+            for k, joint in enumerate(joints):
+                self.command(joint, {what: float(row[k]) for what, row in given.items()})
+            return
+        for what, row in given.items():
+            dofs["command" if what == mode else _FIELDS[what]][at] = row
+        dofs["told"][at] = 1
 
     def _look_at(self, mode: str, number: float, dof: Any, linear: bool, where: str) -> None:
         """Tell of a command that cannot be followed."""

@@ -170,8 +170,10 @@ class Tallies:
         """What touched since the last call."""
         a, engine = self.engine.plant, self.engine
         tally = a.tallies[self.row]
-        rows = a.felt[tally["first"] : tally["first"] + tally["count"]]
-        rows = rows[np.argsort(rows["key"], kind="stable")]
+        first, count = int(tally["first"]), int(tally["count"])
+        rows = a.felt[first : first + count]
+        if count > 1:
+            rows = rows[np.argsort(rows["key"], kind="stable")]
         time, weight = max(int(tally["steps"]), 1) * engine.step, rows["weight"][:, None]
         found = Felt(
             engine.sides_of(rows["key"]),
