@@ -151,7 +151,8 @@ def gait_offsets(gait: str, feet: Array) -> tuple[Array, float]:
     if gait == "tripod" or gait == "trot":
         if gait == "tripod" and n != 6:
             raise VeldrainError(f"a tripod gait of {n} legs", where="gait", cure="use crawl or trot")
-        return ((rank + side) % 2) * 0.5, 0.55
+        # Of two legs at a time none carries the body sideways: for longer, all four are down in between.
+        return ((rank + side) % 2) * 0.5, 0.55 if gait == "tripod" else 0.62
     each = 1.0 / n
     order = np.lexsort((side, -rank))  # rear to front, left before right
     offsets = np.zeros(n)
