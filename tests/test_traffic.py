@@ -6,6 +6,7 @@ import math
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -204,6 +205,7 @@ class Exchange(unittest.TestCase):
         s.when((vd.distance("tail", "lead") < 30) & (vd.speed("tail") > 8)).weather(rain="20 mm/h")
         s.when(vd.touching("tail", "lead")).finish("touched").at("6 s").go("lead", speed=8, acceleration=2)
         s.at("1 s").say("now").at("1 s").push("tail", (1, 0, 0))
+        s.at("8 s", name="turn").weather(visibility="200 m").after("turn", "0.5 s").shift("tail", 0.0, within="1 s")
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "a.xosc"
             left = vd.save_open_scenario(s, path)
@@ -215,7 +217,7 @@ class Exchange(unittest.TestCase):
         self.assertEqual((back.world.air.rain, back.world.air.visibility), (5.0, 300.0))
 
         def told(scenario: vd.Scenario) -> list[str]:
-            actions = [str(e.action).replace(" mm/h", "") for e in scenario.timeline]
+            actions = [str(e.action).replace(" mm/h", "").removesuffix(" m") for e in scenario.timeline]
             return sorted(a.removesuffix(".0") for a in actions if not a.startswith(("finish", "push", "note")))
 
         self.assertEqual(told(back), told(s))
@@ -228,6 +230,66 @@ class Exchange(unittest.TestCase):
             ways.append([trial.simulation[name].pose().position[:2] for name in ("lead", "tail")])
         np.testing.assert_allclose(ways[1], ways[0], atol=0.02)
         np.testing.assert_allclose(ways[2], ways[1], atol=0.02)
+
+    def test_what_it_has_no_words_for_is_listed(self) -> None:
+        """Each thing beside a lead car that the format cannot say, and what is listed of it; the rest is read back."""
+
+        class Own(vd.Leader):
+            def at(self, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+                return np.zeros((len(times), 3)), np.tile((0.0, 0.0, 0.0, 1.0), (len(times), 1))
+
+        car = vd.Box((4, 1.8, 1.4))
+
+        def scene(**words: Any) -> vd.Scenario:
+            w = vd.World().ground()
+            w.actor("lead", car, route=vd.Route([(0, 0), (200, 0)], speed=10), start=40)
+            if words:
+                w.actor("it", words.pop("shape", car), **({"route": vd.Route([(0, 4), (200, 4)], speed=10)} | words))
+            return vd.Scenario(w, 5)
+
+        fast, near = vd.speed("lead") > 5, vd.distance("it", "lead") < 9
+        person = vd.Capsule(0.3, 1.2)
+        gap = vd.Gap("2 s", to=["lead", "third"], standstill="3 m")
+        third = scene(keeps=gap)
+        third.world.actor("third", car, route=vd.Route([(0, 9), (50, 9)], speed=1))
+        two = scene()
+        two.world.roads(demo.long_straight(100.0)).roads(demo.dike_road())
+        cases = {
+            "the way of it: Own": scene(route=Own()),
+            "the gap of it but for its time and lead": third,
+            "sideways of the route of it": scene(route=vd.Route([(0, 4), (99, 4)], speed=3, sideways=0.3)),
+            "speeds along the route of it": scene(route=vd.Route([(0, 4), (99, 4)], speed=[3, 9])),
+            "passes of it": scene(passes=True),
+            "upright of it": scene(shape=person, upright=True),
+            "begin of it": scene(begin="2 s"),
+            "roads dike: one network is all": two,
+            "again and again": scene().every("1 s").go("lead", speed=3),
+            "held for 2 s": scene().when(fast, after="2 s").go("lead", speed=3),
+            "over of weather": scene().at(1).weather(rain="9 mm/h", over="1 s"),
+            "the condition of": scene().when(vd.height("lead") > 1).go("lead", speed=3),
+            "expectation 'clear'": scene(start=9).expect("clear", never=near),
+            "remove it": scene(start=9).at(1).remove("it"),
+        }
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.xosc"
+            for said, scenario in cases.items():
+                with self.subTest(said):
+                    left = vd.save_open_scenario(scenario, path)
+                    self.assertTrue(any(said in line for line in left), left)
+                    self.assertIn("lead", vd.load_open_scenario(path).world.placed)
+            conditions = {
+                "one or the other": fast | vd.touching("it", "lead"),
+                "closing": vd.closing("it", "lead") > 2,
+                "time to collision": vd.time_to_collision("it", "lead") < 3,
+                "clearance": (vd.clearance("it", "lead") < 4) & fast,
+            }
+            for name, condition in conditions.items():
+                with self.subTest(name):
+                    asked = scene(start=9).when(condition).go("lead", speed=3)
+                    self.assertEqual([x for x in vd.save_open_scenario(asked, path) if "cond" in x], [])
+                    found = [e.trigger for e in vd.load_open_scenario(path).timeline]
+                    parts = [condition.one, condition.other] if name == "one or the other" else [condition]  # type: ignore[attr-defined]
+                    self.assertEqual(found, parts)
 
     def test_what_is_read_in_part_is_never_read_as_something_else(self) -> None:
         """Entities on lanes and along routes; conditions and actions of other kinds are listed, with their lines."""
@@ -246,6 +308,8 @@ dynamicsDimension="{}"/><SpeedActionTarget>{}</SpeedActionTarget></SpeedAction><
         place = '<Waypoint><Position><LanePosition roadId="straight" laneId="-1" s="{}"/></Position></Waypoint>'
         route = f"""<RoutingAction><AssignRouteAction><Route>{place.format(30)}{place.format(250)}</Route>
 </AssignRouteAction></RoutingAction>"""
+        state = """<ByValueCondition><StoryboardElementStateCondition storyboardElementType="{}"
+storyboardElementRef="first" state="{}"/></ByValueCondition>"""
         cases = {  # what an event does and when, and what becomes of it: the action, or a note
             "goes at 4 m/s": (go, now, 0.5),
             "in time is not used": (speed.format(3, "time", '<AbsoluteTargetSpeed value="4"/>'), now, 0),
@@ -261,6 +325,9 @@ dynamicsDimension="{}"/><SpeedActionTarget>{}</SpeedActionTarget></SpeedAction><
                 entity.format('<SpeedCondition value="9" rule="greaterThan"/>'),
                 2,
             ),
+            "'act' is not used": (go, state.format("act", "startTransition"), 0),
+            "'over' is not used": (go, state.format("event", "completeState"), 0),
+            "After\\(event='first', delay=2": (go, state.format("event", "startTransition"), 2),
             "'still' is not used": (go, entity.format('<StandStillCondition duration="2"/>'), 0),
         }
         thing = """<ScenarioObject name="{0}"><Vehicle><BoundingBox><Center z="0.7"/><Dimensions width="2" length="4"
@@ -290,6 +357,7 @@ parameterType="double" value="4"/></ParameterDeclarations><RoadNetwork><LogicFil
                     told = [f"{e.action} {e.trigger!r}" for e in s.timeline] + s.notes
                     self.assertRegex("\n".join(told), said)
                     self.assertIn("has no BoundingBox, and is left out", " ".join(s.notes))
+                    s.timeline = [e for e in s.timeline if "first" not in str(e.trigger)]  # an event that is not there
                     x, y, _ = vd.Trial(s).simulation["a"].pose().position
                     np.testing.assert_allclose((x, y), (40, -1.75 + 0.3), atol=1e-6)
             with self.assertRaisesRegex(vd.VeldrainError, r"a.xosc:\d+: no road 'bent'"):

@@ -61,6 +61,7 @@ class _Reader(XmlReader):
                 self.unused(e)
         board = self.child(root, "Storyboard")
         self.roads = self.network()
+        self.offsets: dict[str, float] = {}  # where the shifts so far lead
         self.world = World().ground(height=-0.15 if self.roads else 0.0)
         if self.roads:
             self.world.roads(self.roads)
@@ -227,13 +228,15 @@ class _Reader(XmlReader):
         actors = [self.text(e, "entityRef") for e in group.iterfind("Actors/EntityRef")]
         trigger = event.find("StartTrigger")
         found = list(self.triggers(trigger)) if trigger is not None else [0.0]
+        name = event.get("name", "")
         for action in event.iterfind("Action"):
             for actor in actors or [""]:
                 made = self.action(action, actor)
                 if made is None or not found:
                     self.unused(action, f"'{self.text(action, 'name')}' is not used")
                 for one in found if made is not None else ():
-                    scenario.add(Entry(one, made, self.at(event)))  # type: ignore[arg-type]
+                    taken = any(entry.name == name for entry in scenario.timeline)
+                    scenario.add(Entry(one, made, self.at(event), "" if taken else name))  # type: ignore[arg-type]
 
     def action(self, element: Any, actor: str) -> Action | None:
         speed_action = element.find(f"PrivateAction/{SPEED}")
@@ -266,7 +269,10 @@ class _Reader(XmlReader):
                 self.number(target, "value"),
                 self.number(self.child(offset, "LaneOffsetActionDynamics"), "maxLateralAcc", 0.0),
             )
-            within = math.sqrt(10 / math.sqrt(3) * abs(d) / most) if most > 0 and d else 3.0
+            course = self.world.placed[actor].course
+            way = abs(d - self.offsets.setdefault(actor, course.offset if course else 0.0))
+            self.offsets[actor] = d
+            within = math.sqrt(10 / math.sqrt(3) * way / most) if most > 0 and way else 3.0
             return Shift(actor, d, within=round(within, 9))
         if kept is not None:
             gap = self.gap(kept)
@@ -302,6 +308,9 @@ class _Reader(XmlReader):
             return self.number(time, "value") + delay
         state = element.find("ByValueCondition/StoryboardElementStateCondition")
         if state is not None:
+            told = state.get("storyboardElementType"), state.get("state")
+            if told != ("event", "startTransition"):
+                return None
             return After(self.text(state, "storyboardElementRef"), delay)
         who, what = (
             element.find("ByEntityCondition/TriggeringEntities/EntityRef"),

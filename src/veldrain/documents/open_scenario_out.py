@@ -52,6 +52,7 @@ class _Writer:
         self.scenario, self.target = scenario, target
         self.world = scenario.world
         self.left: list[str] = []
+        self.offsets: dict[str, float] = {}  # where the shifts so far lead
 
     def write(self) -> list[str]:
         from lxml import etree
@@ -218,8 +219,11 @@ class _Writer:
 
     def shift(self, parent: Any, action: Shift) -> None:
         offset = add(add(parent, "LateralAction"), "LaneOffsetAction", continuous=False)
-        # The peak of a quintic's second change is 10/√3·d/T².
-        most = 10 / 3**0.5 * abs(action.offset) / action.within**2
+        # The peak of a quintic's second change is 10/√3·d/T²; d is from where the shift before it led.
+        course = self.world.placed[action.actor].course
+        before = self.offsets.setdefault(action.actor, course.offset if course else 0.0)
+        most = 10 / 3**0.5 * abs(action.offset - before) / action.within**2
+        self.offsets[action.actor] = action.offset
         add(offset, "LaneOffsetActionDynamics", dynamicsShape="sinusoidal", maxLateralAcc=float(most))
         add(add(offset, "LaneOffsetTarget"), "AbsoluteTargetLaneOffset", value=float(action.offset))
 
@@ -295,7 +299,8 @@ class _Writer:
         group = add(parent, "ConditionGroup")
         if isinstance(trigger, After):
             made = self.plainly(group, title, float(trigger.delay))
-            state = {"storyboardElementType": "event", "storyboardElementRef": trigger.event, "state": "completeState"}
+            event = next((e.names[0] for e in self.scenario.timeline if trigger.event in e.names), trigger.event)
+            state = {"storyboardElementType": "event", "storyboardElementRef": event, "state": "startTransition"}
             add(add(made, "ByValueCondition"), "StoryboardElementStateCondition", **state)
             return
         if not isinstance(trigger, float | int):
