@@ -192,6 +192,78 @@ class Sensed(unittest.TestCase):
             with self.assertRaisesRegex(vd.VeldrainError, "no robot 'egg'"):
                 vd.birds_eye(r, follow="egg")
 
+    def test_pictures_from_above_show_what_is_there(self) -> None:
+        """Lanes, the car and the lorry in their places by colour; a movie of its length; and what cannot be drawn."""
+        scenario = demo.lorry_brakes(gap="20 m")
+        scenario.duration = 1.0
+        from matplotlib.colors import to_rgb
+        from matplotlib.patches import Polygon
+
+        with tempfile.TemporaryDirectory() as folder:
+            recording = vd.run(scenario, record=Path(folder) / "a.mcap", warn=False)
+            panel = vd.birds_eye(recording, follow="car", time="0.5 s", span="40 m").axes[0]
+            shapes = [patch.get_xy() for patch in panel.patches if isinstance(patch, Polygon)]
+            at = recording["tf"].query("child_frame_id == 'lorry/body'").set_index("time")
+            lorry = np.interp(0.5, at.index, at["x"])
+            boxes = [xy for xy in shapes if np.ptp(xy[:, 0]) < 20]
+            self.assertTrue(any(abs(xy[:-1, 0].mean() - lorry) < 0.3 and np.ptp(xy[:, 0]) > 8 for xy in boxes))
+            lanes = [xy for xy in shapes if np.ptp(xy[:, 0]) > 500]
+            self.assertGreaterEqual(len(lanes), 4)
+            low, high = panel.get_xlim()
+            car = np.interp(0.5, *recording["car/pose"][["time", "x"]].to_numpy().T)
+            self.assertTrue(low < car < high and high - low < 100)
+            movie = Path(folder) / "above.mp4"
+            vd.birds_eye(recording, movie, follow="car", rate=5)
+            import av
+
+            with av.open(str(movie)) as opened:
+                self.assertEqual(len(list(opened.decode(video=0))), 6)
+            for words, wrong in (
+                ({"follow": "car", "sensors": ["car/rader"]}, "did you mean 'car/radar'"),
+                ({"follow": "lory"}, "did you mean 'lorry'"),
+                ({"follow": "car", "out": movie, "rate": 5}, "is there already"),
+            ):
+                with self.subTest(wrong), self.assertRaisesRegex(vd.VeldrainError, wrong):
+                    vd.birds_eye(recording, **words)
+        found = vd.coverage(demo.service_car(), heights=["0.5 m", "1 m"], reach="20 m")
+        with tempfile.TemporaryDirectory() as folder:
+            figure = vd.plot(found, Path(folder) / "c.png")
+            self.assertGreater((Path(folder) / "c.png").stat().st_size, 10_000)
+        panels = [ax for ax in figure.axes if "blind" in ax.get_title()]
+        self.assertEqual(len(panels), 2)
+        table = found.table("5 m")
+        for panel, height in zip(panels, (0.5, 1.0), strict=True):
+            row = table[(table["height"] == height) & (table["sensor"] == "all")].iloc[0]
+            self.assertIn(f"{row['blind']:.1f} m² blind within 5 m", panel.get_title())
+            red = np.asarray(panel.images[1].get_array().filled(0.0))
+            cell = (found.x[1] - found.x[0]) * (found.y[1] - found.y[0])
+            self.assertAlmostEqual(np.nansum(red) * cell, row["blind"], delta=1.5)
+        self.assertEqual(to_rgb("#c8553d"), panels[0].images[1].cmap(1.0)[:3])
+        world = (
+            vd.World().ground().place(demo.service_car(), "a").place(demo.service_car(), "b", pose=vd.Pose((9, 0, 0)))
+        )
+        for robot, wrong in ((None, "2 robots look; name one: a, b"), ("c", "no robot 'c'")):
+            with self.subTest(wrong), self.assertRaisesRegex(vd.VeldrainError, wrong):
+                vd.coverage(world, robot=robot)
+
+    def test_boxes_of_a_camera_are_where_its_matrix_puts_them(self) -> None:
+        """A box of 2 m, 10 m ahead: its pixels are f·(±1 m)/9 m beside the middle."""
+        m = vd.Model("post").link("base", vd.Box((0.1, 0.1, 1)), mass=5)
+        eye = vd.Camera(size=(320, 240), field_of_view="60 deg", output="labels", period="0.1 s")
+        m.mount("eye", eye, on="base", pose=vd.Pose((0.1, 0, 0)))
+        world = vd.World().ground().place(m, "post", pose=vd.Pose((0, 0, 2)), fixed=True)
+        world.obstacle("crate", vd.Box((2, 2, 2)), pose=vd.Pose((10.1, 0, 2)))
+        found = vd.detections(vd.run(vd.Scenario(world, 0.3)), "post/eye/boxes").query("name == 'crate'")
+        half = eye.matrix[0, 0] / 9.0
+        self.assertEqual(len(found), 4)
+        for column, expected in (
+            ("left", 160 - half),
+            ("right", 160 + half),
+            ("top", 120 - half),
+            ("bottom", 120 + half),
+        ):
+            np.testing.assert_allclose(found[column], expected, atol=1.1)
+
 
 class Exchange(unittest.TestCase):
     def test_there_and_back(self) -> None:

@@ -68,7 +68,7 @@ def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity =
     import pandas as pd
 
     if log.messages.get(stream) == "std_msgs/msg/String":
-        return _camera_boxes(log, stream)
+        return log[stream].reindex(columns=["time", "name", "left", "top", "right", "bottom"])
     own, placed = log.points(stream), log.points(stream, frame="world")
     own_range = np.linalg.norm(own[["x", "y", "z"]].to_numpy(float), axis=1)
     if "radial_velocity" in own:
@@ -88,20 +88,6 @@ def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity =
             if len(members) >= least:
                 rows.append((time, *at[members].mean(axis=0), float(far[members].min()), len(members)))
     return pd.DataFrame(rows, columns=["time", "x", "y", "z", "range", "points"])
-
-
-def _camera_boxes(log: Log, stream: str) -> pd.DataFrame:
-    import json
-
-    import pandas as pd
-
-    table = log[stream]
-    rows = [
-        {"time": time, **box}
-        for time, text in zip(table["time"], table["data"], strict=True)
-        for box in json.loads(text).get("boxes", [])
-    ]
-    return pd.DataFrame(rows, columns=["time", "name", "left", "top", "right", "bottom"])
 
 
 def _clusters(points: Array, gap: float) -> list[Array]:
