@@ -24,13 +24,11 @@ def shape_clearance(a, b, probe, poly, corners, faces):
 
 @entry
 def clearance(geoms, probe, poly, corners, faces, side_a, side_b):
-    """Least gap between the touchable shapes of two sides (arrays (G,), 1: belongs); negative: overlap."""
+    """Least gap between the touchable shapes of two sides, by their numbers; negative: overlap."""
     least = math.inf
-    for i in range(len(geoms)):
-        for j in range(len(geoms)):
-            a, b = geoms[i], geoms[j]
-            if side_a[i] == 0 or side_b[j] == 0:
-                continue
+    for i in range(len(side_a)):
+        for j in range(len(side_b)):
+            a, b = geoms[side_a[i]], geoms[side_b[j]]
             if a.kind == PLANE or a.kind == MESH:
                 a, b = b, a
             if a.kind != PLANE and a.kind != MESH:

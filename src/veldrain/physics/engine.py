@@ -99,7 +99,7 @@ class Engine:
         self._tree, self._ref = nodes["tree"], self.plant.trees["ref"]
         for w, sides in enumerate(watches):
             for side, path in enumerate(sides):
-                self.plant.watch_sides[w, side] = self.geoms_of(path)
+                self.plant.watch_sides[w, side, self.geoms_of(path)] = 1
             self._watch_stiff(*self.plant.watch_sides[w])
         self.refresh()
         if len(self.plant.loops):
@@ -294,6 +294,10 @@ class Engine:
         """Axes (3, 3) of a place in the world, as columns."""
         return place.pose.matrix if place.node < 0 else self._rot[place.node] @ place.pose.matrix
 
+    def direction(self, place: LinkPlace, way: Array) -> Array:
+        """A direction (3,) of the node of a place in the world."""
+        return way if place.node < 0 else self._rot[place.node] @ way
+
     def velocities(self, nodes: p.Ints, points: Array) -> Array:
         """Velocities (n, 3) of points (n, 3) of nodes (n,), world axes; those of the world (−1) stand still."""
         if not len(self._pos):
@@ -316,16 +320,17 @@ class Engine:
         return np.array((vx, vy, vz)), np.array((wx, wy, wz)), np.array((ax, ay, az))
 
     def geoms_of(self, path: str) -> p.Ints:
-        """1 for each shape of a thing: of a link, of a whole robot, or of all whose names start with ``path/``."""
-        found = [name == path or name.startswith(f"{path}/") for name in self.compiled.geom_names]
-        if not any(found):
+        """Numbers of the shapes of a thing: of a link, of a whole robot, or of all whose names start with ``path/``."""
+        names = enumerate(self.compiled.geom_names)
+        found = [k for k, name in names if name == path or name.startswith(f"{path}/")]
+        if not found:
             if any(path in prefixes(s.name) for s in self.compiled.sights):
                 raise VeldrainError("has no shape that can be touched", where=path, cure="give it one, of role 'both'")
             raise unknown("thing with shapes", path, {n for g in self.compiled.geom_names for n in prefixes(g)})
         return np.array(found, np.int64)
 
     def clearance(self, geoms_a: p.Ints, geoms_b: p.Ints) -> float:
-        """Least gap (m) between the touchable shapes of two sides; negative where they overlap."""
+        """Least gap (m) between the touchable shapes of two sides, by their numbers; negative where they overlap."""
         a = self.plant
         return float(clearance(a.geoms, a.probe, a.poly, a.corners, a.faces, geoms_a, geoms_b))
 

@@ -27,7 +27,7 @@ class Engine(Protocol):
         """Names of both sides of pairs."""
 
     def geoms_of(self, path: str) -> p.Ints:
-        """1 for each shape of a thing."""
+        """Numbers of the shapes of a thing."""
 
     def node_pose(self, node: int) -> Pose:
         """Pose of a node in the world."""
@@ -47,7 +47,7 @@ def tree_of(engine: Engine, name: str) -> Any:
 
 def never_touch(engine: Engine, one: str, other: str) -> str:
     """Why no touch of two things can ever be seen; "" where one can."""
-    a, (side_a, side_b) = engine.plant, (np.flatnonzero(engine.geoms_of(path)) for path in (one, other))
+    a, side_a, side_b = engine.plant, engine.geoms_of(one), engine.geoms_of(other)
     nodes, kinds = a.geoms["node"], a.geoms["kind"]
     pairs = [(i, j) for i in side_a for j in side_b if i != j]
     apart = [(i, j) for i, j in pairs if nodes[i] != nodes[j]]

@@ -182,7 +182,6 @@ def overlaps_within(
     )
     deepest: dict[tuple[str, str], float] = {}
     off = set(plant.skipped.tolist())
-    side = np.zeros((2, len(plant.geoms)), np.int64)
     near = (low[:, None] <= high[None]).all(axis=2) & (low[None] <= high[:, None]).all(axis=2)
     for i, j in np.argwhere(np.triu(near, 1)):
         a, b = own[i], own[j]
@@ -191,9 +190,7 @@ def overlaps_within(
             continue
         if plant.geoms["node"][a] == plant.geoms["node"][b] or a * len(plant.geoms) + b in off:
             continue
-        side[:] = 0
-        side[0, a], side[1, b] = 1, 1
-        depth = -engine.clearance(side[0], side[1])
+        depth = -engine.clearance(np.array([a]), np.array([b]))
         if depth > max(SLIGHT, deepest.get(pair, 0.0)):
             deepest[pair] = depth
     return [(a, b, depth) for (a, b), depth in deepest.items()]
@@ -251,14 +248,11 @@ def deepest_overlap(look: Look, engine: Engine, one: list[int], other: list[int]
     """Depth (m) of the deepest overlap of two things, pairs that are switched off left out, and its shape's name."""
     plant, best = engine.plant, (-np.inf, "")
     off, count = set(plant.skipped.tolist()), len(plant.geoms)
-    side = np.zeros((2, count), np.int64)
     for a in one:
         partners = [b for b in other if min(a, b) * count + max(a, b) not in off]
         if not partners:
             continue
-        side[:] = 0
-        side[0, a], side[1, partners] = 1, 1
-        best = max(best, (-engine.clearance(side[0], side[1]), engine.compiled.geom_names[a]))
+        best = max(best, (-engine.clearance(np.array([a]), np.array(partners)), engine.compiled.geom_names[a]))
     return best
 
 

@@ -49,8 +49,9 @@ class Closing(Measure, word="closing"):
         a, b = engine.place_of(self.a), engine.place_of(self.b)
 
         def now() -> float:
-            one, other = engine.moving(a), engine.moving(b)
-            x, y, z, vx, vy, vz = (theirs - mine for mine, theirs in zip(one, other, strict=True))
+            ax, ay, az, au, av, aw = engine.moving(a)
+            x, y, z, vx, vy, vz = engine.moving(b)
+            x, y, z, vx, vy, vz = x - ax, y - ay, z - az, vx - au, vy - av, vz - aw
             length = math.hypot(x, y, z)
             return -(x * vx + y * vy + z * vz) / length if length > 0 else 0.0
 
@@ -95,9 +96,10 @@ class Tilt(Measure, word="tilt"):
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         engine = engine_of(simulation)
         a = engine.place_of(self.a)
+        up = a.pose.matrix[:, 2]
 
         def now() -> float:
-            x, y, z = engine.axes(a)[:, 2].tolist()
+            x, y, z = engine.direction(a, up).tolist()
             return math.atan2(math.hypot(x, y), z)  # exact where it is small, too
 
         return now
