@@ -249,8 +249,13 @@ class Triggers(unittest.TestCase):
                     continue
                 with self.assertRaisesRegex(vd.VeldrainError, wrong):
                     scenario.at(0.1, name=name).say("it")
-        with self.assertRaisesRegex(vd.VeldrainError, "a moment at 99 s"):
-            knobs["early.at"].set(99.0)
+        for path, value, wrong in (
+            ("early.at", 99.0, "a moment at 99 s"),
+            ("late.delay", -1.0, "-1 s after 'early'"),
+            ("tick.every", 0.0, "every 0 s"),
+        ):
+            with self.subTest(path), self.assertRaisesRegex(vd.VeldrainError, wrong):
+                knobs[path].set(value)
 
     def test_in_files(self) -> None:
         text = """veldrain: scenario/1

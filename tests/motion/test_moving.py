@@ -14,6 +14,7 @@ import veldrain as vd
 from tests.motion.arms import sampling_arm, two_bars
 from tests.motion.test_drives import template
 from veldrain.demo.walkers import bank_walker, four_legged
+from veldrain.motion.legs import Gait
 from veldrain.motion.rotors import RotorMixer
 
 G = 9.81
@@ -396,6 +397,18 @@ class Walking(unittest.TestCase):
                 truth = self.walk(model, 6.5, {"turning": 0.5}, **how)
                 self.assertGreater(truth["yaw"].iloc[-1], 0.7 * 0.5 * 4.5)
                 self.assertLess(np.hypot(truth["x"], truth["y"]).max(), 0.15)
+
+    def test_feet_are_down_for_their_share_of_a_stride(self) -> None:
+        rest = np.array([[x, y, -0.3] for x in (0.2, -0.2) for y in (0.15, -0.15)])
+        for duty, share in ((None, 0.55), (0.62, 0.62), (0.8, 0.8)):
+            gait, down = Gait(rest, "trot", 0.5, 0.05, duty), []
+            for _ in range(2000):
+                gait.step(1e-3, (0.2, 0.0, 0.0), np.zeros(4, bool), True)
+                down.append(gait.stands.mean())
+            with self.subTest(duty=duty):
+                self.assertAlmostEqual(float(np.mean(down)), share, delta=0.01)
+        with self.assertRaisesRegex(vd.VeldrainError, "duty_factor"):
+            vd.Walk(["a", "b", "c", "d"], duty_factor=0.3)
 
     def test_leaning(self) -> None:
         truth = self.walk(four_legged(), 3.0, {"lean": 0.1, "tilt": 0.05, "height": 0.03}, gait="crawl").iloc[-1]

@@ -16,6 +16,7 @@ from veldrain.motion.three_joints import leg_angles
 from veldrain.pose import Array
 from veldrain.sampling import Reading
 from veldrain.sheet import Choice, Made, Maybe, Names, Number, Text
+from veldrain.units import Quantity
 
 
 def _sensors(value: Any, where: str) -> dict[str, str]:
@@ -66,6 +67,11 @@ class Walk(SheetController):
     )
     stride_time: Number = Number("time", default=1.0, above=0.0, doc="of a whole stride")
     swing_height: Number = Number("length", default=0.05, above=0.0, doc="of a foot over the ground")
+    duty_factor: Maybe[Quantity, float] = Maybe(
+        Number("ratio", least=0.5, most=0.95),
+        default=None,
+        doc="share of a stride that a foot is on the ground; None: 0.55 in a trot or tripod, more in a crawl",
+    )
     contact: Maybe[Any, dict[str, str]] = Maybe(
         Made(_sensors), default=None, doc="sensor that feels the ground (FootForce or Touch) by foot"
     )
@@ -100,7 +106,7 @@ class Walk(SheetController):
         self._rows = np.concatenate([leg.row for leg in self._legs])
         self._answers_room, self._angles_room = np.zeros((len(self._legs), 4, 3)), self._q.copy()
         rest = np.array([leg.chain.forward(q).position for leg, q in zip(self._legs, self._q, strict=True)])
-        self._gait = Gait(rest, self.gait, self.stride_time, self.swing_height)
+        self._gait = Gait(rest, self.gait, self.stride_time, self.swing_height, self.duty_factor)
         for foot in self.contact or {}:
             if foot not in self.feet:
                 raise unknown("foot", foot, self.feet, "Walk: contact")

@@ -151,8 +151,7 @@ def gait_offsets(gait: str, feet: Array) -> tuple[Array, float]:
     if gait == "tripod" or gait == "trot":
         if gait == "tripod" and n != 6:
             raise VeldrainError(f"a tripod gait of {n} legs", where="gait", cure="use crawl or trot")
-        # Of two legs at a time none carries the body sideways: for longer, all four are down in between.
-        return ((rank + side) % 2) * 0.5, 0.55 if gait == "tripod" else 0.62
+        return ((rank + side) % 2) * 0.5, 0.55
     each = 1.0 / n
     order = np.lexsort((side, -rank))  # rear to front, left before right
     offsets = np.zeros(n)
@@ -171,19 +170,22 @@ class Gait:
         gait: crawl, trot or tripod.
         stride_time: of a whole stride, s.
         swing_height: of a foot over the ground, m.
+        duty_factor: the share of a stride that a foot is on the ground. None: that of the gait.
     """
 
     rest: Array
     gait: str
     stride_time: float
     swing_height: float
+    duty_factor: float | None = None
     phase: float = 0.0
     feet: Array = field(default_factory=lambda: np.zeros((0, 3)))
     lifted: Array = field(default_factory=lambda: np.zeros((0, 3)))
     stands: Array = field(default_factory=lambda: np.zeros(0, bool))
 
     def __post_init__(self) -> None:
-        self.offsets, self.duty = gait_offsets(self.gait, self.rest[:, :2])
+        self.offsets, duty = gait_offsets(self.gait, self.rest[:, :2])
+        self.duty = self.duty_factor or duty
         n = len(self.rest)
         self.feet, self.lifted, self.stands = self.rest.copy(), self.rest.copy(), np.ones(n, bool)
 

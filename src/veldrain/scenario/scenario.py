@@ -198,7 +198,10 @@ class Scenario:
 
     def after(self, event: str, delay: Quantity = 0.0, *, name: str | None = None) -> Moment:
         """So long (s) after each time that an event happens: the name of an action, or the words of a note."""
-        return Moment(self, After(event, quantity(delay, "time", "after")), name)
+        seconds = quantity(delay, "time", "after")
+        if not seconds >= 0:
+            raise VeldrainError(f"{seconds:g} s after '{event}'", where="scenario", cure="give 0 or more")
+        return Moment(self, After(event, seconds), name)
 
     def every(self, period: Quantity, *, name: str | None = None) -> Moment:
         """Again and again, first after one period (s)."""
@@ -292,11 +295,14 @@ class Scenario:
                 f"{entry.title}.delay",
                 "time",
                 lambda: get().delay,
-                lambda value: put(After(get().event, self._whole(value))),
+                lambda value: put(self.after(get().event, self._whole(value))._trigger),
             )
         else:
             yield Knob(
-                f"{entry.title}.every", "time", lambda: get().period, lambda value: put(Every(self._whole(value)))
+                f"{entry.title}.every",
+                "time",
+                lambda: get().period,
+                lambda value: put(self.every(self._whole(value))._trigger),
             )
 
     def _whole(self, time: float) -> float:
