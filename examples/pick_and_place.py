@@ -31,15 +31,15 @@ def found(pixels: np.ndarray) -> np.ndarray:
 
 
 class PickAndPlace(vd.Script):
-    def __init__(self, stiffness: float = 1.0) -> None:
-        self.stiffness = stiffness
+    def to(self, q):
+        """Plan to joint positions."""
+        points = vd.plan(self.known, "arm", start=self.q, goal=q, joints=self.chain.joints, margin="5 mm", seed=1)
+        return vd.Trajectory.through(points, speed=1.2, acceleration=4, jerk=60, joints=self.chain)
 
     def go(self, place, above):
         """Plan to above a place, and come straight down onto it."""
         over = self.chain.inverse(vd.Pose(place + above * UP) @ DOWN, start=self.q, free_axis=(0, 0, 1))
-        points = vd.plan(self.known, "arm", start=self.q, goal=over.q, joints=self.chain.joints, margin="5 mm", seed=1)
-        limits = {"speed": 1.2, "acceleration": 4, "jerk": 60, "joints": self.chain}
-        way = vd.Trajectory.through(points, **limits)
+        way = self.to(over.q)
         line = vd.Trajectory.straight(self.chain, [place], start=over.q, speed=0.15, free_axis=(0, 0, 1))
         self.q, self.back = line.at(line.duration)[0], (line, over.q)
         return way.then(line)
@@ -58,7 +58,7 @@ class PickAndPlace(vd.Script):
         self.chain = vd.Chain(model, "grip")
         self.known = vd.World().ground().place(model, "arm", fixed=True)
         self.known.obstacle("pedestal", vd.Cylinder(0.09, PEDESTAL[2]), pose=vd.Pose((*PEDESTAL[:2], PEDESTAL[2] / 2)))
-        self.q = np.array([model.postures["stowed"].get(joint, 0.0) for joint in self.chain.joints])
+        self.q = stowed = np.array([model.postures["stowed"].get(joint, 0.0) for joint in self.chain.joints])
         yield self.until(lambda: self.senses["eye"] is not None)
         label = self.senses.between("eye/optical", "base").apply(found(self.senses["eye"].pixels))
         place = np.array((label[0], label[1], JAR_HEIGHT * 0.6))
@@ -68,6 +68,7 @@ class PickAndPlace(vd.Script):
         yield self.follow(self.go(PEDESTAL + (JAR_HEIGHT * 0.6 + 0.001) * UP, 0.12))
         yield self.grip(False)
         yield self.follow(self.up())
+        yield self.follow(self.to(stowed))
 
 
 def trial(x: float, y: float, yaw: float, record=None) -> tuple[float, vd.Recording]:
