@@ -17,6 +17,7 @@ from veldrain.model.fitting import least_ball, least_rectangle
 from veldrain.review.balance import beyond
 from veldrain.review.fixing import overlay
 from veldrain.review.look import figure, mm
+from veldrain.units import quantity
 
 G = 9.81
 
@@ -124,6 +125,24 @@ class Numbers(unittest.TestCase):
         self.assertIn("by lamp most of all (8 kg)", finding.problem)
         lifted = only(on_ground(m, 0.5), "tips")  # where it will have fallen to
         self.assertAlmostEqual(lifted.numbers["outside m"], 0.17, 4)
+        for high, tells in (
+            ("5 mm", False),
+            ("12 cm", True),
+        ):  # under a step: the axle that hangs takes its share or not
+            m = vd.Model("trolley").link("bed", vd.Box((1.2, 0.5, 0.1)), mass=20)
+            for name, x in (("front", 0.5), ("rear", -0.5)):
+                for side, y in (("left", 0.3), ("right", -0.3)):
+                    wheel = vd.Part(vd.Cylinder(0.1, 0.05), pose=vd.Pose(rpy=("90 deg", 0, 0)))
+                    m.link(f"{name}_{side}", wheel, mass=1)
+                    m.joint(
+                        f"{name}_{side}_axle", "bed", f"{name}_{side}", "continuous", vd.Pose((x, y, -0.1)), (0, 1, 0)
+                    )
+            world = vd.World().ground(surface=vd.Surface(friction=0.8))
+            depth = vd.Box((1, 2, quantity(high, "length", "")))
+            world.obstacle("step", depth, pose=vd.Pose((-0.6, 0, depth.size[2] / 2)))
+            world.place(m, "trolley", pose=vd.Pose((0, 0, 0.2 + depth.size[2])))
+            with self.subTest(high):
+                self.assertEqual("tips" in [f.rule for f in vd.check(world)], tells)
 
     def test_depth_in_the_ground_and_lift_over_an_obstacle(self) -> None:
         deep = only(on_ground(cart(), 0.08), "overlapping-world")

@@ -115,6 +115,7 @@ class Studied(unittest.TestCase):
             with self.subTest(name):
                 study = vd.load_study(folder / f"{name}.study.yaml")
                 self.assertIn(path, study.vary)
+                self.assertEqual([str(f) for f in vd.check(study) if f.severity == "error"], [])
                 drawn = study.drawn({path: 2.5})
                 self.assertEqual(next(k.get() for k in drawn.knobs() if k.path == path), 2.5)
         study = vd.load_study(folder / "lorry_brakes.study.yaml")

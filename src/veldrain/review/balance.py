@@ -14,6 +14,7 @@ from veldrain.review.rules import Found, found, rule
 from veldrain.review.touching import deepest_overlap, things_of
 
 AIR = 1e-3  # m between a wheel and the ground
+LEANS = 0.02  # rad
 
 
 @dataclass
@@ -88,6 +89,10 @@ def tips(robot: RobotLook) -> Found:
         return
     flat = z_to(robot.look.up).inv()
     feet, centre = flat.apply(stand.points)[:, :2], flat.apply(body.com)[:2]
+    for link, gap in stand.gaps.items():  # it leans a little, and stands on these too
+        at = flat.apply(robot.poses[link].position)[:2]
+        if link not in stand.links and gap < LEANS * float(np.linalg.norm(at - feet.mean(axis=0))):
+            feet = np.vstack([feet, at])
     outside, way = beyond(feet, centre)
     if outside < 1e-4:
         return
