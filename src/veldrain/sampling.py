@@ -14,9 +14,10 @@ from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError, told_at, unknown
-from veldrain.model import GROUND, Air, Failure, Look, Measuring, Mounted, Sensor, Struck, Surroundings, Touches, World
+from veldrain.model import Air, Failure, Look, Measuring, Mounted, Sensor, Struck, Surroundings, Touches, World
 from veldrain.physics.builder import LinkPlace, Robot
 from veldrain.physics.engine import Engine
+from veldrain.physics.frames import FrameTree
 from veldrain.physics.joints import Joints
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.plant import Ints
@@ -262,60 +263,6 @@ class EngineMount:
         return positions(), own.velocities(dofs), own.efforts(dofs)
 
 
-class FrameTree:
-    """Links, frames, sensors and things as a tree of frames: their names, what each is on, and their poses."""
-
-    def __init__(self, world: World, engine: Engine) -> None:
-        places = {name: place for name, place in engine.compiled.links.items() if name != GROUND}
-        parents = dict.fromkeys(places, "")
-        for robot, placed in world.placed.items():
-            parents |= {f"{robot}/{j.child}": f"{robot}/{j.parent}" for j in placed.model.joints.values()}
-            parents |= {f"{robot}/{f.name}": f"{robot}/{f.link}" for f in placed.model.frames.values()}
-            for mounted in placed.model.sensors.values():
-                name, on = f"{robot}/{mounted.name}", f"{robot}/{mounted.link}"
-                added = [(name, on, mounted.pose)]
-                if mounted.sensor.optical is not None:
-                    added.append((f"{name}/optical", name, mounted.pose @ mounted.sensor.optical))
-                for frame, parent, pose in added:
-                    if frame not in places:  # a link of that name has the better claim
-                        places[frame] = LinkPlace(places[on].node, places[on].pose @ pose)
-                        parents[frame] = parent
-        self._engine = engine
-        self.names, self.parents = tuple(places), tuple(parents[name] for name in places)
-        self._nodes = np.array([place.node for place in places.values()], np.int64)
-        self._at = np.array([place.pose.position for place in places.values()]).reshape(-1, 3)
-        self._axes = np.array([place.pose.matrix for place in places.values()]).reshape(-1, 3, 3)
-        self.moves = self._nodes >= 0
-        self._moving = np.flatnonzero(self.moves)
-        self._held = self._nodes[self._moving]
-        self.above = np.array([self.names.index(parent) if parent else -1 for parent in self.parents], np.int64)
-        held = np.where(self.above >= 0, self._nodes[self.above], -1) if len(self.above) else self._nodes
-        self.moves_in_parent = self._nodes != held
-
-    def in_parents(self, which: NDArray[np.int64]) -> tuple[Array, Array]:
-        """Positions (k, 3) and axes (k, 3, 3) of some frames in their parents now."""
-        at, axes = self.poses()
-        # The world is the last row: −1 stands for it.
-        at, axes = np.concatenate([at, np.zeros((1, 3))]), np.concatenate([axes, np.eye(3)[None]])
-        above = self.above[which]
-        back = axes[above].transpose(0, 2, 1)
-        return (back @ (at[which] - at[above])[:, :, None])[:, :, 0], back @ axes[which]
-
-    def positions_and_quaternions(self) -> tuple[Array, Array]:
-        """Positions (n, 3) and quaternions x, y, z, w (n, 4) in the world now."""
-        at, axes = self.poses()
-        return at, np.asarray(Rotation.from_matrix(axes).as_quat())
-
-    def poses(self) -> tuple[Array, Array]:
-        """Positions (n, 3) and axes (n, 3, 3) in the world now."""
-        found, turned = self._at.copy(), self._axes.copy()
-        nodes, moving = self._engine.plant.nodes, self._moving
-        rot = nodes["rot"][self._held]
-        found[moving] = nodes["pos"][self._held] + (rot @ self._at[moving][:, :, None])[:, :, 0]
-        turned[moving] = rot @ self._axes[moving]
-        return found, turned
-
-
 class Samples:
     """One sensor in one trial: when it is due, what it has measured, what has arrived."""
 
@@ -334,7 +281,7 @@ class Samples:
         self.first = simulation.steps_of(self.sensor.first_sample, f"{self.stream}: first", least=0)
         self.slices = max(n for n in range(1, self.sensor.slices + 1) if self.period % n == 0)
         self._failing = Failing(simulation, self.stream, mounted.failures)
-        self._mount, self._work = self._started(simulation.seed)
+        self._mount, self._work = self._started(self.sensor, simulation.seed)
         self.latest: Reading | None = None
         self._arrived: Reading | None = None
         self._under_way: list[tuple[int, Reading]] = []
@@ -346,10 +293,10 @@ class Samples:
                 cure=f"write first: {self.sensor.period:g} s or more, or leave it out",
             )
 
-    def _started(self, seed: int) -> tuple[EngineMount, Measuring]:
+    def _started(self, sheet: Sensor, seed: int) -> tuple[EngineMount, Measuring]:
         mount = EngineMount(self._sim, self._engine, self._robot, self.mounted, self.slices)
         with told_at(self.stream):
-            return mount, self.sensor.start(mount, randomness.stream(seed, self.stream))
+            return mount, sheet.start(mount, randomness.stream(seed, self.stream))
 
     def go_on_with(self, sheet: Sensor, try_only: bool = False) -> bool:
         """Go on with another data sheet of the same kind; True where that makes a difference to what is measured.
@@ -360,12 +307,13 @@ class Samples:
             VeldrainError: its timing is other, or what is gathered for it in the engine at every step.
         """
         sheet = self._in_force(sheet)
-        for word in ("period", "latency", "first_sample", "slices"):
-            if getattr(sheet, word) != getattr(self.sensor, word):
-                raise VeldrainError(
-                    "its timing cannot be changed in mid-trial", where=self.stream, cure="set it before"
-                )
-        (was, felt), (new, feels) = (self._as_started(one) for one in (self.sensor, sheet))
+        if sheet.timing != self.sensor.timing:
+            raise VeldrainError("its timing cannot be changed in mid-trial", where=self.stream, cure="set it before")
+        started = []
+        for one in (self.sensor, sheet):
+            with self._mount.taps.aside() as taken:
+                started.append((self._started(one, self._sim.seed)[1], taken()))
+        (was, felt), (new, feels) = started
         if not is_same(felt, feels):
             raise VeldrainError(
                 "what it gathers at every step of the engine cannot be changed in mid-trial",
@@ -385,13 +333,6 @@ class Samples:
     def _in_force(self, sheet: Sensor) -> Sensor:
         return sheet.exactly() if self._sim.exact or sheet.exact else sheet
 
-    def _as_started(self, sheet: Sensor) -> tuple[Measuring, list[Any]]:
-        """The object that a sheet would have started with, and what it has gathered at every step."""
-        with self._mount.taps.aside() as taken, told_at(self.stream):
-            mount = EngineMount(self._sim, self._engine, self._robot, self.mounted, self.slices)
-            work = sheet.start(mount, randomness.stream(self._sim.seed, self.stream))
-            return work, taken()
-
     def measured_joints(self) -> tuple[str, ...]:
         """The joints whose positions its readings hold, in their order."""
         return self.sensor.encodes(tuple(self._robot.joints))
@@ -400,7 +341,7 @@ class Samples:
         """What the sensor would measure now, beside its own course: as if it had just been switched on."""
         data = None
         with self._mount.taps.aside():
-            mount, work = self._started(0)
+            mount, work = self._started(self.sensor, 0)
             for _ in range(self.slices):
                 data = work.measure(mount)
         return data

@@ -16,15 +16,17 @@ from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
 from veldrain.handles import RobotInMotion
 from veldrain.model import Surroundings, World
-from veldrain.physics.engine import Engine, Snapshot
+from veldrain.physics.engine import Engine
+from veldrain.physics.frames import FrameTree
 from veldrain.physics.preparing import prepared
+from veldrain.physics.states import Snapshot
 from veldrain.physics.tapping import Tallies
 from veldrain.physics.totals import energy, momentum
 from veldrain.pose import Array
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.attaching import attachments_of
 from veldrain.recording.publishing import Publisher
-from veldrain.sampling import FrameTree, Reading, Samples
+from veldrain.sampling import Reading, Samples
 from veldrain.units import Quantity, quantity, triple
 
 if TYPE_CHECKING:

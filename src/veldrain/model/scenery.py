@@ -3,21 +3,44 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, unknown
 from veldrain.files import read_bytes
 from veldrain.model.colours import hex_of
 from veldrain.model.looks import GREY, Look
 from veldrain.model.mesh_files import MOST, same_folder
 from veldrain.model.meshes import Collide, Mesh
+from veldrain.model.shapes import Part, Role
 
 KINDS = ("glb", "gltf", "obj")
 Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, -1, 0], [0, 1, 0, 0], [0, 0, 0, 1]])  # glTF has y up
+
+
+WAYS = ("triangles", "hull", "nothing")
+
+
+def parts_of(path: Path, collide: str, without: Sequence[str], scale: float, where: str) -> Iterator[tuple[str, Part]]:
+    """Each node as a thing: its name, as far as names allow, and its part; but for those left out.
+
+    Raises:
+        VeldrainError: an unknown way to collide, no node of a name that is left out, or what ``nodes_of`` raises.
+    """
+    if collide not in WAYS:
+        raise unknown("way to collide", collide, WAYS, where)
+    found: list[str] = []
+    for node, mesh, look in nodes_of(path, "hull" if collide == "hull" else "triangles", scale):
+        found.append(node)
+        if node not in without:
+            role: Role = "visual" if collide == "nothing" else "both"
+            yield re.sub("[^A-Za-z0-9_.-]+", "_", node), Part(mesh, role=role, look=look)
+    for node in set(without) - set(found):
+        raise unknown("node", node, found, where)
 
 
 def nodes_of(path: Path, collide: Collide, scale: float) -> Iterator[tuple[str, Mesh, Look]]:

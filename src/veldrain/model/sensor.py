@@ -233,6 +233,11 @@ class Sensor(Sheet):
         return self.first if self.first is not None else self.period if self.looks_back else 0.0
 
     @property
+    def timing(self) -> tuple[float, float, float, int]:
+        """All that says when it measures and when that arrives: it stays as it is through a trial."""
+        return self.period, self.latency, self.first_sample, self.slices
+
+    @property
     def slices(self) -> int:
         """How often it is asked within a period at most, for readings that take time: the last time gives it."""
         return 1

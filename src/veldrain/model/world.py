@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal
@@ -17,10 +16,9 @@ from veldrain.model.inertia import LEAST_MASS, of_parts
 from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, checked_leader
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
-from veldrain.model.meshes import Collide
 from veldrain.model.model import Model
 from veldrain.model.pieces import Fault, Suppressed
-from veldrain.model.scenery import nodes_of
+from veldrain.model.scenery import parts_of
 from veldrain.model.shapes import Box, Part, Shape, Surface
 from veldrain.model.structures import Built
 from veldrain.model.things import Body, Ground, Obstacle, Patch, Placed
@@ -237,21 +235,11 @@ class World:
         Raises:
             VeldrainError: the file cannot be read, or it has no node of a name.
         """
-        left = set(without)
-        touched: Collide = "hull" if collide == "hull" else "triangles"
-        if collide not in ("triangles", "hull", "nothing"):
-            raise unknown("way to collide", collide, ("triangles", "hull", "nothing"), name)
-        found: list[str] = []
-        for node, mesh, look in nodes_of(Path(file), touched, scale):
-            found.append(node)
-            if node not in left:
-                part = Part(mesh, role="visual" if collide == "nothing" else "both", look=look)
-                thing = f"{name}/{re.sub('[^A-Za-z0-9_.-]+', '_', node)}"
-                while thing in self.obstacles:
-                    thing += "_"
-                self.obstacle(thing, part, pose=pose, surface=surface)
-        for node in left - set(found):
-            raise unknown("node", node, found, name)
+        for node, part in parts_of(Path(file), collide, without, scale, name):
+            thing = f"{name}/{node}"
+            while thing in self.obstacles:
+                thing += "_"
+            self.obstacle(thing, part, pose=pose, surface=surface)
         return self
 
     def roads(self, roads: Laid, name: str | None = None) -> World:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -25,6 +24,7 @@ from veldrain.physics.gusts import waves_of
 from veldrain.physics.holding import Holds
 from veldrain.physics.scene import Scene
 from veldrain.physics.standing import with_boxes
+from veldrain.physics.states import Forces, Snapshot
 from veldrain.physics.stepping import advance, advance_smooth, refresh
 from veldrain.physics.tapping import Taps
 from veldrain.physics.telling import deepest, shown
@@ -37,32 +37,6 @@ log = logging.getLogger(__name__)
 
 class NotFiniteError(VeldrainError):
     """A velocity is no longer a number: the state is the one before that step."""
-
-
-@dataclass(frozen=True)
-class Snapshot:
-    """A copy of a state; restoring it continues to the same bits.
-
-    ``names`` tells the world that it is of: those of its links, joints and shapes.
-    """
-
-    arrays: dict[str, NDArray[Any]]
-    names: tuple[str, ...]
-    taps: dict[str, NDArray[Any]]
-    notices: tuple[tuple[str, str], ...]
-
-
-@dataclass(frozen=True)
-class Forces:
-    """The contacts of a step: names of both sides (n, 2), point, normal from the second to the first, gap, and the
-    force (N) and moment (N·m) on the first."""
-
-    sides: NDArray[Any]
-    point: Array
-    normal: Array
-    gap: Array
-    force: Array
-    moment: Array
 
 
 class Engine:

@@ -9,11 +9,12 @@ import numpy as np
 
 from veldrain.formats.urdf_out import description_of
 from veldrain.model import Fields, Message, World
+from veldrain.physics.frames import FrameTree
 from veldrain.physics.tapping import Felt
 from veldrain.pose import quaternion_of
 from veldrain.recording.messages import header, stamped
 from veldrain.recording.sinks import Sink
-from veldrain.sampling import FrameTree, Reading, Samples
+from veldrain.sampling import Reading, Samples
 from veldrain.sensing.parts import CONTACTS, contact, xyz, xyzw
 
 STATE_PERIOD = 0.05  # s between transforms and joint states

@@ -13,8 +13,9 @@ from veldrain.model import Cylinder, Joint, MassProperties, Mesh, Part, Placed, 
 from veldrain.model.fitting import fitted
 from veldrain.model.inertia import combined
 from veldrain.model.volumes import Grid, bounds, bounds_of, filled, seen, touched
-from veldrain.physics.engine import Engine, Forces, Snapshot
+from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
+from veldrain.physics.states import Forces, Snapshot
 from veldrain.pose import Array, Pose
 
 ROUND_ENOUGH = 0.905  # share of a shape's volume and a cylinder's around it, from which on it is round

@@ -145,7 +145,8 @@ class Changes:
             self.knob(path).set(value)
         self.values |= values
         assert self._world is not None
-        if self._resheet(values):
+        self._resheet(values)
+        if all(path.rpartition(".")[0] in self.simulation.streams for path in values):
             return
         if self._surroundings_differ():
             self.simulation.surroundings = self._world.surroundings
@@ -160,10 +161,11 @@ class Changes:
         return {stream: placed[s.robot].model.sensors[s.mounted.name].sensor for stream, s in found.items()}
 
     def _resheet(self, paths: Collection[str], try_only: bool = False) -> bool:
-        """Let sensors go on with their sheets; True where all paths are of sensors and each makes a difference."""
-        sheets = self._sheets(paths)
-        differ = [self.simulation.streams[s].go_on_with(sheet, try_only) for s, sheet in sheets.items()]
-        return all(path.rpartition(".")[0] in sheets for path in paths) and all(differ)
+        """Let the sensors that paths are of go on with their sheets; True where that makes a difference."""
+        differs = False
+        for stream, sheet in self._sheets(paths).items():
+            differs |= self.simulation.streams[stream].go_on_with(sheet, try_only)
+        return differs
 
     def _surroundings_differ(self) -> bool:
         return self._world is not None and self._world.surroundings != self.simulation.surroundings

@@ -38,6 +38,25 @@ class Watching:
         return pair in self.touched_pairs
 
 
+class Bound(NamedTuple):
+    """A number of a condition: how files call it, its kind of quantity, and the condition with another number."""
+
+    word: str
+    kind: str
+    value: float
+    changed: Callable[[float], Condition]
+
+
+def _within(condition: Condition, part: str, inner: Condition) -> Iterator[Bound]:
+    """The numbers of a part of a condition, as numbers of the whole."""
+
+    def whole(changed: Callable[[float], Condition], value: float) -> Condition:
+        made: Condition = replace(condition, **{part: changed(value)})  # type: ignore[type-var]
+        return made
+
+    return (bound._replace(changed=partial(whole, bound.changed)) for bound in inner.bounds())
+
+
 class Condition(ABC):
     """Something that holds or does not; combine with ``&``, ``|`` and ``~``.
 
@@ -67,6 +86,10 @@ class Condition(ABC):
     def unit(self) -> str:
         """The unit of its margin."""
         return ""
+
+    def bounds(self) -> Iterator[Bound]:
+        """Its numbers, from the outside in: knobs of an event that has a name."""
+        return iter(())
 
     def held(self, time: Quantity) -> Held:
         """It has held for a time without a break."""
@@ -99,6 +122,10 @@ class Joined(Condition):
     def watches(self) -> set[Pair]:
         return self.one.watches() | self.other.watches()
 
+    def bounds(self) -> Iterator[Bound]:
+        yield from _within(self, "one", self.one)
+        yield from _within(self, "other", self.other)
+
     def bind(self, look: Watching) -> Callable[[], bool]:
         one, other = self.one.bind(look), self.other.bind(look)
         return (lambda: one() and other()) if self.both else (lambda: one() or other())
@@ -122,6 +149,9 @@ class Not(Condition):
     def watches(self) -> set[Pair]:
         return self.one.watches()
 
+    def bounds(self) -> Iterator[Bound]:
+        return _within(self, "one", self.one)
+
     def bind(self, look: Watching) -> Callable[[], bool]:
         one = self.one.bind(look)
         return lambda: not one()
@@ -143,6 +173,10 @@ class Held(Condition):
 
     def watches(self) -> set[Pair]:
         return self.one.watches()
+
+    def bounds(self) -> Iterator[Bound]:
+        yield Bound("held", "time", self.time, lambda value: replace(self, time=value))
+        yield from _within(self, "one", self.one)
 
     def bind(self, look: Watching) -> Callable[[], bool]:
         one, slot = self.one.bind(look), len(look.memory)
@@ -193,6 +227,10 @@ class Compared(Condition):
     below: bool
     bound: float
 
+    def bounds(self) -> Iterator[Bound]:
+        word = "below" if self.below else "above"
+        yield Bound(word, self.measure.quantity, self.bound, lambda value: replace(self, bound=value))
+
     def bind(self, look: Watching) -> Callable[[], bool]:
         value, bound = self.measure.bind_in(look), self.bound
         return (lambda: value() < bound) if self.below else (lambda: value() > bound)
@@ -227,6 +265,10 @@ class Latched(Condition):
     one: Compared
     bound: float
 
+    def bounds(self) -> Iterator[Bound]:
+        yield Bound("released", self.one.measure.quantity, self.bound, lambda value: replace(self, bound=value))
+        yield from _within(self, "one", self.one)
+
     def bind(self, look: Watching) -> Callable[[], bool]:
         begins, slot = self.one.bind(look), len(look.memory)
         lasts = Compared(self.one.measure, self.one.below, self.bound).bind(look)
@@ -237,37 +279,6 @@ class Latched(Condition):
             return bool(look.memory[slot])
 
         return now
-
-
-class Bound(NamedTuple):
-    """A number of a condition: how files call it, its kind of quantity, and the condition with another number."""
-
-    word: str
-    kind: str
-    value: float
-    changed: Callable[[float], Condition]
-
-
-def bounds_of(condition: Condition) -> Iterator[Bound]:
-    """All numbers of a condition, from the outside in."""
-    if isinstance(condition, Compared):
-        word = "below" if condition.below else "above"
-        yield Bound(word, condition.measure.quantity, condition.bound, lambda v: replace(condition, bound=v))
-    if isinstance(condition, Held):
-        yield Bound("held", "time", condition.time, lambda v: replace(condition, time=v))
-    if isinstance(condition, Latched):
-        quantity = condition.one.measure.quantity
-        yield Bound("released", quantity, condition.bound, lambda v: replace(condition, bound=v))
-    for part in ("one", "other"):
-        inner = getattr(condition, part, None)
-        if isinstance(inner, Condition):
-            for bound in bounds_of(inner):
-                yield bound._replace(changed=partial(_with_part, condition, part, bound.changed))
-
-
-def _with_part(condition: Any, part: str, changed: Callable[[float], Condition], value: float) -> Condition:
-    found: Condition = replace(condition, **{part: changed(value)})
-    return found
 
 
 class Measure(ABC):

@@ -13,7 +13,7 @@ from veldrain.model import Knob, World
 from veldrain.model.knobs import of, world_knobs
 from veldrain.recording.choice import Choice
 from veldrain.scenario.actions import Action, Finish, Push, Tell
-from veldrain.scenario.conditions import Condition, bounds_of
+from veldrain.scenario.conditions import Condition
 from veldrain.units import Quantity, quantity
 
 
@@ -279,14 +279,14 @@ class Scenario:
         trigger = entry.trigger
         if isinstance(trigger, Condition):
             words: dict[str, int] = {}
-            for k, bound in enumerate(bounds_of(trigger)):
+            for k, bound in enumerate(trigger.bounds()):
                 words[bound.word] = words.get(bound.word, 0) + 1
                 word = bound.word if words[bound.word] == 1 else f"{bound.word}{words[bound.word]}"
                 yield Knob(
                     f"{entry.title}.{word}",
                     bound.kind,
-                    lambda k=k: list(bounds_of(get()))[k].value,  # type: ignore[misc]
-                    lambda value, k=k: put(list(bounds_of(get()))[k].changed(value)),  # type: ignore[misc]
+                    lambda k=k: list(get().bounds())[k].value,  # type: ignore[misc]
+                    lambda value, k=k: put(list(get().bounds())[k].changed(value)),  # type: ignore[misc]
                 )
         elif isinstance(trigger, float):
             yield Knob(f"{entry.title}.at", "time", get, lambda value: put(self.at(self._whole(value))._trigger))
