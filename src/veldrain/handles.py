@@ -205,7 +205,7 @@ class RobotInMotion:
 
         >>> sim["arm"].command_all(["shoulder", "elbow"], position=[0.1, 0.2])  # doctest: +SKIP
         """
-        told = {what: np.asarray(row, float) for what, row in rows.items()}
+        told = {what: np.ascontiguousarray(row, float) for what, row in rows.items()}
         for what, row in told.items():
             if row.shape != (len(joints),):
                 raise VeldrainError(

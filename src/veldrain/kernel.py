@@ -183,6 +183,30 @@ def entry(function: F, has_vectors: bool = False, **options: Any) -> F:
     return dispatcher
 
 
+class Direct:
+    """An entry called again and again with the same first argument, whose types are looked at once.
+
+    Numba looks at the types of all arrays in each call: of an engine's, that takes five times as long as the call. Rows
+    and tuples of arrays never change their types, so that this is done anew only where another one comes.
+
+    Args:
+        dispatcher: the entry; its other arguments are numbers.
+    """
+
+    def __init__(self, dispatcher: Any) -> None:
+        self._dispatcher, self._known = dispatcher, None
+        self._call: Callable[..., Any] = dispatcher
+
+    def __call__(self, first: Any, *numbers: float) -> Any:
+        if first is self._known:
+            return self._call(first, *numbers)
+        found = self._dispatcher(first, *numbers)
+        compiled = list(self._dispatcher.overloads.values())
+        if len(compiled) == 1:
+            self._known, self._call = first, compiled[0].entry_point
+        return found
+
+
 def shared(function: F) -> F:
     """A large kernel within entries, whose compiled code is kept as theirs: two entries, or processes, share it."""
     return entry(function, no_cpython_wrapper=True)

@@ -206,9 +206,13 @@ class EngineMount:
                 f"tally {self.name}",
                 f"{self.name}: touched by so much at once that {found.lost} contacts are not in its reading",
             )
+        if not len(found.sides):  # a foot in the air: most of the time there is nothing
+            return Touches([], found.point, found.normal, found.force, np.zeros(3))
         sides = found.sides.tolist()
         others = [other if one == self.link else one for one, other in sides]
-        sign = np.array([[1.0] if one == self.link else [-1.0] for one, _ in sides]).reshape(-1, 1)
+        if all(one == self.link for one, _ in sides):
+            return Touches(others, found.point, found.normal, found.force, found.moment.sum(axis=0))
+        sign = np.array([[1.0] if one == self.link else [-1.0] for one, _ in sides])
         torque = (sign * found.moment).sum(axis=0)
         return Touches(others, found.point, sign * found.normal, sign * found.force, torque)
 

@@ -160,10 +160,11 @@ class Simulation:
             )
         while (now := self._engine.steps) < goal:
             due = [s.due for s in self._samples.values()] + [now - now % p.every + p.every for p in self._publishers]
-            self._engine.advance(min([goal, *due]) - now)
+            now = min([goal, *due])
+            self._engine.advance(now - self._engine.steps)
             self._take_samples()
             for publisher in self._publishers:
-                if self._engine.steps % publisher.every == 0:
+                if now % publisher.every == 0:
                     publisher.state()
 
     def _take_samples(self) -> None:

@@ -14,7 +14,7 @@ import veldrain as vd
 from tests.motion.arms import sampling_arm, two_bars
 from tests.motion.test_drives import template
 from veldrain.demo.walkers import bank_walker, four_legged
-from veldrain.motion.legs import Gait
+from veldrain.motion.gaits import Gait
 from veldrain.motion.rotors import RotorMixer
 
 G = 9.81
@@ -403,8 +403,8 @@ class Walking(unittest.TestCase):
         for duty, share in ((None, 0.55), (0.62, 0.62), (0.8, 0.8)):
             gait, down = Gait(rest, "trot", 0.5, 0.05, duty), []
             for _ in range(2000):
-                gait.step(1e-3, (0.2, 0.0, 0.0), np.zeros(4, bool), True)
-                down.append(gait.stands.mean())
+                gait.step(1e-3, (0.2, 0.0, 0.0), True, 0.0, (0.0, 0.0), (0.0, 0.0), np.zeros((4, 3)))
+                down.append(gait.feet["stands"].mean())
             with self.subTest(duty=duty):
                 self.assertAlmostEqual(float(np.mean(down)), share, delta=0.01)
         with self.assertRaisesRegex(vd.VeldrainError, "duty_factor"):

@@ -218,13 +218,17 @@ class Motors(Mapping[str, MotorHandle]):
     ) -> None:
         self._robot, shared = robot, {} if owners is None else owners
         self._handles = {joint: MotorHandle(robot, joint, owner, shared) for joint in joints}
+        self._groups: set[tuple[str, ...]] = set()  # that were commanded before, so that nobody else commands them
 
     def command(self, joints: Sequence[str], **rows: Any) -> None:
         """Command several motors at once: rows of ``effort``, ``velocity`` and ``position``, SI, a number a joint."""
-        for joint in joints:
-            handle = self[joint]
-            claim(handle._owners, joint, handle._owner, self._robot.name)
-        self._robot.command_all(joints, **rows)
+        group = tuple(joints)
+        if group not in self._groups:
+            for joint in group:
+                handle = self[joint]
+                claim(handle._owners, joint, handle._owner, self._robot.name)
+            self._groups.add(group)
+        self._robot.command_all(group, **rows)
 
     def __deepcopy__(self, memo: dict[Any, Any]) -> Motors:
         return memo.get("motors", self)  # type: ignore[no-any-return]  # a controller that keeps them keeps its trial's

@@ -11,7 +11,7 @@ import numpy as np
 from veldrain.control.base import SheetController
 from veldrain.control.contract import Body, Motors
 from veldrain.errors import VeldrainError
-from veldrain.motion.attitude import lift_and_torque
+from veldrain.motion.attitude import FLYER, fly
 from veldrain.motion.rotors import RotorMixer
 from veldrain.motion.trajectories import Trajectory
 from veldrain.pose import Array
@@ -61,11 +61,14 @@ class Fly(SheetController):
         for joint in self._mixer.joints:
             body.motor(joint, "velocity", "Fly")
         self._hold: Array | None = None
-        self._heading, self._taken_up = 0.0, np.zeros(3)
+        self._heading = 0.0
         self._line: tuple[float, Array, Array, Trajectory] | None = None
-        self._next, self._drags = 0, self._mixer.torque
-        self._turn, self._room, self._load = np.eye(3), np.zeros((4, 3)), np.zeros(4)
-        self._speeds = np.zeros(len(self._mixer.joints))
+        self._next, self._row = 0, np.zeros(1, FLYER)
+        row = self._row[0]
+        row["mass"], row["inertia"], row["period"] = self._mixer.mass, self._mixer.inertia, self.period
+        row["bandwidth"], row["integral"], row["tilt"] = self.bandwidth, self.integral, self.tilt
+        self._room, self._load = np.zeros((9, 3)), np.zeros(4)
+        self._speeds, self._efforts = np.zeros((2, len(self._mixer.joints)))
 
     @property
     def joints(self) -> tuple[str, ...]:
@@ -77,52 +80,39 @@ class Fly(SheetController):
         reading = senses[self.pose]
         if reading is None:
             return
-        # Plain floats: for a few numbers they take a third of the time of arrays.
-        x, y, z, w = reading.orientation
-        turn = self._turn
-        turn[0] = 1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)
-        turn[1] = 2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)
-        turn[2] = 2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)
+        motion = reading.data
         if self._hold is None:
-            self._hold = np.array(reading.position)
-            self._heading = math.atan2(turn[1, 0], turn[0, 0])
-        goal, pace, push = self._reference(now)
-        off, slow = goal - reading.position, pace - turn @ reading.linear_velocity
-        lift_and_torque(  # type: ignore[no-untyped-call]
-            off,
-            slow,
-            push,
-            turn,
-            np.asarray(reading.angular_velocity),
+            self._hold = np.array(motion.position)
+            x, y, z, w = motion.orientation
+            self._heading = math.atan2(2 * (x * y + z * w), 1 - 2 * (y * y + z * z))
+        off = fly(  # type: ignore[no-untyped-call]
+            self._row[0],
+            self._mixer.rows,
+            motion.orientation,
+            motion.position,
+            motion.linear_velocity,
+            motion.angular_velocity,
             self._heading,
-            self.bandwidth,
-            self.integral,
-            self.tilt,
-            self.period,
-            self._taken_up,
-            self._mixer.mass,
-            self._mixer.inertia,
+            *self._reference(now),
             self._room,
             self._load,
+            self._speeds,
+            self._efforts,
         )
-        self._mixer.fill_speeds(self._load, self._speeds)
-        # The effort beside it is what the air takes, so that no speed is lost to it.
-        speeds = self._speeds
-        motors.command(self._mixer.joints, velocity=speeds, effort=self._drags * speeds * np.abs(speeds))
-        self._log("off_course", math.sqrt(float(off @ off)))
+        motors.command(self._mixer.joints, velocity=self._speeds, effort=self._efforts)
+        self._log("off_course", off)
 
     def _reference(self, now: float) -> tuple[Array, Array, Array]:
         """Where it should be, how fast, and with which acceleration."""
         assert self._hold is not None
-        c, s = math.cos(self._heading), math.sin(self._heading)
-        told = self.inputs
-        pace = np.array((c * told.forward - s * told.sideways, s * told.forward + c * told.sideways, told.up))
-        size = float(np.linalg.norm(pace))
-        if size > self.speed:
-            pace *= self.speed / size
-        self._heading += told.turning * self.period
-        if size:
+        told, pace, size = self.inputs, np.zeros(3), 0.0
+        if told.forward or told.sideways or told.up:
+            c, s = math.cos(self._heading), math.sin(self._heading)
+            pace[:] = c * told.forward - s * told.sideways, s * told.forward + c * told.sideways, told.up
+            size = float(np.linalg.norm(pace))
+            pace *= min(1.0, self.speed / size)
             self._hold = self._hold + pace * self.period
+        self._heading += told.turning * self.period
         if self._line is None and self._next < len(self.waypoints) and now >= self.begin and not size:
             goal = np.array(self.waypoints[self._next])
             self._next += 1
@@ -138,11 +128,12 @@ class Fly(SheetController):
         if self._line is None:
             return self._hold, pace, np.zeros(3)
         begun, a, b, share = self._line
-        s, v, push = (float(x[0]) for x in share.at(now - begun))
-        self._hold = a + s * (b - a)
+        along, rate, growth = share.at(now - begun)
+        line = b - a
+        self._hold = a + along * line
         if now - begun >= share.duration:
             self._line = None
-        return self._hold, v * (b - a), push * (b - a)
+        return self._hold, rate * line, growth * line
 
     def check(self) -> None:
         if self.tilt >= math.pi / 2:

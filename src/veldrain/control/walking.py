@@ -11,9 +11,9 @@ import numpy as np
 from veldrain.control.base import SheetController
 from veldrain.control.contract import Body, Motors
 from veldrain.errors import VeldrainError, unknown
-from veldrain.motion.legs import GAITS, Gait, Leg
+from veldrain.motion.gaits import GAITS, Gait
+from veldrain.motion.legs import Leg
 from veldrain.motion.three_joints import leg_angles
-from veldrain.pose import Array
 from veldrain.sampling import Reading
 from veldrain.sheet import Choice, Made, Maybe, Names, Number, Text
 from veldrain.units import Quantity
@@ -25,14 +25,11 @@ def _sensors(value: Any, where: str) -> dict[str, str]:
     return dict(value)
 
 
-LET_DOWN = 0.15  # m/s
-NEARLY = 0.02  # m from where the body should be: it goes on at full pace
-WAIT = 0.06  # s in its stance before a foot that feels nothing is let down
 STEADY = 1.0  # s: the angles of the gyro are held to gravity so slowly
 LEVELS = 1.0, 0.1  # 1/s: how fast it becomes level, standing and walking: what walking shakes is not believed
 LEVEL = 0.03  # rad: level enough to walk
+MOST = 0.4  # rad that it leans to become level
 PATIENCE = 5.0  # s: then it walks as it is
-AHEAD = 0.2  # of a stride: so much before a foot is lifted the body begins to go over the others
 
 
 class Walk(SheetController):
@@ -106,15 +103,15 @@ class Walk(SheetController):
         self._rows = np.concatenate([leg.row for leg in self._legs])
         self._answers_room, self._angles_room = np.zeros((len(self._legs), 4, 3)), self._q.copy()
         rest = np.array([leg.chain.forward(q).position for leg, q in zip(self._legs, self._q, strict=True)])
-        self._gait = Gait(rest, self.gait, self.stride_time, self.swing_height, self.duty_factor)
+        ways = self.stride_time, self.swing_height, self.duty_factor, self.shift, self.reach_down
+        self._gait, self._feet = Gait(rest, self.gait, *ways), rest.copy()
         for foot in self.contact or {}:
             if foot not in self.feet:
                 raise unknown("foot", foot, self.feet, "Walk: contact")
         self._sensed = [(self.contact or {}).get(foot) for foot in self.feet]
-        self._velocity, self._moved = (0.0, 0.0, 0.0), np.zeros(2)
-        self._level, self._lower, self._feel = np.zeros(2), np.zeros(len(rest)), np.zeros(len(rest), bool)
-        self._found, self._since, self._angles = np.ones(len(rest), bool), np.zeros(len(rest)), np.zeros(2)
+        self._velocity, self._level, self._angles = (0.0, 0.0, 0.0), [0.0, 0.0], [0.0, 0.0]
         self._walks, self._waited = False, 0.0
+        self._gait.feet["blind"] = [name is None for name in self._sensed]
         self._log = log
 
     @property
@@ -129,28 +126,16 @@ class Walk(SheetController):
             v + min(max(a - v, -most * k), most * k) for v, a, k in zip(self._velocity, asked, (1, 1, 4), strict=True)
         )
         moves = any(abs(v) > 1e-6 for v in (*self._velocity, *asked))
-        goal = self.shift * (self._gait.support(AHEAD) - self._gait.rest[:, :2].mean(axis=0))
-        self._moved += (goal - self._moved) * min(1.0, 6.0 * self.period / self.stride_time)
-        # No foot is lifted before the body has come over the others.
-        behind = float(np.linalg.norm(goal - self._moved)) if moves else 0.0
-        pace = min(max(1.0 - (behind - NEARLY) / NEARLY, 0.0), 1.0)
-        self._gait.step(pace * self.period, self._velocity, self._touching(senses), moves)
-        self._find_ground(moves)
+        self._feel(senses)
         self._keep_level(senses, LEVELS[moves])
-        turn = _tilt(told.lean + self._level[0], told.tilt + self._level[1])
-        # Kept level on a slope, the body goes to where it stands upright over its feet.
-        stand = self._gait.rest.mean(axis=0)
-        over = (stand - _tilt(*self._level).T @ stand) * (1.0, 1.0, 0.0)
-        moved = np.full((3, len(self._legs)), told.height)
-        moved[:2] = self._moved[:, None]
-        moved[2] -= self._lower  # the body goes one way, and its feet the other
-        feet = (self._gait.feet - moved.T) @ turn + over
+        lean, feet = (told.lean, told.tilt), self._feet
+        self._gait.step(self.period, self._velocity, moves, told.height, lean, self._level, feet)
         angles = self._angles_room
         reached = leg_angles(self._rows, feet, self._q, self._answers_room, angles)  # type: ignore[no-untyped-call]
         if not reached:
             found = [
                 leg.nearest(foot, rest, near=q)
-                for leg, foot, rest, q in zip(self._legs, feet, self._gait.rest, self._q, strict=True)
+                for leg, foot, rest, q in zip(self._legs, feet, self._gait.feet["rest"], self._q, strict=True)
             ]
             angles[:] = [q for q, _ in found]
             self._log("out_of_reach", max(left for _, left in found))
@@ -165,45 +150,30 @@ class Walk(SheetController):
             self._walks, self._waited = self.imu is None, 0.0
         elif not self._walks:
             self._waited += self.period
-            off = float(np.abs(self._angles - (self.inputs.lean, self.inputs.tilt)).max())
+            asked_lean = self.inputs.lean, self.inputs.tilt
+            off = max(abs(a - to) for a, to in zip(self._angles, asked_lean, strict=True))
             self._walks = (off < LEVEL and self._waited > STEADY) or self._waited > PATIENCE
         return self._walks
 
-    def _touching(self, senses: Mapping[str, Reading | None]) -> Any:
+    def _feel(self, senses: Mapping[str, Reading | None]) -> None:
         """Which feet feel the ground, so far as they have a sensor that does."""
         for k, name in enumerate(self._sensed):
             reading = senses[name] if name else None
             if reading is not None:
                 force = getattr(reading.data, "force", None)
-                self._feel[k] = bool(reading.data.pressed) if force is None else float(np.linalg.norm(force)) > 2.0
-        return self._feel
-
-    def _find_ground(self, moves: bool) -> None:
-        """Let feet down that have come to their stance and felt no ground yet."""
-        for k, name in enumerate(self._sensed):
-            if not self._gait.stands[k]:
-                self._found[k], self._since[k] = False, 0.0
-            elif name is None or self._feel[k]:
-                self._found[k] = True
-            self._since[k] += self.period
-            if self._gait.stands[k] and not self._found[k] and self._since[k] > WAIT and moves:
-                self._lower[k] = max(self._lower[k] - LET_DOWN * self.period, -self.reach_down)
-            else:  # with time, all feet come back to their height
-                self._lower[k] *= max(0.0, 1.0 - self.period / self.stride_time)
+                self._gait.feet["feels"][k] = (
+                    bool(reading.data.pressed) if force is None else float(np.linalg.norm(force)) > 2.0
+                )
 
     def _keep_level(self, senses: Mapping[str, Reading | None], gain: float) -> None:
         """Lean against the IMU's roll and pitch: the gyro's, held to gravity, which it feels on average."""
         reading = senses[self.imu] if self.imu else None
         if reading is None:
             return
-        x, y, z = (float(v) for v in reading.linear_acceleration)
-        felt = np.array((math.atan2(y, z), math.atan2(-x, math.hypot(y, z))))
-        asked = np.array((self.inputs.lean, self.inputs.tilt))
-        self._angles += self.period * (np.asarray(reading.angular_velocity)[:2] + (felt - self._angles) / STEADY)
-        self._level = np.clip(self._level - gain * self.period * (self._angles - asked), -0.4, 0.4)
-
-
-def _tilt(roll: float, pitch: float) -> Array:
-    """Axes of a body that is rolled and pitched."""
-    cr, sr, cp, sp = math.cos(roll), math.sin(roll), math.cos(pitch), math.sin(pitch)
-    return np.array(((cp, sp * sr, sp * cr), (0.0, cr, -sr), (-sp, cp * sr, cp * cr)))
+        x, y, z = reading.linear_acceleration.tolist()
+        felt = math.atan2(y, z), math.atan2(-x, math.hypot(y, z))
+        rates, asked = reading.angular_velocity.tolist(), (self.inputs.lean, self.inputs.tilt)
+        for k in range(2):
+            angle = self._angles[k] + self.period * (rates[k] + (felt[k] - self._angles[k]) / STEADY)
+            level = self._level[k] - gain * self.period * (angle - asked[k])
+            self._angles[k], self._level[k] = angle, min(max(level, -MOST), MOST)

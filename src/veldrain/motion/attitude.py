@@ -9,6 +9,8 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from veldrain.kernel import entry, kernel
 
 G = 9.81
@@ -31,25 +33,43 @@ def cross_rows(a, b, out):
     out[0], out[1], out[2] = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
 
 
-@entry
-def lift_and_torque(
-    off, slow, push, turn, spin, heading, bandwidth, integral, tilt, period, taken_up, mass, J, room, out
-):
-    """Fill ``out`` with lift (N) and torques (N·m), and go on with ``taken_up`` (3,), m/s².
+FLYER = np.dtype(
+    [("inertia", np.float64, (3, 3)), ("taken_up", np.float64, 3)]  # kg·m²; m/s², of wind and payload
+    + [(name, np.float64) for name in ("mass", "bandwidth", "integral", "tilt", "period")]  # kg, Hz, Hz, rad, s
+)
+ROTOR = np.dtype(
+    [("asks", np.float64, 4), ("level", np.float64, 4)]  # of lift and torques; without the one about z
+    + [(name, np.float64) for name in ("thrust", "torque", "top")]
+)
+
+
+@kernel
+def turn_rows(orientation, turn):
+    """Fill ``turn`` (3, 3) with the attitude that a quaternion x, y, z, w says."""
+    x, y, z, w = orientation[0], orientation[1], orientation[2], orientation[3]
+    turn[0, 0], turn[0, 1], turn[0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)
+    turn[1, 0], turn[1, 1], turn[1, 2] = 2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)
+    turn[2, 0], turn[2, 1], turn[2, 2] = 2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)
+
+
+@kernel
+def lift_and_torque(flyer, off, slow, push, turn, spin, heading, room, out):
+    """Fill ``out`` (4,) with lift (N) and torques (N·m), and go on with what is taken up.
 
     off (3,), slow (3,): what is missing of position (m) and velocity (m/s); push (3,): acceleration to feed forward;
-    turn (3, 3), spin (3,): attitude, and rates in its axes; bandwidth, integral: Hz; J (3, 3): inertia; room (4, 3).
+    turn (3, 3), spin (3,): attitude, and rates in its axes; room (4, 3).
     """
-    w = 2.0 * math.pi * bandwidth
-    most = 0.5 * G * math.tan(tilt)
+    w = 2.0 * math.pi * flyer.bandwidth
+    most = 0.5 * G * math.tan(flyer.tilt)
+    taken_up, J = flyer.taken_up, flyer.inertia
     asked, x, y, z = room[0], room[1], room[2], room[3]
     for k in range(3):
-        grown = taken_up[k] + period * integral * 2.0 * math.pi * w * w * off[k]
+        grown = taken_up[k] + flyer.period * flyer.integral * 2.0 * math.pi * w * w * off[k]
         taken_up[k] = min(max(grown, -most), most)
         asked[k] = push[k] + w * w * off[k] + 2.0 * w * slow[k] + taken_up[k]
     asked[2] = min(max(asked[2], LEAST), MOST) + G
     level = math.sqrt(asked[0] * asked[0] + asked[1] * asked[1])
-    limit = asked[2] * math.tan(tilt)
+    limit = asked[2] * math.tan(flyer.tilt)
     if level > limit:
         asked[0] *= limit / level
         asked[1] *= limit / level
@@ -60,7 +80,7 @@ def lift_and_torque(
     cross_rows(z, x, y)
     normalise(y)
     cross_rows(y, z, x)
-    out[0] = mass * (asked[0] * turn[0, 2] + asked[1] * turn[1, 2] + asked[2] * turn[2, 2])
+    out[0] = flyer.mass * (asked[0] * turn[0, 2] + asked[1] * turn[1, 2] + asked[2] * turn[2, 2])
     # between = R_dᵀ·R; its rows are those of x, y, z times R.
     wrong = asked
     for k in range(3):
@@ -80,22 +100,47 @@ def lift_and_torque(
         out[1 + k] = J[k, 0] * wrong[0] + J[k, 1] * wrong[1] + J[k, 2] * wrong[2] + y[k]
 
 
-@entry
-def rotor_speeds(load, asks, without_turning, thrust, top, out):
-    """Rotor speeds (n,) for lift and torques (4,); where they cannot give all, turning about z is given up first."""
-    matrix, holds = asks, False
-    for _ in range(2):
+@kernel
+def share_out(rotors, load, out):
+    """Fill ``out`` (n,) with rotor speeds for lift and torques (4,); turning about z is given up first."""
+    is_whole = True
+    for attempt in range(2):
+        is_whole = attempt == 0
         holds = True
-        for k in range(len(out)):
-            u = 0.0
+        for k in range(len(rotors)):
+            rotor, u = rotors[k], 0.0
             for j in range(4):
-                u += matrix[k, j] * load[j]
+                u += (rotor.asks[j] if is_whole else rotor.level[j]) * load[j]
             out[k] = u
-            side = 1.0 if thrust[k] > 0.0 else -1.0
-            holds = holds and 0.0 <= side * u <= top[k] * top[k]
+            side = 1.0 if rotor.thrust > 0.0 else -1.0
+            holds = holds and 0.0 <= side * u <= rotor.top * rotor.top
         if holds:
             break
-        matrix = without_turning
-    for k in range(len(out)):
-        side = 1.0 if thrust[k] > 0.0 else -1.0
-        out[k] = side * math.sqrt(min(max(side * out[k], 0.0), top[k] * top[k]))
+    for k in range(len(rotors)):
+        side = 1.0 if rotors[k].thrust > 0.0 else -1.0
+        out[k] = side * math.sqrt(min(max(side * out[k], 0.0), rotors[k].top * rotors[k].top))
+
+
+@entry
+def rotor_speeds(rotors, load, out):
+    """Rotor speeds (n,) for lift and torques (4,); where they cannot give all, turning about z is given up first."""
+    share_out(rotors, load, out)
+
+
+@entry
+def fly(flyer, rotors, orientation, position, velocity, spin, heading, goal, pace, push, room, load, speeds, efforts):
+    """Fill speeds (n,) and efforts (n,) of rotors; how far from the goal it is, m.
+
+    orientation (4,), position (3,): its pose; velocity (3,), spin (3,): in its axes; goal, pace, push (3,): where it
+    should be, how fast, and with which acceleration; room (9, 3), load (4,): to work in.
+    """
+    turn, off, slow = room[:3], room[3], room[4]
+    turn_rows(orientation, turn)
+    for k in range(3):
+        off[k] = goal[k] - position[k]
+        slow[k] = pace[k] - turn[k, 0] * velocity[0] - turn[k, 1] * velocity[1] - turn[k, 2] * velocity[2]
+    lift_and_torque(flyer, off, slow, push, turn, spin, heading, room[5:9], load)
+    share_out(rotors, load, speeds)
+    for k in range(len(rotors)):  # the effort beside it is what the air takes, so that no speed is lost to it
+        efforts[k] = rotors[k].torque * speeds[k] * abs(speeds[k])
+    return math.sqrt(off[0] * off[0] + off[1] * off[1] + off[2] * off[2])

@@ -8,8 +8,31 @@ import numpy as np
 from scipy.interpolate import CubicHermiteSpline, PPoly
 
 from veldrain.errors import VeldrainError
+from veldrain.kernel import entry
 from veldrain.motion.profiles import change_pieces, change_time, polynomials, rest_to_rest
 from veldrain.pose import Array
+
+
+@entry
+def polynomials_at(knots, c, time, out):
+    """Fill ``out`` (3, joints) with position, velocity and acceleration at a time, by Horner's scheme.
+
+    c (degree + 1, pieces, joints): highest power first, from each piece's start. It stands still before the first and
+    from the last of the knots (pieces + 1,) on.
+    """
+    end = knots[len(knots) - 1]
+    t, piece = min(max(time, 0.0), end), 0
+    for k in range(len(knots) - 1):
+        if knots[k] <= t:
+            piece = k
+    ahead, still = t - knots[piece], t != time or time >= end
+    for j in range(c.shape[2]):
+        position = velocity = half = 0.0
+        for k in range(c.shape[0]):
+            half = half * ahead + velocity
+            velocity = velocity * ahead + position
+            position = position * ahead + c[k, piece, j]
+        out[0, j], out[1, j], out[2, j] = position, 0.0 if still else velocity, 0.0 if still else 2.0 * half
 
 
 def straight_line(a: Array, b: Array, limits: Sequence[Array]) -> PPoly:

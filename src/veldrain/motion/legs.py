@@ -1,13 +1,11 @@
-"""Legs of three joints in closed form, and gaits: where each foot is at every moment of a step."""
+"""Legs of three joints in closed form."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
-from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
@@ -127,106 +125,3 @@ class Leg:
         along = math.sqrt(across * across - side * side)
         far = [math.hypot(out - row["hip"][0], z - row["hip"][1]) for out in (along, -along)]
         return min(max(d - self.thigh - self.shank, abs(self.thigh - self.shank) - d, 0.0) for d in far)
-
-
-GAITS = ("crawl", "trot", "tripod")
-
-
-def gait_offsets(gait: str, feet: Array) -> tuple[Array, float]:
-    """When each foot is lifted, as shares of a stride, and the share of it that a foot is on the ground.
-
-    ``crawl``: one after the other, from the rear to the front, side by side; ``trot``: those across from each other
-    together; ``tripod``: three at a time, for six legs.
-
-    Args:
-        gait: one of ``GAITS``.
-        feet: (n, 2) where they stand in the body: x forward, y to the left.
-    """
-    n = len(feet)
-    side = np.where(feet[:, 1] > 0, 0, 1)
-    rank = np.zeros(n, int)  # along its side, from the front
-    for s in (0, 1):
-        on = np.flatnonzero(side == s)
-        rank[on[np.argsort(-feet[on, 0])]] = np.arange(len(on))
-    if gait == "tripod" or gait == "trot":
-        if gait == "tripod" and n != 6:
-            raise VeldrainError(f"a tripod gait of {n} legs", where="gait", cure="use crawl or trot")
-        return ((rank + side) % 2) * 0.5, 0.55
-    each = 1.0 / n
-    order = np.lexsort((side, -rank))  # rear to front, left before right
-    offsets = np.zeros(n)
-    if n == 4:  # rear, front of one side, then of the other: the body stays over three feet
-        order = np.lexsort((-rank, side))
-    offsets[order] = np.arange(n) * each
-    return (1.0 - offsets) % 1.0, 1.0 - 0.9 * each
-
-
-@dataclass
-class Gait:
-    """Feet of a walking body, in the body's axes: stepped on from tick to tick.
-
-    Args:
-        rest: (n, 3) where the feet stand by default.
-        gait: crawl, trot or tripod.
-        stride_time: of a whole stride, s.
-        swing_height: of a foot over the ground, m.
-        duty_factor: the share of a stride that a foot is on the ground. None: that of the gait.
-    """
-
-    rest: Array
-    gait: str
-    stride_time: float
-    swing_height: float
-    duty_factor: float | None = None
-    phase: float = 0.0
-    feet: Array = field(default_factory=lambda: np.zeros((0, 3)))
-    lifted: Array = field(default_factory=lambda: np.zeros((0, 3)))
-    stands: Array = field(default_factory=lambda: np.zeros(0, bool))
-
-    def __post_init__(self) -> None:
-        self.offsets, duty = gait_offsets(self.gait, self.rest[:, :2])
-        self.duty = self.duty_factor or duty
-        n = len(self.rest)
-        self.feet, self.lifted, self.stands = self.rest.copy(), self.rest.copy(), np.ones(n, bool)
-
-    def step(self, time: float, velocity: tuple[float, float, float], ground: Array, moves: bool) -> None:
-        """Go on by a time (s) at a velocity (forward, sideways, turning).
-
-        Args:
-            time: s.
-            velocity: m/s, m/s, rad/s of the body.
-            ground: (n,) bool: the foot feels the ground.
-            moves: False lets it stand, all feet on the ground, once they are down.
-        """
-        vx, vy, w = velocity
-        if moves or not self.stands.all():
-            self.phase = (self.phase + time / self.stride_time) % 1.0
-        for k in range(len(self.rest)):
-            at = (self.phase + self.offsets[k]) % 1.0
-            foot = self.feet[k]
-            s = (at - self.duty) / (1.0 - self.duty)
-            is_swinging = at >= self.duty and not (self.stands[k] and not moves)
-            # One that has landed early, on something higher, stays where it is.
-            if not is_swinging or (s > 0.5 and ground[k] and not self.stands[k]):
-                self.stands[k] = self.stands[k] or not is_swinging
-                foot[0] -= time * (vx - w * foot[1])  # the ground goes backwards under the body
-                foot[1] -= time * (vy + w * foot[0])
-                continue
-            if self.stands[k]:
-                self.stands[k], self.lifted[k] = False, foot
-            # It lands half a stance ahead of where it stands by default, and as fast as the ground goes there.
-            x, y, z = self.rest[k]
-            rate = np.array((vx - w * y, vy + w * x))
-            goal = self.rest[k, :2] + 0.5 * self.duty * self.stride_time * rate
-            smooth = s * s * (3.0 - 2.0 * s)
-            leads = (s * (1.0 - s) ** 2 - s * s * (1.0 - s)) * (1.0 - self.duty) * self.stride_time
-            foot[:2] = self.lifted[k, :2] + smooth * (goal - self.lifted[k, :2]) - leads * rate
-            up = 4.0 * s * (1.0 - s)
-            foot[2] = self.lifted[k, 2] + smooth * (z - self.lifted[k, 2]) + self.swing_height * up
-
-    def support(self, ahead: float) -> Array:
-        """Middle (2,) of the feet that stand, now and a share of a stride ahead."""
-        stay: NDArray[np.bool_] = np.asarray((self.phase + self.offsets + ahead) % 1.0 < self.duty)
-        held: NDArray[np.bool_] = np.logical_and(self.stands, stay)
-        down = self.feet[held] if held.any() else self.feet
-        return np.asarray(down[:, :2].mean(axis=0))

@@ -8,7 +8,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
-from veldrain.motion.attitude import rotor_speeds
+from veldrain.motion.attitude import ROTOR, rotor_speeds
 from veldrain.pose import Array
 
 
@@ -56,8 +56,6 @@ class RotorMixer:
                 where=where,
                 cure="place them around it, and let half turn the other way",
             )
-        self._asks = np.linalg.pinv(self._does)
-        self._level = self._asks * (1.0, 1.0, 1.0, 0.0)  # without turning about z
         motors = [model.motors.get(j) for j in self.joints]
         self.top = np.array(
             [_top_speed(m.speed, m.limit, c) if m else 0.0 for m, c in zip(motors, self.torque, strict=True)]
@@ -67,19 +65,19 @@ class RotorMixer:
             raise VeldrainError(
                 "has no motor that turns it", where=f"{model.name}/{bare}", cure="give it a velocity motor"
             )
+        self.rows = np.zeros(len(self.joints), ROTOR)  # as kernels take it
+        self.rows["asks"] = np.linalg.pinv(self._does)
+        self.rows["level"] = self.rows["asks"] * (1.0, 1.0, 1.0, 0.0)
+        self.rows["thrust"], self.rows["torque"], self.rows["top"] = self.thrust, self.torque, self.top
 
     def speeds(self, lift: float, torque: Array) -> Array:
         """Rotor speeds (n,), rad/s, for a lift (N, along z) and torques (3,), N·m; none turns backwards or too fast.
 
         Where the rotors cannot give all, turning about z is given up first.
         """
-        load, found = np.array((lift, *torque)), np.zeros(len(self.joints))
-        self.fill_speeds(load, found)
+        found = np.zeros(len(self.joints))
+        rotor_speeds(self.rows, np.array((lift, *torque)), found)
         return found
-
-    def fill_speeds(self, load: Array, out: Array) -> None:
-        """The same for lift and torques in one row (4,), into a row that is there."""
-        rotor_speeds(load, self._asks, self._level, self.thrust, self.top, out)
 
     def does(self, speeds: Array) -> Array:
         """Lift (N) and torques (N·m) at rotor speeds (n,): (4,)."""

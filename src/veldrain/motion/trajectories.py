@@ -14,7 +14,15 @@ from scipy.interpolate import PPoly
 from veldrain.errors import VeldrainError
 from veldrain.model import Fields, Message
 from veldrain.motion.chains import Chain
-from veldrain.motion.joint_paths import blended, hermite, joined, largest, straight_line, with_velocities
+from veldrain.motion.joint_paths import (
+    blended,
+    hermite,
+    joined,
+    largest,
+    polynomials_at,
+    straight_line,
+    with_velocities,
+)
 from veldrain.motion.profiles import polynomials, rest_to_rest
 from veldrain.motion.tool_lines import SAMPLE, Arc, Line, next_posture
 from veldrain.pose import Array, Pose
@@ -51,6 +59,7 @@ class Trajectory:
                 f"{len(self.joints)} names for {count} joints", where="trajectory", cure="give one for each"
             )
         self.knots: Array = np.array(polynomial.x)
+        self._c: Array = np.array(polynomial.c, order="C")
         self.duration = float(self.knots[-1])
 
     @classmethod
@@ -263,6 +272,10 @@ class Trajectory:
 
         Before the start and after the end it stands still.
         """
+        if isinstance(time, float):
+            found = np.empty((3, len(self.joints)))
+            polynomials_at(self.knots, self._c, time, found)
+            return found[0], found[1], found[2]
         t = np.clip(time, 0.0, self.duration)
         still = np.asarray((t != time) | (np.asarray(time) >= self.duration))[..., None]
         return (

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.kernel import Direct
 from veldrain.model import Air, World
 from veldrain.model.world import prefixes
 from veldrain.physics import plant as p
@@ -65,7 +66,7 @@ class Engine:
         self.plant = with_boxes(self.compiled.plant)
         self.refresh()
         self.actors = Actors(self, world.placed)
-        self._advance = advance_smooth if integrator == "rk4" else advance
+        self._advance = Direct(advance_smooth if integrator == "rk4" else advance)
         nodes = self.plant.nodes
         # Views of single fields: these arrays never move, and a view costs a tenth of looking the field up.
         self._steps = self.plant.counts["step"]
@@ -137,10 +138,12 @@ class Engine:
         Raises:
             NotFiniteError: a velocity is no longer finite; names the time and the joint.
         """
-        goal = self.steps + steps
-        while self.steps < goal:
-            self.actors.fill(self.steps)
-            status, dof = self._advance(self.plant, self.step, self.actors.room(goal - self.steps, self.steps))
+        now = self.steps
+        goal = now + steps
+        while now < goal:
+            self.actors.fill(now)
+            status, dof = self._advance(self.plant, self.step, self.actors.room(goal - now, now))
+            now = self.steps
             if status == p.STATUS_FINE:
                 continue
             if status == p.STATUS_NOT_FINITE:

@@ -13,6 +13,7 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.physics import plant as p
 from veldrain.physics.builder import Robot
 from veldrain.physics.engine import Engine
+from veldrain.physics.motors import command_motors
 from veldrain.pose import Array
 from veldrain.units import Quantity, quantity
 
@@ -21,6 +22,9 @@ MODES = {p.EFFORT: "effort", p.VELOCITY: "velocity", p.POSITION: "position"}
 TAKEN = {"effort": ("effort",), "velocity": ("velocity", "effort"), "position": ("position", "velocity", "effort")}
 _FIELDS = {"velocity": "pace", "effort": "assist"}
 _KINDS = {"effort": ("torque", "force"), "velocity": ("angular speed", "speed"), "position": ("angle", "length")}
+
+
+_NOTHING = np.zeros(0)
 
 
 class Joints:
@@ -130,22 +134,14 @@ class Joints:
                     raise unknown("movable joint", joint, self._robot.joints, self._robot.name)
             self._groups[joints] = np.array([self._robot.joints[joint] for joint in joints], np.int64)
         at, dofs = self._groups[joints], self._engine.plant.dofs
-        modes = dofs["mode"][at]
-        mode = MODES.get(int(modes[0]), "")
-        main = given.get(mode, np.full(len(at), np.nan))
-        fits = (modes == modes[0]).all() and set(given) <= set(TAKEN[mode])
-        fits = fits and all(np.isfinite(row).all() for row in given.values())
-        if fits and mode == "position":
-            fits = bool((main >= dofs["low"][at] - 1e-9).all() and (main <= dofs["high"][at] + 1e-9).all())
-        elif fits and mode == "velocity":
-            fits = bool((np.abs(main) <= dofs["top_speed"][at] * (1 + 1e-9)).all())
-        if not fits:  # each by itself says what is wrong with it
-            for k, joint in enumerate(joints):
-                self.command(joint, {what: float(row[k]) for what, row in given.items()})
-            return
-        for what, row in given.items():
-            dofs["command" if what == mode else _FIELDS[what]][at] = row
-        dofs["told"][at] = 1
+        number = int(dofs["mode"][at[0]])
+        mode = MODES.get(number, "")
+        if mode in given and given.keys() <= set(TAKEN[mode]):
+            beside = (given.get(what, _NOTHING) if what != mode else _NOTHING for what in ("velocity", "effort"))
+            if command_motors(dofs, at, number, given[mode], *beside):
+                return
+        for k, joint in enumerate(joints):  # each by itself says what is wrong with it
+            self.command(joint, {what: float(row[k]) for what, row in given.items()})
 
     def _look_at(self, mode: str, number: float, dof: Any, linear: bool, where: str) -> None:
         """Tell of a command that cannot be followed."""

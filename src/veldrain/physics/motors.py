@@ -13,8 +13,8 @@ from __future__ import annotations
 
 import math
 
-from veldrain.kernel import kernel
-from veldrain.physics.plant import EFFORT, NO_MOTOR, VELOCITY
+from veldrain.kernel import entry, kernel
+from veldrain.physics.plant import EFFORT, NO_MOTOR, POSITION, VELOCITY
 
 LAW, LIMIT, STALL, SPEED = 0, 1, 2, 3  # the lines; their sign is the side
 EXCESS = 1e-3  # of a speed limit: where the motor gives its largest effort against going faster
@@ -120,3 +120,29 @@ def check_motors(dofs, q, v, h, may_release):
             dof.bound = found
             changed = True
     return changed
+
+
+@entry
+def command_motors(dofs, numbers, mode, main, pace, assist):
+    """Give motors of one mode what drives them, and what is given beside it (rows of no numbers: nothing).
+
+    False, and nothing is given, where one has another mode, or is told what it cannot follow as it is.
+    """
+    for k in range(len(numbers)):
+        dof, asked = dofs[numbers[k]], main[k]
+        fits = dof.mode == mode and math.isfinite(asked)
+        if mode == POSITION:
+            fits = fits and dof.low - 1e-9 <= asked <= dof.high + 1e-9
+        elif mode == VELOCITY:
+            fits = fits and abs(asked) <= dof.top_speed * (1.0 + 1e-9)
+        fits = fits and (len(pace) == 0 or math.isfinite(pace[k])) and (len(assist) == 0 or math.isfinite(assist[k]))
+        if not fits:
+            return False
+    for k in range(len(numbers)):
+        dof = dofs[numbers[k]]
+        dof.command, dof.told = main[k], 1
+        if len(pace) > 0:
+            dof.pace = pace[k]
+        if len(assist) > 0:
+            dof.assist = assist[k]
+    return True

@@ -42,6 +42,10 @@ class Felt:
     lost: int
 
 
+_NO_ROWS = np.zeros((0, 3))
+_NOTHING = Felt(np.empty((0, 2), object), _NO_ROWS, _NO_ROWS, _NO_ROWS, _NO_ROWS, np.zeros(0), 0)
+
+
 class Taps:
     """All taps of an engine."""
 
@@ -170,7 +174,10 @@ class Tallies:
         """What touched since the last call."""
         a, engine = self.engine.plant, self.engine
         tally = a.tallies[self.row]
-        first, count = int(tally["first"]), int(tally["count"])
+        first, count, lost = int(tally["first"]), int(tally["count"]), int(tally["lost"])
+        if count == 0 and lost == 0:
+            tally["steps"], tally["pressed"] = 0, 0.0
+            return _NOTHING
         rows = a.felt[first : first + count]
         if count > 1:
             rows = rows[np.argsort(rows["key"], kind="stable")]
@@ -182,7 +189,7 @@ class Tallies:
             rows["impulse"] / time,
             rows["moment"] / time,
             rows["gap"].copy(),
-            int(tally["lost"]),
+            lost,
         )
         tally["count"], tally["steps"], tally["lost"], tally["pressed"] = 0, 0, 0, 0.0
         return found

@@ -29,6 +29,8 @@ def _contacts(link: str, others: Sequence[str], points: Array, normals: Array, f
 
 def _in_mount(mount: Mount, touches: Touches) -> tuple[Array, Array, Array]:
     """Points, normals and forces of touches in the mount's axes."""
+    if not touches.others:
+        return touches.points, touches.normals, touches.forces
     axes = mount.axes()
     return (touches.points - mount.position()) @ axes, touches.normals @ axes, touches.forces @ axes
 
