@@ -371,19 +371,23 @@ class Scripts(unittest.TestCase):
                 vd.Trial(vd.Scenario(self.world(), "1 s", controllers={"arm": controller}))
 
 
+def walker_on(model: vd.Model, seconds: float, told: dict[str, float], **how: Any) -> vd.Scenario:
+    """A walker that stands on flat ground and is told something after half a second."""
+    feet = [frame for frame in model.frames if frame.endswith("_foot")]
+    poses = model.poses(model.postures["stand"])
+    low = min((poses[f.link] @ f.pose).position[2] for f in model.frames.values())
+    world = vd.World().ground(surface=vd.Surface(friction=0.8))
+    world.place(model, "walker", pose=vd.Pose((0, 0, 0.025 - low)), posture="stand")
+    contact = {foot: foot.replace("_foot", "_force") for foot in feet}
+    walk = vd.Walk(feet, stance="stand", imu="imu", contact=contact, **how)
+    scenario = vd.Scenario(world, seconds, controllers={"walker": walk})
+    scenario.at("0.5 s").tell("walker", **told)
+    return scenario
+
+
 class Walking(unittest.TestCase):
-    def walk(self, model: vd.Model, seconds: float, told: dict[str, float], **how: Any) -> Any:
-        feet = [frame for frame in model.frames if frame.endswith("_foot")]
-        poses = model.poses(model.postures["stand"])
-        low = min((poses[f.link] @ f.pose).position[2] for f in model.frames.values())
-        world = vd.World().ground(surface=vd.Surface(friction=0.8))
-        world.place(model, "walker", pose=vd.Pose((0, 0, 0.025 - low)), posture="stand")
-        contact = {foot: foot.replace("_foot", "_force") for foot in feet}
-        scenario = vd.Scenario(
-            world, seconds, controllers={"walker": vd.Walk(feet, stance="stand", imu="imu", contact=contact, **how)}
-        )
-        scenario.at("0.5 s").tell("walker", **told)
-        return vd.run(scenario)["walker/truth"]
+    def walk(self, *words: Any, **how: Any) -> Any:
+        return vd.run(walker_on(*words, **how))["walker/truth"]
 
     def test_forward_and_round(self) -> None:
         for model, gait, speed in ((four_legged(), "trot", 0.3), (bank_walker(), "tripod", 0.25)):

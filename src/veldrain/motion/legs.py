@@ -10,10 +10,8 @@ import numpy as np
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
 from veldrain.motion.chains import Chain
-from veldrain.motion.three_joints import LEG, leg_angles, leg_answers
+from veldrain.motion.three_joints import EVEN, LEG, leg_angles, leg_answers
 from veldrain.pose import Array
-
-EVEN = 1e-6
 
 
 class Leg:
@@ -68,7 +66,7 @@ class Leg:
         row["from"], row["axes"], row["hip"], row["side"] = self._origin, self._frame.T, hip[[0, 2]], foot_in[1]
         row["thigh"], row["shank"], row["sign"] = self.thigh, self.shank, 1.0 if b @ c > 0 else -1.0
         row["thigh_rest"], row["shank_rest"] = math.atan2(thigh[1], thigh[0]), math.atan2(shank[1], shank[0])
-        row["low"], row["high"] = chain.low - EVEN, chain.high + EVEN
+        row["low"], row["high"] = chain.low, chain.high
         if min(self.thigh, self.shank) < EVEN:
             raise VeldrainError("no closed form: thigh or shank has no length", where=where, cure="use Chain.inverse")
 

@@ -15,6 +15,7 @@ import numpy as np
 
 from veldrain.kernel import entry, kernel
 
+EVEN = 1e-6  # rad beyond a limit that counts as at it
 LEG = np.dtype(
     [("from", np.float64, 3), ("axes", np.float64, (3, 3)), ("hip", np.float64, 2)]  # axes: as rows
     + [("low", np.float64, 3), ("high", np.float64, 3)]
@@ -79,11 +80,11 @@ def leg_angles(legs, feet, near, found, q):
             away, is_inside = 0.0, True
             for j in range(3):
                 value = found[k, m, j]
-                is_inside = is_inside and leg.low[j] <= value <= leg.high[j]
+                is_inside = is_inside and leg.low[j] - EVEN <= value <= leg.high[j] + EVEN
                 away = max(away, abs(value - near[k, j]))
             if is_inside and away < least:
                 least = away
                 for j in range(3):
-                    q[k, j] = found[k, m, j]
+                    q[k, j] = min(max(found[k, m, j], leg.low[j]), leg.high[j])
         all_found = all_found and least < math.inf
     return all_found

@@ -187,3 +187,26 @@ def held_by_nothing(robot: RobotLook) -> Found:
                 f"join it to a link of {main}",
                 numbers={"links": held[root]},
             )
+
+
+@rule("posture-beyond-limits", "warning", "joints")
+def posture_beyond_limits(robot: RobotLook) -> Found:
+    """A named posture is within the limits of its joints.
+
+    What is told to go there stops at the limit: an arm that is stowed for the road still stands out.
+    """
+    for posture, joints in robot.model.postures.items():
+        for name, value in joints.items():
+            joint = robot.model.joints.get(name)
+            if joint is None or joint.limits is None or joint.limits[0] - 1e-6 <= value <= joint.limits[1] + 1e-6:
+                continue
+            low, high = joint.limits
+            unit = "m" if joint.is_linear else "rad"
+            yield found(
+                "posture-beyond-limits",
+                robot,
+                name,
+                f"is at {value:.4g} {unit} in posture '{posture}', beyond its limits of {low:.4g} to {high:.4g} {unit}",
+                f"write {min(max(value, low), high):.4g} {unit} in the posture, or widen the limits",
+                kind="joint",
+            )

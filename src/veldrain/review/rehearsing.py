@@ -11,6 +11,7 @@ from veldrain.control import Fly, fresh
 from veldrain.control.loading import each_of
 from veldrain.errors import VeldrainError
 from veldrain.model import World
+from veldrain.review import following
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding
 from veldrain.sampling import Samples
@@ -37,7 +38,7 @@ STATEMENTS = {
     "inputs-untold": "What a controller can be told, somebody tells.",
     "never-fires": "What a condition compares can change.",
     "taken-away": "What is expected of a thing is expected while it is there.",
-}
+} | following.STATEMENTS
 
 
 class _Bench(Simulation):
@@ -165,6 +166,7 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
             trial = Trial(scenario.driven_by(by_robot))
             for driver in trial.drivers:
                 yield from drive_fits(driver)
+                yield from following.what_does_not_follow(trial, driver)
             ticks = max((FIRST_TICKS * d.period for d in trial.drivers), default=0)
             slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)
             trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))

@@ -1,0 +1,257 @@
+"""Controllers held against what their robots can do: paths within limits, motors as quick as they are asked to be."""
+
+from __future__ import annotations
+
+import copy
+import math
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from veldrain.control import Fly, FollowTrajectory, Walk
+from veldrain.control.driving import Driver
+from veldrain.model import Joint, Model, Motor
+from veldrain.motion.attitude import FASTER
+from veldrain.motion.legs import Leg
+from veldrain.pose import Array
+from veldrain.review.finding import Finding
+from veldrain.review.look import figure
+from veldrain.scenario import Tell
+from veldrain.scenario.trial import Trial
+
+STATEMENTS = {
+    "path-beyond-limits": "A path stays within what its joints and motors can do: positions, speeds and efforts.",
+    "path-starts-elsewhere": "A path begins where its joints are: otherwise they jump to its start.",
+    "gains-too-low": "Motors are as quick as what they are asked to follow: a path, or the attitude of a flyer.",
+    "legs-out-of-reach": "At what a walker is told, its feet stay within reach of its legs.",
+}
+
+SAMPLES = 200  # of a path
+JUMP = {True: 5e-3, False: math.radians(2.0)}  # m where a joint slides, rad where it turns
+LAGS = {True: 5e-3, False: math.radians(3.0)}  # the same, of what motors may stay behind a path
+# Of a rotor's time constant times the rate at which attitude is held: up to the first a flyer is steady, and above the
+# second the demo's multirotor turns over in wind (scripts/rotor_lag).
+STEADY, FALLS = 0.95, 1.2
+
+
+def what_does_not_follow(trial: Trial, driver: Driver) -> Iterator[Finding]:
+    """Findings for a controller that asks for what its robot cannot do, at the start of a trial."""
+    act = _LOOKS.get(type(driver.controller))
+    if act is not None:
+        yield from act(trial, driver)
+
+
+@dataclass(frozen=True)
+class _Along:
+    """A path, sampled: times (n,), positions, velocities and accelerations (n, joints)."""
+
+    controller: FollowTrajectory
+    model: Model
+    who: str
+    times: Array
+    rows: tuple[Array, Array, Array]
+
+    def joints(self) -> Iterator[tuple[int, Joint, Motor]]:
+        """Number, joint and motor of each joint that has one coordinate."""
+        for k, name in enumerate(self.controller.joints):
+            yield k, self.model.joints[name], self.model.motors[name]
+
+    def told(self, rule: str, joint: Joint, at: int, problem: str, cure: str) -> Finding:
+        """A warning about a joint at a sample."""
+        share = 100 * self.times[at] / self.controller.path.duration
+        return Finding(rule, "warning", f"{self.who}/{joint.name}", f"at {share:.0f} % of its path {problem}", cure)
+
+
+def _of_path(trial: Trial, driver: Driver) -> Iterator[Finding]:
+    path = driver.controller.path  # type: ignore[attr-defined]
+    times = np.unique(np.concatenate([np.linspace(0.0, path.duration, SAMPLES, endpoint=False), path.knots[:-1]]))
+    model = driver.body.model
+    along = _Along(driver.controller, model, driver.robot, times, path.at(times))  # type: ignore[arg-type]
+    beyond = list(_positions(along))
+    yield from beyond
+    yield from _speeds(along)
+    yield from _jumps(trial, along)
+    if not beyond:  # there are no efforts outside of the limits
+        yield from _efforts(trial, along)
+
+
+def _positions(along: _Along) -> Iterator[Finding]:
+    """Positions beyond the joints' limits."""
+    for k, joint, _ in along.joints():
+        q = along.rows[0][:, k]
+        if joint.limits is not None:
+            low, high = joint.limits
+            over = np.maximum(low - q, q - high)
+            at = int(over.argmax())
+            if over[at] > 1e-6:
+                unit = "m" if joint.is_linear else "rad"
+                yield along.told(
+                    "path-beyond-limits",
+                    joint,
+                    at,
+                    f"asks for {q[at]:.4g} {unit}, beyond its limits of {low:.4g} to {high:.4g} {unit}",
+                    "plan it within the joint's limits (chain.low, chain.high)",
+                )
+
+
+def _speeds(along: _Along) -> Iterator[Finding]:
+    """Speeds that the motors do not give."""
+    for k, joint, motor in along.joints():
+        v, top = np.abs(along.rows[1][:, k]), min(motor.speed, motor.free_speed or math.inf)
+        at = int(v.argmax())
+        if v[at] > top * (1 + 1e-6):
+            yield along.told(
+                "path-beyond-limits",
+                joint,
+                at,
+                f"asks for {_rate(joint, v[at])}, and its motor gives {_rate(joint, top)} at most",
+                f"plan it with speed={figure(top)}, or scale={figure(0.99 * top / v[at])}",
+            )
+
+
+def _jumps(trial: Trial, along: _Along) -> Iterator[Finding]:
+    """A start that is not where its joints are."""
+    robot = trial.simulation[along.who]
+    now = dict(zip(robot.joints, robot.positions.tolist(), strict=True))
+    for k, joint, motor in along.joints():
+        jump = abs(float(along.rows[0][0, k]) - now[joint.name])
+        if motor.mode == "position" and jump > JUMP[joint.is_linear]:
+            yield along.told(
+                "path-starts-elsewhere",
+                joint,
+                0,
+                f"it asks for {_place(joint, along.rows[0][0, k])}, and the joint starts at "
+                f"{_place(joint, now[joint.name])}: it jumps there",
+                "begin the path at the start posture, or place the robot with joints= where the path begins",
+            )
+
+
+def _efforts(trial: Trial, along: _Along) -> Iterator[Finding]:
+    """Efforts that its motors cannot give, and what soft motors stay behind."""
+    sim, where = trial.simulation, along.who
+    robot, before = sim[where], sim.snapshot()
+    columns = [robot.joints.index(name) for name in along.controller.joints]
+    start, free = robot.positions, len(robot.inertia_matrix()) - len(robot.joints)
+    asked, still = np.zeros_like(along.rows[0]), np.zeros_like(along.rows[0])
+    try:
+        for n in range(len(along.times)):
+            q, v, a = start.copy(), np.zeros(len(start)), np.zeros(free + len(start))
+            q[columns] = along.rows[0][n]
+            robot.positions, robot.velocities = q.tolist(), v.tolist()
+            still[n] = robot.inverse_dynamics(a)[free:][columns]
+            v[columns], a[free + np.array(columns)] = along.rows[1][n], along.rows[2][n]
+            robot.velocities = v.tolist()
+            asked[n] = robot.inverse_dynamics(a)[free:][columns]
+    finally:
+        sim.restore(before)
+    for k, joint, motor in along.joints():
+        at = int(np.abs(asked[:, k]).argmax())
+        unit = "N" if joint.is_linear else "N·m"
+        most = abs(float(asked[at, k]))
+        if most > motor.limit * (1 + 1e-6):
+            yield along.told(
+                "path-beyond-limits",
+                joint,
+                at,
+                f"asks for {most:.3g} {unit}, and its motor gives {motor.limit:.3g} {unit} at most",
+                "plan it with a lower acceleration, or take weight off",
+            )
+            continue
+        pull = np.abs(asked[:, k] - still[:, k])  # what moving asks for, beside the weight
+        at = int(pull.argmax())
+        lag = float(pull[at]) / motor.stiffness if motor.mode == "position" else 0.0
+        if lag > LAGS[joint.is_linear]:
+            stiffness = float(pull[at]) / (0.2 * LAGS[joint.is_linear])
+            yield along.told(
+                "gains-too-low",
+                joint,
+                at,
+                f"moving asks for {pull[at]:.3g} {unit}, for which its motor stays {_place(joint, lag)} behind",
+                f"write stiffness: {figure(stiffness)} (see inspect --gains), or plan a lower acceleration",
+            )
+
+
+def _of_flyer(trial: Trial, driver: Driver) -> Iterator[Finding]:
+    """Rotors that come to their speed more slowly than attitude is to be held."""
+    model, fly = driver.body.model, driver.controller
+    asked = 2.0 * math.pi * FASTER * fly.bandwidth  # type: ignore[attr-defined]  # rad/s
+    for joint in model.rotors:
+        motor = model.motors.get(joint)
+        if motor is None or motor.mode != "velocity" or motor.damping <= 0:
+            continue
+        held = model.joints[joint]
+        axis = np.asarray(held.axis)
+        inertia = (
+            float(axis @ model.links[held.child].mass_properties.inertia @ axis) + motor.inertia * motor.gear_ratio**2
+        )
+        time = inertia / motor.damping + motor.lag
+        if time * asked > STEADY:
+            yield Finding(
+                "gains-too-low",
+                "error" if time * asked > FALLS else "warning",
+                f"{driver.robot}/{joint}",
+                f"the rotor follows its command in {1e3 * time:.3g} ms, and attitude is to be held at "
+                f"{asked / 2 / math.pi:.3g} Hz: it sways, or turns over",
+                f"write bandwidth: {figure(0.8 * fly.bandwidth / (time * asked))} Hz, "  # type: ignore[attr-defined]
+                "or give its motor more damping or less lag",
+            )
+
+
+def _of_walker(trial: Trial, driver: Driver) -> Iterator[Finding]:
+    """Feet that get out of reach at the fastest that the timeline tells."""
+    walk, model = driver.controller, driver.body.model
+    told = _fastest(trial, driver)
+    stand = model.bent(model.postures[walk.stance]) if walk.stance else {}  # type: ignore[attr-defined]
+    duty = float(walk._gait.stride[0]["duty"])  # type: ignore[attr-defined]
+    for name in walk.feet:  # type: ignore[attr-defined]
+        leg = Leg(model, name)
+        q = [stand.get(j, m) for j, m in zip(leg.joints, leg.chain.middle, strict=True)]
+        rest = leg.chain.forward(q).position
+        rate = np.array(
+            [told["forward"] + told["turning"] * abs(rest[1]), told["sideways"] + told["turning"] * abs(rest[0])]
+        )
+        stride = 0.5 * duty * walk.stride_time * rate  # type: ignore[attr-defined]
+        left = max(
+            leg.nearest(rest + np.array((x, y, -told["height"])), rest, near=q)[1]
+            for x in (-stride[0], stride[0])
+            for y in (-stride[1], stride[1])
+        )
+        if left > 1e-3:
+            share = 1.0 - left / max(float(np.hypot(*stride)), 1e-9)
+            yield Finding(
+                "legs-out-of-reach",
+                "warning",
+                f"{driver.robot}/{name}",
+                f"at what it is told it steps {100 * np.hypot(*stride):.3g} cm from where it stands, "
+                f"and {100 * left:.2g} cm of that are out of reach",
+                f"tell it {100 * max(share, 0.0):.0f} % of that, or write a shorter stride_time",
+            )
+            return
+
+
+def _fastest(trial: Trial, driver: Driver) -> dict[str, float]:
+    """The largest of each that the timeline tells a walker, m/s and rad/s; height as the highest, m."""
+    most = dict.fromkeys(driver.inputs.kinds, 0.0)
+    for entry in trial.scenario.timeline:
+        if isinstance(entry.action, Tell) and entry.action.controller.partition("/")[0] == driver.robot:
+            inputs = copy.copy(driver.inputs)
+            inputs.tell(**{name: v for name, v in entry.action.inputs.items() if name in most})
+            for name, value in inputs.values.items():
+                most[name] = max(most[name], value if name == "height" else abs(value))
+    return most
+
+
+def _rate(joint: Joint, value: float) -> str:
+    return f"{value:.3g} m/s" if joint.is_linear else f"{value:.3g} rad/s"
+
+
+def _place(joint: Joint, value: float) -> str:
+    return f"{1e3 * value:.3g} mm" if joint.is_linear else f"{math.degrees(value):.3g}°"
+
+
+_LOOKS: Mapping[type, Callable[[Trial, Driver], Iterator[Finding]]] = {
+    FollowTrajectory: _of_path,
+    Fly: _of_flyer,
+    Walk: _of_walker,
+}
