@@ -609,6 +609,11 @@ def _flyer(thrust: float, hands: tuple[int, int, int, int]) -> vd.Model:
     return m
 
 
+@case("posture-beyond-limits", "crane/lift")
+def a_posture_too_far(mended: bool) -> Thing:
+    return boom(mode="position", stiffness=900, damping=90, limit=60).posture("up", {"lift": -1.2 if mended else -2.4})
+
+
 @case("cannot-lift", "flyer")
 def weak_rotors(mended: bool) -> Thing:
     return vd.World().ground().place(_flyer(2e-5 if mended else 2e-6, (1, -1, 1, -1)), pose=vd.Pose((0, 0, 0.05)))

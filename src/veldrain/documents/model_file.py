@@ -61,6 +61,7 @@ class ModelText(Document):
     change: ChangeText = ChangeText()
     links: dict[str, document(Model.link)] = {}  # type: ignore[valid-type]
     joints: dict[str, document(Model.joint)] = {}  # type: ignore[valid-type]
+    roller_wheels: dict[str, document(Model.roller_wheel)] = {}  # type: ignore[valid-type]
     attach: dict[str, AttachText] = {}  # type: ignore[valid-type]
     motors: dict[str, MotorText] = {}  # type: ignore[valid-type]
     loops: dict[str, document(Model.close)] = {}  # type: ignore[valid-type]
@@ -126,6 +127,7 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
     each("change.motors", change_motor, words=text.change.motors)
     each("links", plain(model.link), "link")
     each("joints", plain(model.joint), "joint")
+    each("roller_wheels", plain(model.roller_wheel), "joint")
     each("attach", attach)
     each("motors", plain(model.motor), "motor")
     each("loops", plain(model.close))

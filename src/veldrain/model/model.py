@@ -13,6 +13,7 @@ from scipy.spatial.transform import Rotation
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import MassProperties, combined
 from veldrain.model.pieces import SIMPLE_KINDS, Defaults, Joint, JointKind, Link, Suppressed
+from veldrain.model.rolling import Rolling
 from veldrain.model.shapes import Part, Shape, as_parts
 from veldrain.model.structure import Structure
 from veldrain.pose import Pose, z_to
@@ -23,7 +24,7 @@ _OF_A_LINK = ("mass", "inertia", "com", "surface", "density")
 _JOINT_DEFAULTS = ("limits", "damping", "friction", "stiffness", "rest_position", "effort", "speed")
 
 
-class Model(Structure):
+class Model(Rolling):
     """A robot or another mechanism, described once and placed into worlds as often as wanted.
 
     >>> hoist = Model("hoist")

@@ -188,7 +188,7 @@ def in_the_air(robot: RobotLook) -> Found:
     if stand is None or len(stand.points) == 0:
         return
     standing = set(stand.links)
-    ends = set(stand.gaps) - set(robot.wheels)
+    ends = set(stand.gaps) - set(robot.wheels) - robot.rollers
     feet = ends if standing <= ends else set()
     height = float(np.ptp([pose.position @ robot.look.up for pose in robot.poses.values()]))
     for link in sorted((set(robot.wheels) | feet) - standing):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from functools import cached_property
 from typing import Any
@@ -172,10 +173,18 @@ class RobotLook:
         return found
 
     @cached_property
+    def rollers(self) -> set[str]:
+        """Links that turn freely on what turns itself: rollers on a wheel, which wait for their turn to touch."""
+        free = {c: j for c, j in self.moving.items() if j.kind == "continuous" and j.name not in self.model.motors}
+        return {c for c, j in free.items() if (wheel := self.moving.get(j.parent)) and wheel.kind == "continuous"}
+
+    @cached_property
     def wheels(self) -> dict[str, Joint]:
         """Links that roll: round, and turning without end or by a motor that is told a velocity; with their joints."""
-        found = {}
+        found, hubs = {}, {self.moving[roller].parent for roller in self.rollers}
         for link, joint in self.moving.items():
+            if link in self.rollers or link in hubs:
+                continue
             motor = self.model.motors.get(joint.name)
             rolls = joint.kind == "continuous" or (joint.kind == "revolute" and motor and motor.mode == "velocity")
             axes = [a for part in self.links[link].parts if (a := round_axis(part)) is not None]
@@ -199,6 +208,17 @@ class RobotLook:
             return np.nan
         count = len(self._mechanics.inertia())
         return self._at(coordinate, self._mechanics.efforts(np.zeros(count)))
+
+    def mass_at(self, link: str) -> float:
+        """The least mass (kg) with which a link's centre of mass resists a push, whichever way that goes."""
+        mechanics, com = self._mechanics, self.links[link].mass_properties.com
+        if not mechanics or not self.look.engine:
+            return self.body(self.group(link)).mass
+        J = mechanics.jacobian(self.look.engine.place_of(self.path(link)), com)[:3]
+        if not J.size:
+            return math.inf  # nothing moves
+        moved = float(np.linalg.eigvalsh(J @ np.linalg.solve(mechanics.inertia(), J.T))[-1])
+        return 1.0 / moved if moved > 0 else math.inf
 
     def _at(self, coordinate: str, values: Array) -> float:
         assert self.look.engine

@@ -70,9 +70,8 @@ def _soft_contacts(look: Look) -> Iterator[tuple[float, RobotLook | Look, str, s
     moving: list[tuple[float, RobotLook | Look, str, Surface]] = []
     for robot in look.robots:
         for name, link in robot.links.items():
-            mass = robot.body(robot.group(name)).mass
-            if robot.touched(name) and mass > 0:
-                moving.append((mass, robot, name, link.surface))
+            if robot.touched(name) and robot.body(robot.group(name)).mass > 0:
+                moving.append((robot.mass_at(name), robot, name, link.surface))
     moving += [(b.mass_properties.mass, look, b.name, b.surface) for b in look.world.bodies.values()]
     grounds = [("ground", look.world.floor.surface)] if look.world.floor else []
     grounds += [(o.name, o.surface) for o in look.world.obstacles.values()]
