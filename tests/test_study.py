@@ -7,6 +7,7 @@ import json
 import math
 import multiprocessing
 import os
+import subprocess
 import sys
 import tempfile
 import unittest
@@ -23,6 +24,7 @@ from tests.helpers import DEMO, EXAMPLES, Faulty, Hold, cart, cart_scenario
 from veldrain.control import NamedController
 from veldrain.model.knobs import knob_of, world_knobs
 from veldrain.report.page import write_page
+from veldrain.study import Result
 from veldrain.study.edges import edges_of
 from veldrain.study.statistics import TOO_FEW, UNCLEAR, compare, holm, median_interval, signed_rank_p
 from veldrain.study.study import locked
@@ -121,6 +123,19 @@ class Pairing(unittest.TestCase):
         self.assertEqual(study.drawn(drawn, "h").controllers["cart"].gain, drawn["controller.gain"])
         with self.assertRaisesRegex(vd.VeldrainError, "no quantity 'controller.gian'.*did you mean 'controller.gain'"):
             vd.Study(scenario, {"h": Hold()}, vary={"controller.gian": vd.uniform(1, 2)})
+
+    def test_a_joint_and_a_link_of_one_name_are_told_apart(self) -> None:
+        """Both have a damping and a friction: neither is set for the other in silence."""
+        m = vd.Model("arm").link("base", vd.Box((0.1, 0.1, 0.1)), mass=1).link("boom", vd.Box((0.1, 0.1, 0.1)), mass=1)
+        m.joint("boom", "base", "boom", "revolute", pose=vd.Pose((0, 0, 0.3)), limits=(-1, 1), friction=0.2)
+        w = vd.World().ground().place(m, "arm", fixed=True, pose=vd.Pose((0, 0, 1)))
+        for path, joint, link in (("arm/boom.joint.friction", 0.5, 0.8), ("arm/boom.link.friction", 0.5, 0.3)):
+            knob_of(world_knobs(w), path).set(0.5 if ".joint" in path else 0.3)
+            model = w.placed["arm"].model
+            self.assertEqual((model.joints["boom"].friction, model.links["boom"].surface.friction), (joint, link))
+        knob_of(world_knobs(w), "arm/boom.mass").set(2.0)  # a joint has none
+        with self.assertRaisesRegex(vd.VeldrainError, "of 2 things.*boom.joint.friction or arm/boom.link.friction"):
+            knob_of(world_knobs(w), "arm/boom.friction")
 
     def test_two_robots_of_one_model_are_changed_one_by_one(self) -> None:
         m = cart()
@@ -238,6 +253,41 @@ class Running(unittest.TestCase):
 
 
 class TheExample(unittest.TestCase):
+    def test_one_controller_with_two_sets_of_quantities(self) -> None:
+        """What is changed with a controller is that of its trials alone, and its page and terminal say so."""
+        scenario = cart_scenario(duration=0.6)
+        path = "cart/slide.damping"
+        self.assertNotIn("cart/slide.motor.damping", [k.path for k in scenario.knobs()])  # nothing in mode effort
+        way = vd.Metric("way", "cart/encoders", "position.slide", "last", unit="m")
+        words: dict[str, Any] = {"controllers": {"a": Hold(), "b": Hold(), "c": Hold()}, "trials": 6, "metrics": [way]}
+        study = vd.Study(scenario, changes={"b": {path: "40 N*s/m"}, "c": {}}, **words)
+        plain = vd.Study(scenario, **words)
+        self.assertNotEqual(study.sources()["b"], plain.sources()["b"])
+        self.assertEqual(study.sources()["c"], plain.sources()["c"])
+        with tempfile.TemporaryDirectory() as folder:
+            result = study.run(folder)
+            ways = {name: rows["way"].to_list() for name, rows in result.trials.groupby("controller")}
+            self.assertEqual(ways["a"], ways["c"])
+            self.assertTrue(all(b < a for a, b in zip(ways["a"], ways["b"], strict=True)))
+            page = write_page(result, result.compare("a"), Path(folder) / "page.html").read_text()
+            self.assertIn(f"With b: {path} = 40.0 N*s/m", page)
+            done = subprocess.run(
+                [sys.executable, "-m", "veldrain", "compare", folder], capture_output=True, text=True, check=True
+            )
+            self.assertIn(f"With b: {path} = 40.0 N*s/m", done.stdout)
+            other = vd.Study(scenario, changes={"b": {path: "50 N*s/m"}}, **words)
+            other.run(folder)  # b alone is run anew
+            self.assertEqual(Result(Path(folder)).about["changes"], {"b": {path: [50.0, "N*s/m"]}})
+        drawn = {"vary": {path: vd.uniform(1, 2)}, "changes": {"b": {path: 3}}}
+        for told, wrong in (
+            ("no controller 'd'", {"changes": {"d": {path: 3}}}),
+            ("no quantity .*damqing'.*did you mean", {"changes": {"b": {path[:-4] + "qing": 3}}}),
+            ("'3 kg' is not a linear damping", {"changes": {"b": {path: "3 kg"}}}),
+            ("drawn, and set with a controller as well", drawn),
+        ):
+            with self.subTest(told), self.assertRaisesRegex(vd.VeldrainError, told):
+                vd.Study(scenario, **words, **wrong)
+
     def test_python_and_files_are_one(self) -> None:
         """The study built in Python draws the same values and gives the same recording as the one from files."""
         spec = importlib.util.spec_from_file_location("culvert_study", EXAMPLES / "culvert_study.py")

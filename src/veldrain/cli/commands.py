@@ -135,11 +135,14 @@ def compare(folder: Path, baseline: str | None) -> None:
 
 def show(result: Result, baseline: str | None) -> None:
     """Print a study's comparison and write its page."""
-    from veldrain.cli.output import print_comparison, print_edges, print_failures, print_notices, print_single
+    from veldrain.cli.output import print_comparison, print_edges, print_failures, print_notices, print_single, say
     from veldrain.report.page import write_page
+    from veldrain.report.text import number
 
     several = len(set(result.trials["controller"])) > 1 if not result.trials.empty else True
     comparison = result.compare(baseline) if several or baseline else None
+    for name, told in result.about.get("changes", {}).items():
+        say(f"With {name}: " + ", ".join(f"{path} = {number(value)} {unit}" for path, (value, unit) in told.items()))
     if comparison:
         print_comparison(comparison)
     else:

@@ -66,6 +66,7 @@ class StudyText(Document):
     scenario: str | NamedText  # a file, or what a function gives: ``use`` and ``with``
     controllers: dict[str, ControllerText | dict[str, Controllers]]
     vary: dict[str, DrawText] = {}
+    changes: dict[str, dict[str, Quantity]] = {}  # by controller: quantities by path
     trials: StrictInt = 10
     metrics: list[MetricText] = []
     seed: StrictInt = 0
@@ -109,11 +110,14 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
             metrics.append(metric.make())
     with source.at("trials"):
         where = {thing: source.line(("vary", thing)) for thing in vary}
+        for name, paths in text.changes.items():
+            where |= {f"changes {name} {path}": source.line(("changes", name, path)) for path in paths}
         where |= {f"metric {m.name}": source.line(("metrics", k)) for k, m in enumerate(metrics)}
         return Study(
             scenario,
             controllers,
             vary=vary,
+            changes=text.changes,
             trials=text.trials,
             metrics=metrics,
             seed=text.seed,

@@ -6,6 +6,7 @@ Each thing lists its own; a path is the thing's name, a point and the quantity, 
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any
@@ -23,6 +24,7 @@ from veldrain.units import SI_UNITS
 
 AXES = ("x", "y", "z")
 TURNS = ("roll", "pitch", "yaw")
+OWNERS = ("joint", "link", "sensor")  # of a robot; where two have one name, the word goes before the quantity
 
 
 @dataclass(frozen=True)
@@ -55,6 +57,14 @@ def knob_of(knobs: Iterable[Knob], path: str, where: str = "") -> Knob:
     """
     known = {knob.path: knob for knob in knobs}
     if path not in known:
+        thing, _, quantity = path.rpartition(".")
+        several = [told for word in OWNERS if (told := f"{thing}.{word}.{quantity}") in known]
+        if several:
+            raise VeldrainError(
+                f"'{path}' is that of {len(several)} things of one name",
+                where=where,
+                cure=f"write {' or '.join(several)}",
+            )
         error = unknown("quantity", path, known, where)
         hint = error.cure.partition("Known:")[0]
         raise VeldrainError(error.problem, where=where, cure=f"{hint}veldrain inspect FILE --knobs lists all of them")
@@ -163,20 +173,30 @@ def robot_knobs(placed: Placed) -> Iterator[Knob]:
         yield from row_knobs(f"{name}.velocity_", "speed", *of(placed, "velocity"))
     for coordinate, (_, linear) in model.coordinates().items():
         yield _start_knob(placed, coordinate, "length" if linear else "angle")
-    for joint in model.joints.values():
-        if joint.kind not in ("fixed", "floating"):
-            yield from _joint_knobs(placed, joint)
     for motor in model.motors:
         yield from _motor_knobs(placed, motor)
     for joint_name in model.rotors:
         yield from _record_knobs(
             placed, "rotors", joint_name, "rotor", {"thrust": "rotor thrust", "torque": "rotor torque"}
         )
+    yield from _owned(placed)
+
+
+def _owned(placed: Placed) -> Iterator[Knob]:
+    """Quantities of joints, links and sensors, told apart where two of them have one name."""
+    model, name, found = placed.model, placed.name, list[tuple[str, Knob]]()
+    for joint in model.joints.values():
+        if joint.kind not in ("fixed", "floating"):
+            found += [("joint", knob) for knob in _joint_knobs(placed, joint)]
     for link in model.links.values():
-        yield from _link_knobs(placed, link.name, link.mass_properties.mass > 0)
+        found += [("link", knob) for knob in _link_knobs(placed, link.name, link.mass_properties.mass > 0)]
     for sensor in model.sensors:
-        yield from sheet_knobs(f"{name}/{sensor}", *_mounted(placed, sensor, "sensor"))
-        yield from pose_knobs(f"{name}/{sensor}", *_mounted(placed, sensor, "pose"))
+        found += [("sensor", knob) for knob in sheet_knobs(f"{name}/{sensor}", *_mounted(placed, sensor, "sensor"))]
+        found += [("sensor", knob) for knob in pose_knobs(f"{name}/{sensor}", *_mounted(placed, sensor, "pose"))]
+    times = Counter(knob.path for _, knob in found)
+    for owner, knob in found:
+        thing, _, quantity = knob.path.rpartition(".")
+        yield replace(knob, path=f"{thing}.{owner}.{quantity}") if times[knob.path] > 1 else knob
 
 
 def _own(placed: Placed) -> Model:
@@ -230,9 +250,11 @@ def _motor_knobs(placed: Placed, name: str) -> Iterator[Knob]:
 
         return Knob(f"{placed.name}/{name}.motor.{word}", kind, lambda: vars(placed.model.motors[name])[word], put)
 
-    kinds = {"stiffness": f"{sort} stiffness", "damping": f"{sort} damping", "limit": force}
-    pace, position = ("speed", "length") if linear else ("angular speed", "angle")
     motor = placed.model.motors[name]
+    kinds = {"stiffness": f"{sort} stiffness", "damping": f"{sort} damping", "limit": force}
+    for word in {"effort": ("stiffness", "damping"), "velocity": ("stiffness",)}.get(motor.mode, ()):
+        del kinds[word]  # of no use in that mode
+    pace, position = ("speed", "length") if linear else ("angular speed", "angle")
     more = {"speed": pace, "stall": force, "free_speed": pace, "play": position, "lag": "time"}
     # Of what most motors do not have, only what this one has.
     kinds |= {word: kind for word, kind in more.items() if 0.0 < vars(motor)[word] < math.inf}

@@ -35,6 +35,7 @@ def write_page(result: Result, comparison: Comparison | None, path: Path) -> Pat
         about=result.about,
         comparison=comparison,
         drawn=drawn,
+        changes=result.about.get("changes", {}),
         findings=[sentence(d, comparison.baseline) for d in comparison.differences] if comparison else [],
         remarks=remarks(comparison) if comparison else [],
         notices=result.notices,

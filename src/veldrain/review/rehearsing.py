@@ -102,7 +102,8 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
     for name, by_robot in drivers.items():
         who = f"controller '{name}'" if name else "controller"
-        for found in _controller(scenario, by_robot, who, failed):
+        mine = thing.drawn({}, name) if isinstance(thing, Study) else scenario
+        for found in _controller(mine, by_robot, who, failed):
             failed = True
             yield found
     if isinstance(thing, Study) and not failed:

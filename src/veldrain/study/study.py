@@ -21,7 +21,7 @@ from scipy.spatial.transform import Rotation
 from veldrain import randomness
 from veldrain.control import NamedController, fresh
 from veldrain.control.loading import each_of
-from veldrain.errors import VeldrainError, checked_title, told_at
+from veldrain.errors import VeldrainError, checked_title, told_at, unknown
 from veldrain.model import Mesh
 from veldrain.model.knobs import knob_of
 from veldrain.pose import Pose
@@ -39,7 +39,7 @@ from veldrain.study.result import RESULTS, Result
 from veldrain.study.runner import carry_out, read_row, write_whole
 from veldrain.study.sources import source_of
 from veldrain.study.starts import bad_starts
-from veldrain.units import SI_UNITS, Quantity
+from veldrain.units import SI_UNITS, Quantity, quantity
 
 log = logging.getLogger(__name__)
 Progress = Callable[[int, int, str], None]
@@ -104,6 +104,8 @@ class Study:
         controllers: by name; each a controller, or several by name, for the one robot that the scenario drives, or
             a dictionary of them by robot.
         vary: what is drawn for each trial, by ``thing.quantity`` such as ``"silt.friction"``.
+        changes: by controller, what else is other in its trials: quantities by path, such as the gains of motors or
+            the noise of a sensor. So two sets of gains are compared, or two sensors, with one controller.
         trials: how many for each controller.
         metrics: what is read from each recording.
         seed: of all draws.
@@ -115,6 +117,8 @@ class Study:
 
     >>> study = Study(scenario, controllers={"slow": CentreLine(speed=0.3), "fast": CentreLine(speed=0.6)},
     ...               vary={"silt.friction": uniform(0.2, 0.5)}, trials=8)
+    >>> soft = Study(scenario, {"stiff": CentreLine(), "soft": CentreLine()},
+    ...              changes={"soft": {"crawler/front_left.motor.damping": 1.0}})
     """
 
     def __init__(
@@ -123,6 +127,7 @@ class Study:
         controllers: Mapping[str, Any],
         *,
         vary: Mapping[str, Draw] | None = None,
+        changes: Mapping[str, Mapping[str, Quantity]] | None = None,
         trials: int = 10,
         metrics: Sequence[AnyMetric] = (),
         seed: int = 0,
@@ -145,6 +150,7 @@ class Study:
         self.vary = dict(vary or {})
         self._kinds = self._kinds_of(self.vary)
         self._draws = {path: draw.bind(self._kinds[path], path) for path, draw in self.vary.items()}
+        self.changes = {name: self._changed(name, told) for name, told in (changes or {}).items()}
         self.metrics = checked_metrics(list(metrics), self.vary)
 
     def __getstate__(self) -> dict[str, Any]:  # bound draws are functions, which do not travel
@@ -164,6 +170,21 @@ class Study:
             for path in paths:
                 kinds[path] = knob_of(known.values(), path, f"vary, with controller '{name}'").kind
         return kinds
+
+    def _changed(self, name: str, told: Mapping[str, Quantity]) -> dict[str, tuple[float, str]]:
+        """What is other with a controller: values in SI units, and their units, by path."""
+        if name not in self.controllers:
+            raise unknown("controller", name, self.controllers, "changes")
+        known, found = list(self.scenario.driven_by(self.controllers[name]).knobs()), {}
+        for path, value in told.items():
+            where = self.where.get(f"changes {name} {path}", f"changes of '{name}'")
+            knob = knob_of(known, path, where)
+            if path in self.vary:
+                raise VeldrainError(
+                    "is drawn, and set with a controller as well", where=f"{where}: {path}", cure="take one of them out"
+                )
+            found[path] = quantity(value, knob.kind, f"{where}: {path}"), knob.unit
+        return found
 
     def _by_robot(self, name: str, controller: Any) -> dict[str, Any]:
         if isinstance(controller, Mapping) and set(controller) <= set(self.scenario.world.placed):
@@ -196,9 +217,9 @@ class Study:
 
     def drawn(self, values: Mapping[str, float], controller: str | None = None) -> Scenario:
         """The scenario with these values (SI units) in their places, driven by a controller (None: by the first)."""
-        driven = self.scenario.driven_by(self.controllers[controller or next(iter(self.controllers))])
-        scenario = copy.deepcopy(driven)
-        for path, value in values.items():
+        name = controller or next(iter(self.controllers))
+        scenario = copy.deepcopy(self.scenario.driven_by(self.controllers[name]))
+        for path, value in [*((p, v) for p, (v, _) in self.changes.get(name, {}).items()), *values.items()]:
             knob_of(scenario.knobs(), path, "vary").set(value)
         return scenario
 
@@ -221,7 +242,8 @@ class Study:
         found = dict.fromkeys(self.controllers, "cannot be loaded within the limit")
         for name, by_robot in self.controllers.items():
             with suppress(OverLimitError), limited(self.limit):
-                found[name] = digest(plain(by_robot))
+                other = self.changes.get(name)
+                found[name] = digest([plain(by_robot), plain(other)] if other else plain(by_robot))
         return found
 
     def fingerprint(self) -> str:
@@ -267,9 +289,9 @@ class Study:
         Raises:
             VeldrainError: what would go wrong at the start of a trial, before anything is written.
         """
-        for controllers in self.controllers.values():
+        for name in self.controllers:
             with suppress(OverLimitError), limited(self.limit):
-                trial = Trial(self.scenario.driven_by(controllers))
+                trial = Trial(self.drawn({}, name))
                 for metric in self.metrics:
                     with told_at(self.where.get(f"metric {metric.name}", "")):
                         look_at_metric(metric, trial)
@@ -309,6 +331,7 @@ class Study:
             "seed": self.seed,
             "controllers": list(self.controllers),
             "vary": self.units,
+            "changes": self.changes,
             "metrics": [described_metric(m) for m in self.metrics],
             "measures": [plain(m) for m in self.metrics],
             "plan": plan_of(self.scenario.world),
