@@ -21,8 +21,9 @@ from hypothesis import strategies as st
 import veldrain as vd
 from tests.fuzzing import read, seeds, spoilt
 from tests.helpers import DEMO
+from veldrain.model.grids import Grid
 from veldrain.model.inertia import of_parts
-from veldrain.model.volumes import Grid, bounds_of, filled
+from veldrain.model.volumes import bounds_of, filled
 from veldrain.study.study import plain
 
 ROBOTS = DEMO / "robots"

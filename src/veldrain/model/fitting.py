@@ -3,21 +3,38 @@
 from __future__ import annotations
 
 from itertools import combinations
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from scipy.optimize import minimize
 from scipy.spatial import ConvexHull
 
-from veldrain.model.meshes import Mesh
+from veldrain.model.grids import Bools, Grid
 from veldrain.model.shapes import Box, Capsule, Cylinder, Shape, Sphere
-from veldrain.model.volumes import Grid, bounds, filled
 from veldrain.pose import Array, Pose, z_to
+
+
+class Meshed(Protocol):
+    """What is needed of a mesh."""
+
+    corners: Array
+
+    @property
+    def hull(self) -> Any:
+        """Its convex hull, as ``scipy.spatial.ConvexHull`` has it."""
+
+    @property
+    def is_closed(self) -> bool:
+        """True where it has an inside."""
+
+    def fills(self, pose: Pose, grid: Grid, solid_hull: bool = False) -> Bools:
+        """Points of a grid that are inside of it at a pose."""
+
 
 DIRECTIONS = 60  # axes that are tried: those of the largest faces
 
 
-def fitted(mesh: Mesh, kind: str, by: str = "volume") -> tuple[Shape, Pose]:
+def fitted(mesh: Meshed, kind: str, by: str = "volume") -> tuple[Shape, Pose]:
     """A shape of a kind for a mesh, and its pose in the mesh's frame.
 
     Args:
@@ -44,7 +61,7 @@ def fitted(mesh: Mesh, kind: str, by: str = "volume") -> tuple[Shape, Pose]:
     return _grown(mesh, *found) if by == "overlap" else found
 
 
-def _directions(mesh: Mesh, hull: ConvexHull) -> list[Array]:
+def _directions(mesh: Meshed, hull: ConvexHull) -> list[Array]:
     """Axes to try: across the hull's largest faces, its principal axes, the axes of the frame."""
     normals = np.round(hull.equations[:, :3], 6)
     a, b, c = mesh.corners[hull.simplices].transpose(1, 0, 2)
@@ -131,14 +148,14 @@ def _through(points: Array) -> tuple[Array, float]:
     return middle, float(np.linalg.norm(points - middle, axis=1).max())
 
 
-def _grown(mesh: Mesh, shape: Shape, pose: Pose) -> tuple[Shape, Pose]:
+def _grown(mesh: Meshed, shape: Shape, pose: Pose) -> tuple[Shape, Pose]:
     """The shape with its sizes and middle changed so that it shares the most with the mesh."""
     if not mesh.is_closed:
         return shape, pose
     back = pose.inverse()
-    low, high = bounds(shape, Pose())
+    low, high = shape.bounds(Pose())
     grid = Grid.over(low * 1.05, high * 1.05)
-    solid = filled([(mesh, back)], grid)
+    solid = mesh.fills(back, grid)
     given: Any = shape
     if isinstance(shape, Box):
         sizes = np.array(shape.size)
@@ -151,7 +168,7 @@ def _grown(mesh: Mesh, shape: Shape, pose: Pose) -> tuple[Shape, Pose]:
 
     def missed(x: Array) -> float:
         one, at = made(x)
-        inside = filled([(one, at)], grid)
+        inside = one.fills(at, grid)
         return 1.0 - float((inside & solid).sum() / max((inside | solid).sum(), 1))
 
     start = np.zeros(3 + len(sizes))

@@ -11,6 +11,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.model.fitting import fitted
+from veldrain.model.grids import Bools, Grid, crossings
 from veldrain.model.mesh_files import is_mesh, joined, kept_parts, read_mesh
 from veldrain.model.shapes import Shape
 from veldrain.pose import Array, Pose
@@ -129,6 +131,13 @@ class Mesh(Shape):
         planes = np.unique(np.round(self.hull.equations, 9), axis=0)  # each plane once
         return np.asarray((points @ planes[:, :3].T + planes[:, 3] <= 0).all(axis=1))
 
+    def fills(self, pose: Pose, grid: Grid, solid_hull: bool = False) -> Bools:
+        """Inside is what a ray along z leaves an odd number of times."""
+        if solid_hull and self.collide == "hull":
+            return super().fills(pose, grid)
+        below, _ = crossings(self.corners @ pose.matrix.T + pose.position, self.triangles, grid)
+        return np.asarray(below % 2 == 1)
+
     def rim(self) -> Array:
         return self.corners
 
@@ -168,8 +177,6 @@ class Mesh(Shape):
         if self.collide == "parts":
             clouds = (Mesh.of(corners, [(0, 1, 2)], collide="hull", name=self.source) for corners in self._parts())
             return tuple((cloud.filled_out(), Pose()) for cloud in clouds)
-        from veldrain.model.fitting import fitted
-
         return (fitted(self, self.collide, self.fit),)
 
     def filled_out(self) -> Mesh:
@@ -337,6 +344,11 @@ class HeightField(Mesh):
         self.heights, self.spacing = z, gap
         corners = np.stack([x * gap, y * gap, np.nan_to_num(z)], axis=-1).reshape(-1, 3)
         self._take(corners, triangles, "triangles")
+
+    def fills(self, pose: Pose, grid: Grid, solid_hull: bool = False) -> Bools:
+        """It is solid below: one crossing a column."""
+        below, all_of_them = crossings(self.corners @ pose.matrix.T + pose.position, self.triangles, grid)
+        return np.asarray((below == 0) & (all_of_them > 0)[:, :, None])
 
     @classmethod
     def of_function(

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError
+from veldrain.model.grids import Bools, Grid
 from veldrain.model.looks import GREY, Look
 from veldrain.pose import Array, Pose
 from veldrain.sheet import Number, Row, Sheet
@@ -98,6 +99,13 @@ class Shape:
     def holds(self, points: Array) -> NDArray[np.bool_]:
         """True for points (n, 3) of its frame that are inside of it."""
         raise NotImplementedError
+
+    def fills(self, pose: Pose, grid: Grid, solid_hull: bool = False) -> Bools:
+        """True (nx, ny, nz) at a grid's points that are inside of it at a pose; ``solid_hull``: a mesh that collides as
+        its hull counts as that."""
+        back = pose.inverse()
+        points = grid.points.reshape(-1, 3) @ back.matrix.T + back.position
+        return self.holds(points).reshape(grid.counts)
 
     def rim(self) -> Array:
         """Points (n, 3) of it whose hull is as good as its own, for outlines."""

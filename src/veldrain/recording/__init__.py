@@ -2,9 +2,10 @@
 
 from veldrain.recording.comparing import LogComparison, compare_logs
 from veldrain.recording.detecting import Matched, detections, match, true_boxes
-from veldrain.recording.log import Log, StreamInfo
+from veldrain.recording.log import Log
 from veldrain.recording.opening import open_log
 from veldrain.recording.reader import Recording
+from veldrain.recording.reading import StreamInfo
 from veldrain.recording.sinks import Sink
 from veldrain.recording.writer import Recorder, RecordingError
 

@@ -12,8 +12,9 @@ import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.recording.joining import JoinedLog
-from veldrain.recording.log import FIRST, LAST, Batch, Log
+from veldrain.recording.log import Log
 from veldrain.recording.reader import Recording
+from veldrain.recording.reading import FIRST, LAST, Batch
 
 if TYPE_CHECKING:
     from rosbags.typesys.store import Typestore

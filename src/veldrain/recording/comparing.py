@@ -12,7 +12,8 @@ import numpy as np
 from veldrain.errors import unknown
 from veldrain.recording.aligning import lag
 from veldrain.recording.csv_log import TABLE
-from veldrain.recording.log import TF, Log
+from veldrain.recording.log import Log
+from veldrain.recording.reading import TF
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.recording.log import FIRST, LAST, Batch, Log
+from veldrain.recording.log import Log
+from veldrain.recording.reading import FIRST, LAST, Batch
 from veldrain.units import Quantity, quantity, to_si
 
 if TYPE_CHECKING:

@@ -1,16 +1,17 @@
-"""Logs made of others: several as one, and one with another clock."""
+"""Several logs as one."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.recording.log import FIRST, LAST, Batch, Log
-from veldrain.units import Quantity, quantity
+from veldrain.recording.log import Log
+from veldrain.recording.reading import FIRST, LAST, Batch
+from veldrain.units import Quantity
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -79,64 +80,3 @@ class JoinedLog(Log):
         self._named(stream)
         for log in self.having(stream):
             yield from log.pictures(stream, start, end)
-
-
-class ShiftedLog(Log):
-    """A log whose clock was another: its times become ``offset + (1 + drift)·time``.
-
-    Attributes:
-        offset: s.
-        drift: by what share its clock is slow: 1e-5 is 10 µs in a second.
-        correlation: how alike the signals are by which it was aligned; nan: it was not.
-    """
-
-    correlation = float("nan")
-
-    def __init__(self, log: Log, offset: Quantity = 0.0, drift: float = 0.0) -> None:
-        self.log, self.path = log, log.path
-        self.offset, self.drift = quantity(offset, "time", "open_log: offset"), float(drift)
-        if not -0.5 < self.drift < 0.5:
-            raise VeldrainError(f"drift is {drift:g}", where="open_log", cure="give a share such as 2e-5")
-
-    @property
-    def messages(self) -> dict[str, str]:
-        return self.log.messages
-
-    @property
-    def types(self) -> Typestore:
-        return self.log.types
-
-    def _ours(self, stamps: np.ndarray) -> np.ndarray:
-        """Stamps (ns) by our clock."""
-        late = np.rint(stamps * self.drift).astype(np.int64) + round(self.offset * 1e9)
-        return np.asarray(stamps, np.int64) + late
-
-    def _theirs(self, stamp: int) -> int:
-        if stamp in (FIRST, LAST):
-            return stamp
-        return round((stamp - self.offset * 1e9) / (1.0 + self.drift))
-
-    def stamps(self, stream: str) -> np.ndarray:
-        return self._ours(self.log.stamps(stream))
-
-    def batches(self, stream: str, start: int = FIRST, end: int = LAST) -> Iterator[Batch]:
-        for stamps, raw in self.log.batches(stream, self._theirs(start), self._theirs(end)):
-            yield self._ours(stamps), raw
-
-    def table(self, stream: str, start: Quantity | None = None, end: Quantity | None = None) -> pd.DataFrame:
-        bounds = [
-            None if t is None else self._theirs(round(quantity(t, "time", stream) * 1e9)) / 1e9 for t in (start, end)
-        ]
-        table = self.log.table(stream, *bounds)
-        table["time"] = self._ours(np.rint(table["time"].to_numpy(float) * 1e9).astype(np.int64)) / 1e9
-        return table
-
-    def table_parts(
-        self, stream: str, start: Quantity | None = None, end: Quantity | None = None
-    ) -> Iterator[pd.DataFrame]:
-        yield self.table(stream, start, end)
-
-    def __getattr__(self, name: str) -> Any:
-        if name.startswith("_"):
-            raise AttributeError(name)
-        return getattr(self.log, name)

@@ -2,227 +2,27 @@
 
 from __future__ import annotations
 
-import math
-import re
-from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from veldrain.errors import VeldrainError, unknown
-from veldrain.recording.quantities import unit_of
+from veldrain.errors import VeldrainError
+from veldrain.recording.reading import FIRST, LAST, Batch, Streams
 from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:
     import pandas as pd
     from rosbags.typesys.store import Typestore
 
-    from veldrain.recording.frames import FrameHistory
-    from veldrain.recording.joining import ShiftedLog
 
-TF = "tf2_msgs/msg/TFMessage"
-FIRST, LAST = -(2**62), 2**62  # ns
-Batch = tuple[np.ndarray, list[bytes]]
-
-
-@dataclass(frozen=True)
-class StreamInfo:
-    """One stream of a log; times in s. ``gaps``: where the time between two messages is over 1.5 periods."""
-
-    message: str
-    count: int
-    rate: float
-    first: float
-    last: float
-    gaps: int
-
-
-class Log(ABC):
+class Log(Streams):
     """Streams with their messages. A new kind of file is a class below this one, with the four methods at its end.
 
     >>> log = open_log("walk.mcap")  # doctest: +SKIP
     >>> log["crawler/imu"].columns  # doctest: +SKIP
     """
-
-    path: Path | None = None
-
-    @property
-    def where(self) -> str:
-        """Its name in messages."""
-        return str(self.path or "recording")
-
-    @cached_property
-    def streams(self) -> dict[str, StreamInfo]:
-        """All streams, by name."""
-        found = {}
-        for name, message in self.messages.items():
-            times = self.stamps(name) / 1e9
-            steps = np.diff(times)
-            period = float(np.median(steps)) if len(steps) else 0.0
-            regular = period > 0 and message != "std_msgs/msg/String"
-            found[name] = StreamInfo(
-                message=message,
-                count=len(times),
-                rate=1.0 / period if regular else 0.0,
-                first=float(times[0]) if len(times) else math.nan,
-                last=float(times[-1]) if len(times) else math.nan,
-                gaps=int((steps > 1.5 * period).sum()) if regular else 0,
-            )
-        return found
-
-    @cached_property
-    def frames(self) -> FrameHistory:
-        """Where all frames are over time, from its transforms.
-
-        Raises:
-            VeldrainError: it has none.
-        """
-        from veldrain.recording.frames import history_of
-
-        streams = [name for name, message in self.messages.items() if message == TF]
-        if not streams:
-            raise VeldrainError("keeps no transforms", where=self.where, cure="record it anew")
-        fixed = [name for name in streams if name.endswith("tf_static")]
-        moving = [name for name in streams if name.rpartition("/")[2] == "tf"]
-        return history_of(*([self[name] for name in names] for names in (fixed, moving)))
-
-    def __getitem__(self, stream: str) -> pd.DataFrame:
-        """A stream as a table, see ``table``."""
-        return self.table(stream)
-
-    def table(self, stream: str, start: Quantity | None = None, end: Quantity | None = None) -> pd.DataFrame:
-        """A stream as a table: ``time`` in s, then the fields of its messages.
-
-        What a message has many of (detections, transforms, contacts, points of a cloud) has a row each.
-
-        Args:
-            stream: its name.
-            start, end: only messages from and up to these times, s.
-
-        Raises:
-            VeldrainError: no such stream, no definition of its messages, or bytes that are none.
-        """
-        import pandas as pd
-
-        parts = list(self.table_parts(stream, start, end))
-        return parts[0] if len(parts) == 1 else pd.concat(parts, ignore_index=True)
-
-    def table_parts(
-        self, stream: str, start: Quantity | None = None, end: Quantity | None = None
-    ) -> Iterator[pd.DataFrame]:
-        """The same in parts of some 16 MB, one at least: for streams that do not fit into memory."""
-        from veldrain.recording.tables import to_table
-
-        message, is_empty = self._known(stream), True
-        for stamps, raw in self._joined(stream, start, end):
-            with _spoilt(stream, message):
-                yield to_table(self.types, message, stamps, raw)
-            is_empty = False
-        if is_empty:
-            with _spoilt(stream, message):
-                yield to_table(self.types, message, np.zeros(0, np.int64), [])
-
-    def points(
-        self, stream: str, frame: str | None = None, start: Quantity | None = None, end: Quantity | None = None
-    ) -> pd.DataFrame:
-        """The points of clouds or scans: ``time``, ``x``, ``y``, ``z`` (m) and what else they have, a row a point.
-
-        Args:
-            stream: of PointCloud2 or LaserScan messages.
-            frame: the frame that the points are moved into, each cloud by where its frame was at that time, such as
-                ``"world"``. None: as they were measured.
-            start, end: only clouds from and up to these times, s.
-
-        Raises:
-            VeldrainError: no points in this stream, or no such frame.
-
-        >>> recording.points("rover/cloud", frame="world")  # doctest: +SKIP
-        """
-        import pandas as pd
-
-        parts = [
-            pd.DataFrame(
-                {"time": np.full(len(cloud["xyz"]), time), **dict(zip("xyz", cloud["xyz"].T, strict=True))}
-            ).assign(**{name: _plain(values) for name, values in cloud.items() if name != "xyz"})
-            for time, cloud in self.clouds(stream, frame, start, end)
-        ]
-        return pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=["time", "x", "y", "z"])
-
-    def clouds(
-        self, stream: str, frame: str | None = None, start: Quantity | None = None, end: Quantity | None = None
-    ) -> Iterator[tuple[float, dict[str, np.ndarray]]]:
-        """Time (s) and points of each cloud: ``xyz`` (n, 3) and other fields (n,); see ``points``."""
-        from veldrain.recording.tables import points_of
-
-        message = self._known(stream)
-        for stamps, raw in self._batches(stream, start, end):
-            for stamp, data in zip(stamps.tolist(), raw, strict=True):
-                with _spoilt(stream, message):
-                    own, cloud = points_of(self.types, message, data)
-                if frame is not None and frame != own:
-                    cloud["xyz"] = self.frames.between(frame, own, stamp / 1e9, stream).apply(cloud["xyz"])
-                yield stamp / 1e9, cloud
-
-    def image(self, stream: str, k: int = -1) -> np.ndarray:
-        """The k-th picture of a stream: (rows, columns, 3) of colours, or (rows, columns) of depths or labels.
-
-        Raises:
-            VeldrainError: no pictures in this stream, or not so many.
-
-        >>> recording.image("rover/eye", 0).shape  # doctest: +SKIP
-        (480, 640, 3)
-        """
-        stamps = self.stamps(stream) if self._known(stream) else np.zeros(0)
-        if not -len(stamps) <= k < len(stamps):
-            raise VeldrainError(f"has {len(stamps)} pictures, no {k}", where=stream, cure="count them from 0")
-        same = np.flatnonzero(stamps == stamps[k])  # several may have one stamp
-        found = [picture for _, picture in self.pictures(stream, int(stamps[k]), int(stamps[k]))]
-        return found[int(np.searchsorted(same, k % len(stamps)))]
-
-    def pictures(self, stream: str, start: int = FIRST, end: int = LAST) -> Iterator[tuple[int, np.ndarray]]:
-        """Stamp (ns) and picture of each message from a stamp up to another."""
-        from veldrain.recording.tables import image_of
-
-        message = self._known(stream)
-        for stamps, raw in self.batches(stream, start, end):
-            for stamp, data in zip(stamps.tolist(), raw, strict=True):
-                with _spoilt(stream, message):
-                    yield stamp, image_of(self.types, message, data)
-
-    def column(self, path: str) -> tuple[pd.DataFrame, str, str]:
-        """A column by its path, ``stream.column``: the stream's table, the column's name and its unit ("": unknown).
-
-        Raises:
-            VeldrainError: no such stream or column, or one that is not of numbers.
-
-        >>> table, name, unit = recording.column("crawler/truth.y")  # doctest: +SKIP
-        """
-        stream, name = self.split(path)
-        table = self[stream]
-        if name not in table:
-            raise unknown("column", name, [str(c) for c in table], f"{self.where}: {stream}")
-        if len(table) and table[name].dtype.kind not in "biuf":
-            raise VeldrainError("is not of numbers", where=f"{stream}.{name}", cure="name another column")
-        return table, name, self.unit(stream, name)
-
-    def split(self, path: str) -> tuple[str, str]:
-        """Stream and column of a path, ``stream.column``.
-
-        Raises:
-            VeldrainError: no such stream.
-        """
-        stream = max((s for s in self.messages if path.startswith(f"{s}.")), key=len, default="")
-        if not stream:
-            raise unknown("stream", path.partition(".")[0], self.messages, self.where)
-        return stream, path[len(stream) + 1 :]
-
-    def unit(self, stream: str, column: str) -> str:
-        """The unit of a column; "" where none is known."""
-        return unit_of(self.messages[stream], column, self._slides(stream, column))
 
     def aligned(self, to: Log, column: str, other: str | None = None, *, drift: bool = True) -> ShiftedLog:
         """This log by the clock of another, found where a signal of both is most alike.
@@ -243,7 +43,6 @@ class Log(ABC):
         ... # doctest: +SKIP
         """
         from veldrain.recording.aligning import aligned
-        from veldrain.recording.joining import ShiftedLog
 
         (mine, name, _), (theirs, their_name, _) = self.column(column), to.column(other or column)
         signals = [(t["time"].to_numpy(float), t[n].to_numpy(float)) for t, n in ((theirs, their_name), (mine, name))]
@@ -257,15 +56,6 @@ class Log(ABC):
         shifted = ShiftedLog(self, found.offset, found.drift)
         shifted.correlation = found.correlation
         return shifted
-
-    def _slides(self, stream: str, column: str) -> bool:
-        """True for a column of a joint that its robot's description calls prismatic."""
-        described = f"{stream.rpartition('/')[0]}/robot_description"
-        if described not in self.messages or "." not in column:
-            return False
-        text = "".join(self[described]["data"].iloc[:1])
-        joint = re.escape(column.partition(".")[2])
-        return re.search(rf'<joint(?=[^>]*name="{joint}")[^>]*type="prismatic"', text) is not None
 
     def write(
         self,
@@ -296,94 +86,63 @@ class Log(ABC):
 
         return export(self, out, kinds, streams, Choices(frame))
 
-    def raw(self, stream: str) -> list[tuple[int, bytes]]:
-        """Stamps (ns) and bytes of a stream's messages; none for a stream that is not there."""
-        if stream not in self.messages:
-            return []
-        return [pair for stamps, raw in self.batches(stream) for pair in zip(stamps.tolist(), raw, strict=True)]
 
-    def _named(self, stream: str) -> None:
-        """See that there is such a stream."""
-        if stream not in self.messages:
-            raise unknown("stream", stream, self.messages, self.where)
+class ShiftedLog(Log):
+    """A log whose clock was another: its times become ``offset + (1 + drift)·time``.
 
-    def _known(self, stream: str) -> str:
-        """The message type of a stream, if it can be read."""
-        self._named(stream)
-        message = self.messages[stream]
-        if message not in self.types.fielddefs:
-            raise VeldrainError(f"no definition of '{message}'", where=stream, cure="read it with another reader")
-        return message
+    Attributes:
+        offset: s.
+        drift: by what share its clock is slow: 1e-5 is 10 µs in a second.
+        correlation: how alike the signals are by which it was aligned; nan: it was not.
+    """
 
-    def _batches(self, stream: str, start: Quantity | None, end: Quantity | None) -> Iterator[Batch]:
-        first, last = (None if t is None else quantity(t, "time", stream) for t in (start, end))
-        begin = FIRST if first is None else math.floor(first * 1e9 - 0.5)
-        return self.batches(stream, begin, LAST if last is None else math.ceil(last * 1e9 + 0.5))
+    correlation = float("nan")
 
-    def _joined(self, stream: str, start: Quantity | None, end: Quantity | None) -> Iterator[Batch]:
-        """The batches of some 16 MB each: fewer are quicker."""
-        waiting: list[Batch] = []
-        size = 0
-        for batch in self._batches(stream, start, end):
-            waiting.append(batch)
-            size += sum(map(len, batch[1]))
-            if size > 16 << 20:
-                yield _one(waiting)
-                waiting, size = [], 0
-        if waiting:
-            yield _one(waiting)
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.messages)
-
-    def _repr_html_(self) -> str:
-        """Its streams as a table, for notebooks."""
-        import pandas as pd
-
-        return pd.DataFrame({name: vars(info) for name, info in self.streams.items()}).T.to_html()
+    def __init__(self, log: Log, offset: Quantity = 0.0, drift: float = 0.0) -> None:
+        self.log, self.path = log, log.path
+        self.offset, self.drift = quantity(offset, "time", "open_log: offset"), float(drift)
+        if not -0.5 < self.drift < 0.5:
+            raise VeldrainError(f"drift is {drift:g}", where="open_log", cure="give a share such as 2e-5")
 
     @property
-    @abstractmethod
     def messages(self) -> dict[str, str]:
-        """Message type by stream, such as ``sensor_msgs/msg/Imu``; "" where the file does not say."""
+        return self.log.messages
 
     @property
-    @abstractmethod
     def types(self) -> Typestore:
-        """The definitions of its message types."""
+        return self.log.types
 
-    @abstractmethod
+    def _ours(self, stamps: np.ndarray) -> np.ndarray:
+        """Stamps (ns) by our clock."""
+        late = np.rint(stamps * self.drift).astype(np.int64) + round(self.offset * 1e9)
+        return np.asarray(stamps, np.int64) + late
+
+    def _theirs(self, stamp: int) -> int:
+        if stamp in (FIRST, LAST):
+            return stamp
+        return round((stamp - self.offset * 1e9) / (1.0 + self.drift))
+
     def stamps(self, stream: str) -> np.ndarray:
-        """Stamps (ns) of a stream's messages, in order."""
+        return self._ours(self.log.stamps(stream))
 
-    @abstractmethod
     def batches(self, stream: str, start: int = FIRST, end: int = LAST) -> Iterator[Batch]:
-        """Stamps (ns) and bytes (CDR) of a stream's messages, in order, some at a time."""
+        for stamps, raw in self.log.batches(stream, self._theirs(start), self._theirs(end)):
+            yield self._ours(stamps), raw
 
+    def table(self, stream: str, start: Quantity | None = None, end: Quantity | None = None) -> pd.DataFrame:
+        bounds = [
+            None if t is None else self._theirs(round(quantity(t, "time", stream) * 1e9)) / 1e9 for t in (start, end)
+        ]
+        table = self.log.table(stream, *bounds)
+        table["time"] = self._ours(np.rint(table["time"].to_numpy(float) * 1e9).astype(np.int64)) / 1e9
+        return table
 
-def _one(batches: list[Batch]) -> Batch:
-    if len(batches) == 1:
-        return batches[0]
-    return np.concatenate([stamps for stamps, _ in batches]), [data for _, raw in batches for data in raw]
+    def table_parts(
+        self, stream: str, start: Quantity | None = None, end: Quantity | None = None
+    ) -> Iterator[pd.DataFrame]:
+        yield self.table(stream, start, end)
 
-
-def _plain(values: np.ndarray) -> Any:
-    return values.astype(values.dtype.newbyteorder("=")) if values.ndim == 1 else list(values)
-
-
-class _spoilt:  # noqa: N801
-    """What goes wrong inside is told as a message that is spoilt."""
-
-    def __init__(self, stream: str, message: str) -> None:
-        self._stream, self._message = stream, message
-
-    def __enter__(self) -> None:
-        pass
-
-    def __exit__(self, kind: Any, error: BaseException | None, trace: Any) -> None:
-        if isinstance(error, Exception) and not isinstance(error, VeldrainError):
-            raise VeldrainError(
-                f"has a message that is no {self._message} ({type(error).__name__}: {error})".replace("\n", " "),
-                where=self._stream,
-                cure="record it anew, or read it with what wrote it",
-            ) from error
+    def __getattr__(self, name: str) -> Any:
+        if name.startswith("_"):
+            raise AttributeError(name)
+        return getattr(self.log, name)

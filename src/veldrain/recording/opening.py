@@ -9,8 +9,8 @@ from typing import Any
 from veldrain.errors import VeldrainError
 from veldrain.recording.bags import SqliteLog, open_bag
 from veldrain.recording.csv_log import CsvLog
-from veldrain.recording.joining import JoinedLog, ShiftedLog
-from veldrain.recording.log import Log
+from veldrain.recording.joining import JoinedLog
+from veldrain.recording.log import Log, ShiftedLog
 from veldrain.recording.reader import Recording
 from veldrain.units import Quantity
 

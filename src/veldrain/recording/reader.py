@@ -12,7 +12,8 @@ import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.recording.indexing import McapFile
-from veldrain.recording.log import FIRST, LAST, Batch, Log
+from veldrain.recording.log import Log
+from veldrain.recording.reading import FIRST, LAST, Batch
 from veldrain.recording.writer import METADATA, PLANNED
 
 if TYPE_CHECKING:

@@ -12,8 +12,9 @@ import numpy as np
 from veldrain.errors import VeldrainError
 from veldrain.model import Cylinder, Joint, MassProperties, Mesh, Part, Placed, Shape, Sphere, World
 from veldrain.model.fitting import fitted
+from veldrain.model.grids import Grid
 from veldrain.model.inertia import combined
-from veldrain.model.volumes import Grid, bounds, bounds_of, filled, seen, touched
+from veldrain.model.volumes import bounds, bounds_of, filled, seen, touched
 from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.states import Forces, Snapshot

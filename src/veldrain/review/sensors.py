@@ -8,8 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.model import Mounted, Sight
+from veldrain.model.grids import Grid
 from veldrain.model.inertia import combined
-from veldrain.model.volumes import Grid, bounds, bounds_of, filled
+from veldrain.model.volumes import bounds, bounds_of, filled
 from veldrain.pose import Array, Pose
 from veldrain.review.look import RobotLook, figure, mm
 from veldrain.review.rules import Found, found, rule

@@ -10,8 +10,8 @@ from rosbags.rosbag2 import StoragePlugin, Writer, WriterError
 
 from veldrain.errors import VeldrainError
 from veldrain.recording.exporting.base import Choices, Export
-from veldrain.recording.log import Log
 from veldrain.recording.messages import latched_streams
+from veldrain.recording.reading import Streams
 
 _LONG = QosTime(2147483647, 4294967295)
 
@@ -23,7 +23,7 @@ class Bag(Export):
     is_whole = True
     storage: ClassVar[StoragePlugin] = StoragePlugin.SQLITE3
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         latched = latched_streams(log.messages)
         try:
             with Writer(path, version=9, storage_plugin=self.storage) as bag:

@@ -13,7 +13,7 @@ from veldrain.files import new_folder
 from veldrain.resolver import load_named
 
 if TYPE_CHECKING:
-    from veldrain.recording.log import Log
+    from veldrain.recording.reading import Streams
 
 Told = Callable[[int, int, str], None]
 
@@ -43,13 +43,13 @@ class Export:
         """True for a type of messages that it takes."""
         return True
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         """Write a stream, or the whole log."""
         raise NotImplementedError(f"{type(self).__name__}.write")
 
 
 def export(
-    log: Log,
+    log: Streams,
     out: str | Path,
     kinds: Iterable[str],
     streams: Sequence[str] | None = None,

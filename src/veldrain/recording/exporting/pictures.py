@@ -9,7 +9,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.recording.exporting.base import Choices, Export
-from veldrain.recording.log import Log
+from veldrain.recording.reading import Streams
 from veldrain.recording.tables import IMAGE, PACKED_IMAGE
 from veldrain.recording.video import Mp4Writer
 
@@ -26,7 +26,7 @@ class Png(Export):
     def fits(self, message: str) -> bool:
         return message in (IMAGE, PACKED_IMAGE)
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         from PIL import Image
 
         path.mkdir(exist_ok=True)
@@ -66,7 +66,7 @@ class Mp4(Export):
     def fits(self, message: str) -> bool:
         return message in (IMAGE, PACKED_IMAGE)
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         writer = None
         for _, pixels in log.pictures(stream):
             shown = _as_colours(pixels)

@@ -9,7 +9,7 @@ import numpy as np
 
 from veldrain.recording.exporting.base import Choices, Export
 from veldrain.recording.exporting.pictures import TIMES
-from veldrain.recording.log import Log
+from veldrain.recording.reading import Streams
 from veldrain.recording.tables import CLOUD, SCAN
 
 PLY_NAMES = {"f4": "float", "f8": "double", "u1": "uchar", "i1": "char", "u2": "ushort", "i2": "short"}
@@ -46,7 +46,7 @@ class Ply(Export):
     def fits(self, message: str) -> bool:
         return message in (CLOUD, SCAN)
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         if choices.frame is not None:
             self._together(log, stream, path.with_name(f"{path.name}.{self.word}"), choices.frame)
             return
@@ -61,7 +61,7 @@ class Ply(Export):
                     file.write(points.tobytes())
                 times.write(f"{name},{time!r}\n")
 
-    def _together(self, log: Log, stream: str, path: Path, frame: str) -> None:
+    def _together(self, log: Streams, stream: str, path: Path, frame: str) -> None:
         """One file; its head is written again when the points are counted."""
         count, kind = 0, records({"xyz": np.zeros((0, 3))}, 0.0).dtype
         with path.open("w+b") as file:

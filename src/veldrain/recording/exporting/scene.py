@@ -14,7 +14,7 @@ from veldrain.errors import VeldrainError
 from veldrain.formats.glb_out import Y_UP
 from veldrain.recording.exporting.base import Choices, Export
 from veldrain.recording.frames import FrameHistory
-from veldrain.recording.log import Log
+from veldrain.recording.reading import Streams
 
 SCENE = "scene.glb"
 FLOAT, VEC = 5126, {1: "SCALAR", 3: "VEC3", 4: "VEC4"}
@@ -26,7 +26,7 @@ class Glb(Export):
     word = "glb"
     is_whole = True
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         found = getattr(log, "attachments", {}).get(SCENE)
         if found is None:
             raise VeldrainError(

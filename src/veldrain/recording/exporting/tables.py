@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from veldrain.recording.exporting.base import Choices, Export, needed
-from veldrain.recording.log import Log
+from veldrain.recording.reading import Streams
 from veldrain.recording.tables import IMAGE, PACKED_IMAGE
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ class TableExport(Export):
     def fits(self, message: str) -> bool:
         return message not in (IMAGE, PACKED_IMAGE)
 
-    def tables(self, log: Log, stream: str) -> Iterator[pd.DataFrame]:
+    def tables(self, log: Streams, stream: str) -> Iterator[pd.DataFrame]:
         """The stream as tables of the same columns, some rows at a time."""
         parts = log.table_parts(stream)
         first = next(parts)
@@ -59,7 +59,7 @@ class Csv(TableExport):
 
     word = "csv"
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         with path.with_name(f"{path.name}.csv").open("w", encoding="utf-8", newline="") as file:
             for k, table in enumerate(self.tables(log, stream)):
                 table.to_csv(file, index=False, header=k == 0)
@@ -70,7 +70,7 @@ class Parquet(TableExport):
 
     word = "parquet"
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         try:
             import pyarrow as pa
             import pyarrow.parquet as pq
@@ -93,7 +93,7 @@ class Npz(Export):
 
     word = "npz"
 
-    def write(self, log: Log, stream: str, path: Path, choices: Choices) -> None:
+    def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         target = path.with_name(f"{path.name}.npz")
         if log.messages[stream] in (IMAGE, PACKED_IMAGE):
             _pictures(log, stream, target)
@@ -110,7 +110,7 @@ def _is_even(values: pd.Series) -> bool:
     return is_array and len({np.shape(v) for v in values}) == 1
 
 
-def _pictures(log: Log, stream: str, target: Path) -> None:
+def _pictures(log: Streams, stream: str, target: Path) -> None:
     """All pictures of a stream, one at a time."""
     stamps = log.stamps(stream)
     with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as file:
