@@ -22,6 +22,10 @@ TOLD: dict[str, tuple[str, list[tuple[float, float]]]] = {
     "maze": (r"found the way out after ([\d.]+) m; the shortest way is ([\d.]+) m", [(17, 28), (15, 19)]),
     "square_by_odometry": (r"odometry is ([\d.]+) m off after the square, ([\d.]+) m at most", [(0, 0.9), (0, 0.9)]),
     "driven_by_keys": (r"driven by hand to \(([\d.]+), ([\d.]+)\) m", [(1, 3.5), (0.2, 2.5)]),
+    "rollers": (
+        r"True: ([\d.]+) to ([\d.]+) m from the middle, and (\d+) cm from where it began",
+        [(0.8, 1), (1, 1.2), (0, 15)],
+    ),
     "slalom": (r"True: at most (\d+) cm off the route, (\d+) cm on average", [(1, 30), (1, 12)]),
     "cut_in": (r"True: ([\d.]+) m at the nearest; the lidar saw it in (\d+) %", [(4, 20), (90, 100)]),
     "bank_walker": (
