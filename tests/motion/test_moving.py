@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 import veldrain as vd
+from tests.helpers import DEMO
 from tests.motion.arms import sampling_arm, two_bars
 from tests.motion.test_drives import template
 from veldrain.demo.walkers import bank_walker, four_legged
@@ -453,6 +454,19 @@ class Flying(unittest.TestCase):
                 self.assertEqual(recording.outcome["notices"], [])
                 self.assertLess(off["data"].max(), most)
                 self.assertLess(np.abs(late[["x", "y", "z"]].to_numpy() - (2, 1, 2)).max(), rest)
+
+    def test_the_demo_flies_on_course_and_is_trimmed_after_its_sample_is_gone(self) -> None:
+        """Within 10 cm in 5 m/s of wind; 200 g less lift it by some centimetres, until that is taken up."""
+        scenario = vd.load_scenario(DEMO / "survey_flight.scenario.yaml")
+        self.assertEqual([f.rule for f in vd.check(scenario)], [])
+        del scenario.world.placed["multirotor"].model.sensors["eye"]  # its pictures take the most time
+        recording = vd.run(scenario, seed=5)
+        self.assertTrue(recording.outcome["passed"], recording.outcome)
+        off = recording["multirotor/off_course"]
+        after = off[(off["time"] > 22) & (off["time"] < 25)]["data"].max()
+        late = recording["multirotor/truth"].query("time > 30")
+        self.assertGreater(after, 0.05)
+        self.assertLess(np.abs(late[["x", "y", "z"]].to_numpy() - (0, 0, 2)).max(), 0.02)
 
 
 if __name__ == "__main__":
