@@ -19,7 +19,7 @@ from pydantic import Field, create_model
 
 from veldrain.documents.source import Document
 from veldrain.errors import VeldrainError
-from veldrain.model import HeightField, Leader, Look, Mesh, Model, Part, Shape
+from veldrain.model import HeightField, Leader, Look, Mesh, Model, Part, Shape, Surface
 from veldrain.model.leading import MOVES, Moves
 from veldrain.model.meshes import Collide
 from veldrain.model.structures import Built
@@ -38,12 +38,12 @@ class Words(Document):
 
     def given(self, folder: Path) -> dict[str, Any]:
         """The words that it really has, with what they stand for made; files are looked for in the folder."""
-        return {word: made(getattr(self, word), folder) for word in type(self).model_fields if word in self.told}
+        return {word: made(getattr(self, word), folder) for word in self.told}
 
     @property
-    def told(self) -> set[str]:
-        """The words that it really has."""
-        return self.model_fields_set
+    def told(self) -> list[str]:
+        """The words that it really has, always in one order: what is made of them is recorded, byte by byte."""
+        return [word for word in type(self).model_fields if word in self.model_fields_set]
 
     def make(self, folder: Path) -> Any:
         """What it stands for; a map, where it is no more than that."""
@@ -256,13 +256,16 @@ class Solid(ShapeText):
             "role": (Literal["both", "visual", "collision"], "both"),
             "colour": (str, None),
             "look": (document(Look), None),
+            "surface": (document(Surface), None),
+            "shape_pose": (PoseText, None),  # of the shape in the thing
         }
         return {word: value for word, value in words.items() if word not in fields}
 
     def given(self, folder: Path) -> dict[str, Any]:
         words = super().given(folder)
-        own = {word: words.pop(word) for word in ("role", "colour", "look") if word in words}
-        return words | {"shape": Part(words["shape"], **own)}
+        own = {word: words.pop(word) for word in ("role", "colour", "look", "surface") if word in words}
+        place = words.pop("shape_pose", None)
+        return words | {"shape": Part(words["shape"], place or Pose(), **own)}
 
 
 class ActorText(Solid):

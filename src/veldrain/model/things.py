@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from veldrain.model.inertia import MassProperties
 from veldrain.model.leading import Course
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
-from veldrain.model.shapes import Part, Surface
+from veldrain.model.shapes import Part, Shape, Surface
 from veldrain.model.volumes import bounds_of
 from veldrain.pose import Array, Pose
 from veldrain.units import Triple
@@ -79,3 +79,9 @@ class Placed:
     def is_led(self) -> bool:
         """True for what goes where it is told, along a path or as an actor."""
         return bool(self.path) or self.course is not None
+
+
+def with_surface(shape: Shape | Part, surface: Surface | None) -> tuple[Part, Surface]:
+    """A thing's part, and what the thing feels like: what is given for it goes before the part's own."""
+    part = shape if isinstance(shape, Part) else Part(shape)
+    return replace(part, surface=None), surface or part.surface or Surface()

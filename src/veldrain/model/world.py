@@ -21,7 +21,7 @@ from veldrain.model.pieces import Fault, Suppressed
 from veldrain.model.scenery import parts_of
 from veldrain.model.shapes import Box, Part, Shape, Surface
 from veldrain.model.structures import Built
-from veldrain.model.things import Body, Ground, Obstacle, Patch, Placed
+from veldrain.model.things import Body, Ground, Obstacle, Patch, Placed, with_surface
 from veldrain.pose import Pose
 from veldrain.units import Quantity, Triple, quantity, triple
 
@@ -101,9 +101,9 @@ class World:
         >>> World().obstacle("culvert/left_wall", Box((12, "10 cm", 1)), pose=Pose((6, "65 cm", "50 cm")))
         World(culvert/left_wall)
         """
-        part = shape if isinstance(shape, Part) else Part(shape)
+        part, feel = with_surface(shape, surface)
         self._claim(name)
-        self.obstacles[name] = Obstacle(name, part, pose or Pose(), surface or part.surface or Surface())
+        self.obstacles[name] = Obstacle(name, part, pose or Pose(), feel)
         return self
 
     def build(
@@ -184,14 +184,14 @@ class World:
         kg = quantity(mass, "mass", name)
         if not LEAST_MASS <= kg < np.inf:
             raise VeldrainError(f"mass is {kg:g} kg", where=name, cure="give a mass above zero, 1e-12 kg or more")
-        part = shape if isinstance(shape, Part) else Part(shape)
+        part, feel = with_surface(shape, surface)
         self._claim(name)
         self.bodies[name] = Body(
             name,
             part,
             of_parts([part], kg),
             pose or Pose(),
-            surface or part.surface or Surface(),
+            feel,
             triple(velocity, "speed", name),
             triple(spin, "angular speed", name),
         )

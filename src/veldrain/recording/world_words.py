@@ -113,7 +113,8 @@ def pose_words(pose: Pose) -> Map:
 
 def sheet_words(sheet: Sheet, files: Files) -> Map:
     """What was given to a data sheet."""
-    words = {word: value for word, value in sheet.given.items() if value is not None}
+    given = sheet.given
+    words = {word: given[word] for word in type(sheet).fields() if given.get(word) is not None}
     if isinstance(words.get("points"), Way):
         way = words.pop("points")
         words |= way.said or {"points": way.words()}
@@ -142,11 +143,11 @@ def mesh_words(mesh: Mesh, files: Files) -> Map:
     return words | ({"uv": plain(mesh.uv)} if len(mesh.uv) else {})
 
 
-def part_words(part: Part, files: Files, with_pose: bool = True) -> Map:
-    """A shape and what else a part has."""
+def part_words(part: Part, files: Files, pose_word: str = "pose") -> Map:
+    """A shape and what else a part has; where a thing has a pose of its own, the part's is its ``shape_pose``."""
     words = shape_words(part.shape, files)
-    if with_pose and (pose := pose_words(part.pose)):
-        words["pose"] = pose
+    if pose := pose_words(part.pose):
+        words[pose_word] = pose
     if part.role != "both":
         words["role"] = part.role
     if part.colour is not None:
@@ -237,17 +238,11 @@ def world_words(world: World, files: Files) -> Map:
     for name, o in world.obstacles.items():
         if world.is_of_roads(name):
             continue
-        told = part_words(o.part, files, with_pose=False)
-        told |= {"pose": pose_words(o.pose @ o.part.pose), "surface": sheet_words(o.surface, files)}
+        told = part_words(o.part, files, "shape_pose")
+        told |= {"pose": pose_words(o.pose), "surface": sheet_words(o.surface, files)}
         words["obstacles"][name] = told
     for name, b in world.bodies.items():
-        if b.part.pose != Pose():
-            raise VeldrainError(
-                "its part has a pose of its own, which files have no word for",
-                where=name,
-                cure="give the body the pose, and the part none",
-            )
-        told = part_words(b.part, files) | {"mass": b.mass_properties.mass, "pose": pose_words(b.pose)}
+        told = part_words(b.part, files, "shape_pose") | {"mass": b.mass_properties.mass, "pose": pose_words(b.pose)}
         told |= {"surface": sheet_words(b.surface, files), "velocity": plain(b.velocity), "spin": plain(b.spin)}
         words["bodies"][name] = told
     words["patches"] = {name: record_words(patch, World.patch, files) for name, patch in world.patches.items()}
@@ -297,13 +292,13 @@ def _placed_words(placed: Mapping[str, Placed], files: Files) -> tuple[Map, Map,
 def _is_of_shape(model: Model, name: str) -> bool:
     """True for the model that an actor of a shape alone has."""
     parts = model.links["body"].parts if [*model.links] == ["body"] else []
-    return model.name == name and not model.sensors and len(parts) == 1 and parts[0].pose == Pose()
+    return model.name == name and not model.sensors and len(parts) == 1
 
 
 def _shape_of(model: Model, files: Files) -> Map:
     """The shape that an actor was made of."""
     (part,) = model.links["body"].parts
-    return {word: told for word, told in part_words(part, files).items() if word != "surface"}
+    return part_words(part, files, "shape_pose")
 
 
 def _course_words(robot: Placed, course: Course, files: Files) -> Map:

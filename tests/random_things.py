@@ -1,0 +1,130 @@
+"""Random data sheets, models, worlds and scenarios: what any of them has to do, all of them do."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+import veldrain as vd
+from veldrain.sheet import Choice, Flag, Number, Sheet
+
+NAMES = ("heron", "otter", "stork", "teal", "vole", "eel", "newt", "swan", "coot", "ruff", "pike", "tench")
+
+
+def sheet(random: np.random.Generator, kind: type[Sheet], **fixed: Any) -> Any:
+    """A data sheet with about half of its fields drawn, within their bounds; those of a time are left as they are."""
+    while True:
+        told = dict(fixed)
+        for name, field in kind.fields().items():
+            if name in told or random.random() < 0.5:
+                continue
+            if isinstance(field, Flag):
+                told[name] = bool(random.random() < 0.5)
+            elif isinstance(field, Choice):
+                told[name] = str(random.choice(list(field.choices)))
+            elif isinstance(field, Number) and field.kind not in ("period", "time"):
+                told[name] = number(random, field)
+        try:
+            return kind(**told)
+        except vd.VeldrainError:  # numbers that do not go together: others are drawn
+            continue
+
+
+def number(random: np.random.Generator, field: Number) -> float:
+    """A number within the bounds of a field."""
+    low = max(field.least if field.least is not None else -1.0, field.above if field.above is not None else -1.0)
+    high = field.most if field.most is not None and math.isfinite(field.most) else low + 2.0
+    return float(low + (high - low) * random.uniform(0.05, 0.95))
+
+
+def pose(random: np.random.Generator, far: float = 1.0) -> vd.Pose:
+    return vd.Pose(random.uniform(-far, far, 3), rpy=random.uniform(-1.5, 1.5, 3))
+
+
+def shape(random: np.random.Generator) -> Any:
+    a, b, c = random.uniform(0.05, 0.3, 3).tolist()
+    made: list[Callable[[], Any]] = [
+        lambda: vd.Box((a, b, c)),
+        lambda: vd.Sphere(a),
+        lambda: vd.Cylinder(a, b),
+        lambda: vd.Capsule(a, b),
+        lambda: vd.Cone(a, b),
+        lambda: vd.Ellipsoid((a, b, c)),
+    ]
+    return made[random.integers(len(made))]()
+
+
+def part(random: np.random.Generator, role: str | None = None) -> vd.Part:
+    colour = random.choice(["firebrick", "steelblue", "#3a5f0b"])
+    roles = ["both", "visual", "collision"]
+    return vd.Part(
+        shape(random),
+        pose(random, 0.2),
+        role=role or str(random.choice(roles)),  # type: ignore[arg-type]
+        colour=str(colour),
+        surface=surface(random) if random.random() < 0.3 else None,
+    )
+
+
+def surface(random: np.random.Generator) -> vd.Surface:
+    return vd.Surface(
+        friction=float(random.uniform(0, 1)),
+        restitution=float(random.uniform(0, 0.5)),
+        rolling=float(random.uniform(0, 0.01)),
+        torsional=float(random.uniform(0, 0.01)),
+    )
+
+
+def model(random: np.random.Generator, links: int = 6, name: str = "machine") -> vd.Model:
+    """A tree of links with all kinds of joints, motors, frames, postures and some sensors; nothing of it touches."""
+    m = vd.Model(name)
+    for k in range(links):
+        m.link(f"{NAMES[k]}_link", part(random, "both"), part(random, "visual"), mass=float(random.uniform(0.5, 3)))
+    kinds = ["fixed", "revolute", "continuous", "prismatic", "planar", "ball"]
+    for k in range(1, links):
+        kind = str(random.choice(kinds))
+        more: dict[str, Any] = {"damping": float(random.uniform(0, 1))}
+        if kind in ("revolute", "prismatic"):
+            more |= {"limits": (-1.0, float(random.uniform(0.5, 1.5))), "friction": float(random.uniform(0, 0.3))}
+        if kind in ("fixed", "ball"):
+            more = {}
+        axis = random.standard_normal(3)
+        parent = f"{NAMES[int(random.integers(k))]}_link"
+        m.joint(NAMES[k], parent, f"{NAMES[k]}_link", kind, pose(random), axis=axis.tolist(), **more)  # type: ignore[arg-type]
+        if kind in ("revolute", "continuous", "prismatic") and random.random() < 0.7:
+            mode = str(random.choice(["effort", "velocity", "position"]))
+            m.motor(NAMES[k], mode, stiffness=50.0, damping=4.0, limit=float(random.uniform(5, 50)))  # type: ignore[arg-type]
+    for one in list(m.links):
+        for other in list(m.links):
+            if one < other:
+                m.no_contact(one, other)
+    m.frame("tip", on=f"{NAMES[links - 1]}_link", pose=pose(random))
+    limited = [j.name for j in m.joints.values() if j.limits is not None]
+    if limited:
+        m.posture("bent", {joint: float(random.uniform(-0.4, 0.4)) for joint in limited})
+    on = f"{NAMES[0]}_link"
+    m.mount("imu", sheet(random, vd.Imu), on=on, pose=pose(random))
+    m.mount("scan", sheet(random, vd.Lidar, beams=8), on=on, pose=pose(random))
+    m.mount("truth", vd.TruePose(), on=on)
+    return m
+
+
+def world(random: np.random.Generator) -> vd.World:
+    """Ground, obstacles, bodies, patches, light, weather, frames and two robots, each somewhere of its own."""
+    w = vd.World(gravity=(0, 0, float(random.uniform(-10, -1)))).ground(surface(random), height=-3.0)
+    w.light(vd.Sun(float(random.uniform(0.2, 1.2)), float(random.uniform(-3, 3))))
+    w.weather(sheet(random, vd.Air, pressure=101325.0, temperature=288.0))
+    for k in range(3):
+        at = vd.Pose((6.0 + 2 * k, 5.0, 0), rpy=random.uniform(-1, 1, 3))
+        w.obstacle(f"post/{k}", part(random, "both"), pose=at, surface=surface(random))
+        at = vd.Pose((6.0 + 2 * k, -5.0, 0.5), rpy=random.uniform(-1, 1, 3))
+        w.body(f"stone{k}", shape(random), mass=float(random.uniform(0.2, 2)), pose=at, surface=surface(random))
+    w.patch("mud", (2, 2, 1), pose=pose(random), surface=surface(random))
+    w.frame("mark", pose(random, 3.0))
+    route = vd.Route([(-20, 12), (0, 12), (8, 14)], speed=float(random.uniform(0.5, 2)), radius=3)
+    w.actor("barge", part(random, "both"), route=route, offset=float(random.uniform(-0.5, 0.5)))
+    w.place(model(random), "one", pose=vd.Pose((0, 0, 3)), fixed=bool(random.random() < 0.5))
+    return w.place(model(random, 4, "other"), "two", pose=vd.Pose((-6, 0, 3)))

@@ -1,0 +1,241 @@
+"""What every world, model and data sheet has to do, tried on random ones: saved, copied, scaled, checked, stepped."""
+
+from __future__ import annotations
+
+import math
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from io import BytesIO
+from pathlib import Path
+
+import numpy as np
+import trimesh
+
+import veldrain as vd
+from tests import random_things as some
+from tests.helpers import DEMO
+from veldrain.formats import load_robot
+from veldrain.model.knobs import world_knobs
+from veldrain.study.study import plain
+
+SEEDS = range(6)
+
+
+def moved(sim: vd.Simulation) -> list[np.ndarray]:
+    return [np.concatenate([sim[name].pose().position, sim[name].positions]) for name in sim]
+
+
+class Worlds(unittest.TestCase):
+    def test_saved_and_read_back(self) -> None:
+        """The same, to the last digit; and what is seen of it as a scene."""
+        for seed in SEEDS:
+            world = some.world(np.random.default_rng(seed))
+            with self.subTest(seed=seed), tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "some.world.yaml"
+                vd.save_world(world, path)
+                read = vd.load_world(path)
+                self.assertEqual(plain(read), plain(world))
+                text = path.read_text()
+                vd.save_world(read, path)
+                self.assertEqual(path.read_text(), text)
+                vd.save_world(world, Path(folder) / "some.glb")
+                seen = trimesh.load(BytesIO((Path(folder) / "some.glb").read_bytes()), file_type="glb")
+                self.assertIn("post/0", seen.graph.nodes)
+
+    def test_bytes_are_the_same_in_every_process(self) -> None:
+        """Of a scenario out of a file as well: Python orders words in sets by chance, a process at a time."""
+        code = (
+            "import hashlib, sys, veldrain as vd\n"
+            "s = vd.load_scenario(sys.argv[1]); s.duration = 0.02\n"
+            "for p in s.world.placed.values(): p.model.sensors.pop('eye', None)\n"
+            "vd.run(s, record=sys.argv[2], warn=False)\n"
+            "print(hashlib.sha256(open(sys.argv[2], 'rb').read()).hexdigest())"
+        )
+        for name in ("survey_flight", "culvert"):
+            with self.subTest(name), tempfile.TemporaryDirectory() as folder:
+                words = [sys.executable, "-c", code, str(DEMO / f"{name}.scenario.yaml"), f"{folder}/run.mcap"]
+                found = {
+                    subprocess.run(
+                        words, capture_output=True, text=True, check=True, env={**os.environ, "PYTHONHASHSEED": seed}
+                    ).stdout
+                    for seed in ("1", "2")
+                }
+                self.assertEqual(len(found), 1)
+
+    def test_a_snapshot_goes_on_to_the_same_bytes(self) -> None:
+        for seed in SEEDS:
+            world = some.world(np.random.default_rng(seed))
+            sim = vd.Simulation(world, seed=seed)
+            sim.advance("0.1 s")
+            kept = sim.snapshot()
+            with self.subTest(seed=seed):
+                found = []
+                for _ in range(2):
+                    sim.restore(kept)
+                    sim.advance("0.2 s")
+                    reading = sim["one"].read("scan")
+                    assert reading is not None
+                    found.append([*moved(sim), np.asarray(reading.ranges)])
+                for one, again in zip(*found, strict=True):
+                    np.testing.assert_array_equal(one, again)
+                other = vd.Simulation(world, seed=seed)
+                other.restore(kept)
+                other.advance("0.2 s")
+                for one, again in zip(found[0], moved(other), strict=False):
+                    np.testing.assert_array_equal(one, again)
+
+    def test_the_check_says_all_in_one_line_each(self) -> None:
+        for seed in SEEDS:
+            found = vd.check(some.world(np.random.default_rng(seed)))
+            for finding in found:
+                with self.subTest(seed=seed, rule=finding.rule):
+                    self.assertTrue(finding.problem and finding.cure and finding.path)
+                    self.assertNotIn("\n", str(finding))
+                    self.assertNotRegex(str(finding), r"\bnan\b|np\.float|None")
+
+    def test_every_knob_is_of_one_thing(self) -> None:
+        """Paths are told apart; turning one changes what is saved, and turning it back changes nothing."""
+        world = some.world(np.random.default_rng(1))
+        knobs = {knob.path: knob for knob in world_knobs(world)}
+        self.assertEqual(len(knobs), len(list(world_knobs(world))))
+        random, before = np.random.default_rng(2), plain(world)
+        for path in random.choice(sorted(knobs), 60, replace=False).tolist():
+            value = knobs[path].get()
+            if value is None or not math.isfinite(value) or path.endswith((".period", ".latency", ".first")):
+                continue
+            with self.subTest(path):
+                other = value * 0.875 + (0.001 if value == 0 else 0.0)
+                try:
+                    knobs[path].set(other)
+                except vd.VeldrainError as error:  # beyond what this one may be
+                    self.assertRegex(str(error), "; ")
+                    continue
+                self.assertAlmostEqual(knobs[path].get() or 0.0, other, delta=1e-9 * max(1.0, abs(other)))
+                self.assertNotEqual(plain(world), before)
+                knobs[path].set(value)
+                self.assertAlmostEqual(knobs[path].get() or 0.0, value, delta=1e-9 * max(1.0, abs(value)))
+                before = plain(world)  # a turn there and back may change a last digit
+
+    def test_the_surface_that_is_given_counts(self) -> None:
+        """Of a part with a surface of its own as well: in the engine, by its knob, and in its file."""
+        ice, rubber = vd.Surface(friction=0.0), vd.Surface(friction=1.0)
+        tilted = vd.Pose(rpy=(0, "20 deg", 0))
+        for given, slides in ((rubber, False), (ice, True)):
+            slab = vd.Part(vd.Box((4, 2, 0.2)), vd.Pose((0, 0, -0.1)), surface=ice if given is rubber else rubber)
+            world = vd.World().obstacle("slab", slab, pose=tilted, surface=given)
+            world.body("brick", vd.Box((0.2, 0.2, 0.1)), mass=1, pose=tilted @ vd.Pose((0, 0, 0.05)), surface=rubber)
+            with tempfile.TemporaryDirectory() as folder:
+                vd.save_world(world, Path(folder) / "w.world.yaml")
+                read = vd.load_world(Path(folder) / "w.world.yaml")
+            for one in (world, read):
+                sim = vd.Simulation(one)
+                sim.advance("0.5 s")
+                with self.subTest(slides=slides, read=one is read):
+                    self.assertEqual(bool(sim["brick"].pose().position[0] > 0.05), slides)
+                    self.assertEqual(sim.cast((0, 0, 3), (0, 0, -1), 9)[1][0] is not None, True)
+
+
+class Models(unittest.TestCase):
+    def test_through_a_robot_file_and_back(self) -> None:
+        """Its links stand where they stood, at any posture, and weigh what they weighed."""
+        for seed in SEEDS:
+            random = np.random.default_rng(seed)
+            model = some.model(random)
+            model.sensors.clear()  # for which robot files have no words
+            with tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "machine.urdf"
+                vd.save_robot(model, path)
+                read = load_robot(path)
+            kinds = {"revolute", "continuous", "prismatic"}
+            q = {j.name: float(random.uniform(-0.4, 0.4)) for j in model.joints.values() if j.kind in kinds}
+            mine, theirs = model.poses(q), read.poses(q)
+            with self.subTest(seed=seed):
+                self.assertAlmostEqual(read.total().mass, model.total().mass, delta=1e-9)
+                for link in model.links:
+                    off = mine[link].inverse() @ theirs[link]
+                    self.assertLess(np.abs(off.position).max(), 1e-9, link)
+                    self.assertLess(off.rotation.magnitude(), 1e-9, link)
+
+    def test_chains_are_as_the_model(self) -> None:
+        """Forward kinematics against the model's own poses, and Jacobians against differences."""
+        for seed in SEEDS:
+            random = np.random.default_rng(seed)
+            model = some.model(random, 8)
+            simple = {j.child for j in model.joints.values() if j.kind in ("planar", "ball")}
+            ends = [link for link in model.links if not simple & set(self.above(model, link))]
+            for tip in ends[1:]:
+                try:
+                    chain = vd.Chain(model, tip)
+                except vd.VeldrainError as error:
+                    self.assertIn("no joint moves", str(error))
+                    continue
+                q = random.uniform(-0.5, 0.5, len(chain.joints))
+                there = model.poses(dict(zip(chain.joints, q.tolist(), strict=True)))[tip]
+                with self.subTest(seed=seed, tip=tip):
+                    found = chain.forward(q)
+                    np.testing.assert_allclose(found.position, there.position, atol=1e-12)
+                    self.assertLess((found.inverse() @ there).rotation.magnitude(), 1e-7)
+                    J, h = chain.jacobian(q), 1e-6
+                    for k in range(len(q)):
+                        step = np.zeros(len(q))
+                        step[k] = h
+                        ahead, behind = chain.forward(q + step), chain.forward(q - step)
+                        np.testing.assert_allclose(J[:3, k], (ahead.position - behind.position) / (2 * h), atol=1e-6)
+                        turn = (ahead.rotation * behind.rotation.inv()).as_rotvec() / (2 * h)
+                        np.testing.assert_allclose(J[3:, k], turn, atol=1e-6)
+
+    def above(self, model: vd.Model, link: str) -> list[str]:
+        held = {j.child: j.parent for j in model.joints.values()}
+        found = [link]
+        while found[-1] in held:
+            found.append(held[found[-1]])
+        return found
+
+    def test_scaled_and_copied(self) -> None:
+        """Twice as large: lengths twice, poses too, masses as many times as volumes; a copy shares nothing."""
+        for seed in SEEDS:
+            model = some.model(np.random.default_rng(seed))
+            large, before = model.scaled(2.0), plain(model)
+            with self.subTest(seed=seed):
+                for link, pose in model.poses().items():
+                    np.testing.assert_allclose(large.poses()[link].position, 2 * pose.position, atol=1e-12)
+                copied = model.copy()
+                copied.change_link(f"{some.NAMES[1]}_link", mass=99.0)
+                self.assertEqual(plain(model), before)
+
+
+class Sheets(unittest.TestCase):
+    def test_any_data_sheet_measures_without_errors_where_it_is_exact(self) -> None:
+        """Exactly, two sheets that differ in their errors alone measure the same."""
+        for seed in SEEDS:
+            random = np.random.default_rng(seed)
+            found = []
+            for imu in (some.sheet(random, vd.Imu), vd.Imu()):
+                m = vd.Model("probe").link("shell", vd.Sphere(0.1), mass=1).mount("imu", imu, on="shell")
+                world = vd.World().place(m, pose=vd.Pose((0, 0, 9)), velocity=(1, 0, 0))
+                sim = vd.Simulation(world, exact=True)
+                sim["probe"].push((0.5, 0, 1), torque=(0, 0, 0.001))
+                sim.advance("0.1 s")
+                reading = sim["probe"].read("imu")
+                assert reading is not None
+                found.append(np.concatenate([reading.linear_acceleration, reading.angular_velocity]))
+            with self.subTest(seed=seed):
+                np.testing.assert_allclose(found[0], found[1], atol=1e-9)
+
+    def test_a_sheet_says_what_it_is(self) -> None:
+        """Its repr makes it again, and only what was changed differs."""
+        names = {word: getattr(vd, word) for word in ("Imu", "Lidar", "Radar", "Camera", "Gnss", "Barometer", "Air")}
+        for seed in SEEDS:
+            random = np.random.default_rng(seed)
+            for word, kind in names.items():
+                made = some.sheet(random, kind)
+                with self.subTest(seed=seed, kind=word):
+                    self.assertEqual(eval(repr(made), dict(names), {"inf": math.inf}), made)  # its own words
+                    self.assertEqual(made.changed(), made)
+
+
+if __name__ == "__main__":
+    unittest.main()
