@@ -124,7 +124,71 @@ def world(random: np.random.Generator) -> vd.World:
         w.body(f"stone{k}", shape(random), mass=float(random.uniform(0.2, 2)), pose=at, surface=surface(random))
     w.patch("mud", (2, 2, 1), pose=pose(random), surface=surface(random))
     w.frame("mark", pose(random, 3.0))
-    route = vd.Route([(-20, 12), (0, 12), (8, 14)], speed=float(random.uniform(0.5, 2)), radius=3)
-    w.actor("barge", part(random, "both"), route=route, offset=float(random.uniform(-0.5, 0.5)))
     w.place(model(random), "one", pose=vd.Pose((0, 0, 3)), fixed=bool(random.random() < 0.5))
-    return w.place(model(random, 4, "other"), "two", pose=vd.Pose((-6, 0, 3)))
+    w.place(model(random, 4, "other"), "two", pose=vd.Pose((-6, 0, 3)))
+    route = vd.Route([(-20, 12), (0, 12), (8, 14)], speed=float(random.uniform(0.5, 2)), radius=3)
+    return w.actor("barge", part(random, "both"), route=route, offset=float(random.uniform(-0.5, 0.5)))
+
+
+def condition(random: np.random.Generator, depth: int = 1) -> Any:
+    """A condition on the things of ``world``; some joined, turned round, or held for a while."""
+    if depth and random.random() < 0.4:
+        a, b = condition(random, depth - 1), condition(random, depth - 1)
+        return [a & b, a | b, ~a][random.integers(3)]
+    things = ["one", "two", "stone0", "stone1", "barge"]
+    a, b = random.choice(things, 2, replace=False).tolist()
+    measures = [
+        vd.distance(a, b),
+        vd.clearance(a, b),
+        vd.speed(a),
+        vd.closing(a, b),
+        vd.height(a),
+        vd.tilt(a),
+        vd.time_to_collision(a, b),
+        vd.reading("one/imu", "angular_velocity[2]"),
+    ]
+    measure, bound = measures[random.integers(len(measures))], float(random.uniform(0.1, 8))
+    made: list[Callable[[], Any]] = [
+        lambda: measure < bound,
+        lambda: measure > bound,
+        lambda: vd.touching(a, "ground"),
+        lambda: vd.inside(a, [(-2, -2, -4), (2, 2, 4)]),
+    ]
+    return made[random.integers(len(made))]()
+
+
+def scenario(random: np.random.Generator, duration: float = 1.0) -> vd.Scenario:
+    """Actions of all kinds at all kinds of moments in a world, and expectations."""
+    w = world(random)
+    s = vd.Scenario(w, duration, truth=["one"])
+    w.placed["one"].model.change_link(f"{NAMES[0]}_link", vd.Box((0.2, 0.2, 0.2)))
+    acts: list[Callable[[Any], Any]] = [
+        lambda m: m.push("stone0", force=random.uniform(-20, 20, 3).tolist(), lasting=0.05),
+        lambda m: m.change(f"one/{NAMES[0]}_link.friction", float(random.uniform(0.1, 0.9))),
+        lambda m: m.change("stone0.friction", float(random.uniform(0.1, 0.9)), over=0.1),
+        lambda m: m.change("air.wind_x", float(random.uniform(-5, 5)), over=0.05),
+        lambda m: m.weather(rain=float(random.uniform(0, 1e-5)), wind_y=2.0),
+        lambda m: m.fail("one/scan", str(random.choice(["stuck", "dead"])), lasting=0.1),
+        lambda m: m.fail("one/imu", "dropped", lasting=0.1, fraction=0.5),
+        lambda m: m.put("stone1", vd.Pose(random.uniform(2, 4, 3)), velocity=(1, 0, 0)),
+        lambda m: m.remove("stone2"),
+        lambda m: m.stop("barge", deceleration=float(random.uniform(0.5, 3))),
+        lambda m: m.go("barge", speed=float(random.uniform(0.5, 3)), acceleration=1.0),
+        lambda m: m.shift("barge", offset=float(random.uniform(-1, 1)), within=0.4),
+        lambda m: m.say(f"note {random.integers(1000)}"),
+    ]
+    for n in range(8):
+        act = acts[random.integers(len(acts))]
+        time = 0.01 * int(random.integers(1, 60))
+        which = random.integers(4)
+        if which == 0 or n == 0:
+            act(s.at(time, name=f"event {n}"))
+        elif which == 1:
+            act(s.when(condition(random), after=0.01 * int(random.integers(3)), name=f"event {n}"))
+        elif which == 2:
+            act(s.every(0.1 * int(random.integers(2, 5)), name=f"event {n}"))
+        else:
+            act(s.after("event 0", 0.01 * int(random.integers(30)), name=f"event {n}"))
+    for n, word in enumerate(("never", "always", "eventually", "at_the_end")):
+        s.expect(f"rule {n}", **{word: condition(random)})  # type: ignore[arg-type]
+    return s

@@ -138,6 +138,53 @@ class Worlds(unittest.TestCase):
                     self.assertEqual(sim.cast((0, 0, 3), (0, 0, -1), 9)[1][0] is not None, True)
 
 
+class Scenarios(unittest.TestCase):
+    def test_saved_and_read_back(self) -> None:
+        """They end alike, and all that they record is the same, byte by byte."""
+        for seed in SEEDS:
+            scenario = some.scenario(np.random.default_rng(seed))
+            with self.subTest(seed=seed), tempfile.TemporaryDirectory() as folder:
+                vd.save_scenario(scenario, Path(folder) / "some.scenario.yaml")
+                read = vd.load_scenario(Path(folder) / "some.scenario.yaml")
+                self.assertEqual(plain(read), plain(scenario))
+                one, again = (vd.run(s, seed=3, warn=False) for s in (scenario, read))
+                self.assertEqual(one.outcome, again.outcome)
+                for stream in one.messages:
+                    self.assertEqual(one.raw(stream), again.raw(stream), stream)
+
+    def test_a_snapshot_goes_on_to_the_same_end(self) -> None:
+        """In another trial, in the middle of all that happens; and what happens later changes nothing before."""
+        for seed in SEEDS:
+            scenario = some.scenario(np.random.default_rng(seed))
+            trial, other = vd.Trial(scenario, 3), vd.Trial(scenario, 3)
+            trial.advance("0.33 s")
+            kept = trial.snapshot()
+            trial.advance("1 s")
+            other.restore(kept)
+            other.advance("1 s")
+            with self.subTest(seed=seed):
+                self.assertEqual(trial.outcome(""), other.outcome(""))
+                for one, again in zip(moved(trial.simulation), moved(other.simulation), strict=True):
+                    np.testing.assert_array_equal(one, again)
+                shorter = vd.Trial(scenario, 3)
+                scenario.at("0.5 s").push("stone1", force=(50, 0, 0), lasting="0.1 s")
+                longer = vd.Trial(scenario, 3)
+                for both in (shorter, longer):
+                    both.advance("0.5 s")
+                for one, again in zip(moved(shorter.simulation), moved(longer.simulation), strict=True):
+                    np.testing.assert_array_equal(one, again)
+
+    def test_its_knobs_and_its_check(self) -> None:
+        for seed in SEEDS:
+            scenario = some.scenario(np.random.default_rng(seed))
+            paths = [knob.path for knob in scenario.knobs()]
+            with self.subTest(seed=seed):
+                self.assertEqual(len(set(paths)), len(paths))
+                self.assertTrue(any(path.startswith("event 0") for path in paths))
+                for finding in vd.check(scenario):
+                    self.assertNotRegex(str(finding), r"\bnan\b|None|\n")
+
+
 class Models(unittest.TestCase):
     def test_through_a_robot_file_and_back(self) -> None:
         """Its links stand where they stood, at any posture, and weigh what they weighed."""

@@ -24,7 +24,7 @@ from veldrain.units import SI_UNITS
 
 AXES = ("x", "y", "z")
 TURNS = ("roll", "pitch", "yaw")
-OWNERS = ("joint", "link", "sensor")  # of a robot; where two have one name, the word goes before the quantity
+OWNERS = ("joint", "link", "sensor", "moment", "action")  # where two have one name, the word goes before the quantity
 
 
 @dataclass(frozen=True)
@@ -69,6 +69,14 @@ def knob_of(knobs: Iterable[Knob], path: str, where: str = "") -> Knob:
         hint = error.cure.partition("Known:")[0]
         raise VeldrainError(error.problem, where=where, cure=f"{hint}veldrain inspect FILE --knobs lists all of them")
     return known[path]
+
+
+def told_apart(found: list[tuple[str, Knob]]) -> Iterator[Knob]:
+    """Knobs with their owners, a word of ``OWNERS`` each, which goes into a path that two of them have."""
+    times = Counter(knob.path for _, knob in found)
+    for owner, knob in found:
+        thing, _, quantity = knob.path.rpartition(".")
+        yield replace(knob, path=f"{thing}.{owner}.{quantity}") if times[knob.path] > 1 else knob
 
 
 Get = Callable[[], Any]
@@ -193,10 +201,7 @@ def _owned(placed: Placed) -> Iterator[Knob]:
     for sensor in model.sensors:
         found += [("sensor", knob) for knob in sheet_knobs(f"{name}/{sensor}", *_mounted(placed, sensor, "sensor"))]
         found += [("sensor", knob) for knob in pose_knobs(f"{name}/{sensor}", *_mounted(placed, sensor, "pose"))]
-    times = Counter(knob.path for _, knob in found)
-    for owner, knob in found:
-        thing, _, quantity = knob.path.rpartition(".")
-        yield replace(knob, path=f"{thing}.{owner}.{quantity}") if times[knob.path] > 1 else knob
+    return told_apart(found)
 
 
 def _own(placed: Placed) -> Model:
@@ -287,7 +292,9 @@ def _link_knobs(placed: Placed, name: str, has_mass: bool) -> Iterator[Knob]:
     path = f"{placed.name}/{name}"
     if has_mass:
         yield Knob(f"{path}.mass", "mass", lambda: placed.model.links[name].mass_properties.mass, mass)
-    yield from sheet_knobs(path, lambda: placed.model.links[name].surface, surface)
+    touched = [part for part in placed.model.links[name].parts if part.role != "visual"]
+    if not touched or any(part.surface is None for part in touched):  # else its own is that of none of its parts
+        yield from sheet_knobs(path, lambda: placed.model.links[name].surface, surface)
 
 
 def _mounted(placed: Placed, sensor: str, word: str) -> tuple[Get, Put]:

@@ -146,7 +146,7 @@ class Changes:
         self.values |= values
         assert self._world is not None
         self._resheet(values)
-        if all(path.rpartition(".")[0] in self.simulation.streams for path in values):
+        if all(_thing(path) in self.simulation.streams for path in values):
             return
         if self._surroundings_differ():
             self.simulation.surroundings = self._world.surroundings
@@ -156,7 +156,7 @@ class Changes:
         """The data sheets, as they are now, of the sensors that paths are of, by stream."""
         assert self._world is not None
         known = self.simulation.streams
-        found = {stream: known[stream] for path in paths if (stream := path.rpartition(".")[0]) in known}
+        found = {stream: known[stream] for path in paths if (stream := _thing(path)) in known}
         placed = self._world.placed
         return {stream: placed[s.robot].model.sensors[s.mounted.name].sensor for stream, s in found.items()}
 
@@ -184,3 +184,8 @@ class Changes:
             self.knob(path).set(value)
         for stream, sheet in (self._sheets(list(self._first)) if self._world else {}).items():
             self.simulation.streams[stream].take_sheet(sheet)
+
+
+def _thing(path: str) -> str:
+    """What a quantity is of."""
+    return path.rpartition(".")[0].removesuffix(".sensor")

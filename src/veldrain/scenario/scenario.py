@@ -10,7 +10,7 @@ from typing import Any
 from veldrain.control.loading import argument_knobs
 from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.model import Knob, World
-from veldrain.model.knobs import of, world_knobs
+from veldrain.model.knobs import of, told_apart, world_knobs
 from veldrain.recording.choice import Choice
 from veldrain.scenario.actions import Action, Finish, Push, Tell
 from veldrain.scenario.conditions import Condition
@@ -268,8 +268,9 @@ class Scenario:
         yield from world_knobs(self.world)
         for entry in self.timeline:
             if entry.title:
-                yield from self._moment_knobs(entry)
-                yield from entry.action.knobs(entry.title, *of(entry, "action"))
+                found = [("moment", knob) for knob in self._moment_knobs(entry)]
+                found += [("action", knob) for knob in entry.action.knobs(entry.title, *of(entry, "action"))]
+                yield from told_apart(found)
         for path, table, key in self._controllers():
             yield from argument_knobs(path, table, key)
 
