@@ -192,3 +192,28 @@ def scenario(random: np.random.Generator, duration: float = 1.0) -> vd.Scenario:
     for n, word in enumerate(("never", "always", "eventually", "at_the_end")):
         s.expect(f"rule {n}", **{word: condition(random)})  # type: ignore[arg-type]
     return s
+
+
+def roads(random: np.random.Generator) -> vd.Roads:
+    """A crossing of three or four roads that wind away from it, with lanes, shoulders, sidewalks, heights and banks."""
+    found, ends = vd.Roads("net"), []
+    count = int(random.integers(3, 5))
+    for k in range(count):
+        turn = 2 * math.pi * k / count + float(random.uniform(-0.2, 0.2))
+        along = np.cumsum([18.0, *random.uniform(30, 60, 3)])
+        turns = turn + np.concatenate([[0.0, 0.0], random.uniform(-0.15, 0.15, 2)])
+        points = np.column_stack([along * np.cos(turns), along * np.sin(turns), random.uniform(0, 1.5) * along / 100])
+        sidewalk = float(random.uniform(0, 2)) if random.random() < 0.5 else 0.0
+        found.road(
+            NAMES[k],
+            points.tolist(),
+            radius=float(random.uniform(20, 60)) if random.random() < 0.5 else None,
+            lanes=(1, int(random.integers(1, 3))),
+            width=float(random.uniform(2.7, 3.6)),
+            shoulder=float(random.uniform(0, 1)) if random.random() < 0.5 else 0.0,
+            sidewalk=sidewalk,
+            speed=float(random.uniform(8, 30)),
+            bank=float(random.uniform(-0.04, 0.04)),
+        )
+        ends.append(f"{NAMES[k]}:start")
+    return found.crossing("x", ends)

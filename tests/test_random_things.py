@@ -185,6 +185,56 @@ class Scenarios(unittest.TestCase):
                     self.assertNotRegex(str(finding), r"\bnan\b|None|\n")
 
 
+class RoadNets(unittest.TestCase):
+    def test_written_and_read_back(self) -> None:
+        """To the letter; every place on them is the same lane, as far along and to the side."""
+        for seed in SEEDS:
+            random = np.random.default_rng(seed)
+            roads = some.roads(random)
+            with self.subTest(seed=seed), tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "some.xodr"
+                vd.save_roads(roads, path)
+                text = path.read_text()
+                read = vd.load_roads(path)
+                vd.save_roads(read, path)
+                self.assertEqual(path.read_text(), text)
+                self.assertEqual(list(roads.problems()), [])
+                seen = 0
+                for x, y in random.uniform(-120, 120, (300, 2)).tolist():
+                    one, again = roads.at(x, y), read.at(x, y)
+                    self.assertEqual(one is None, again is None)
+                    if one is None or again is None:
+                        continue
+                    seen += 1
+                    self.assertEqual((one.road, one.lane), (again.road, again.lane))
+                    for word in ("s", "t", "width", "heading", "offset"):
+                        self.assertAlmostEqual(getattr(one, word), getattr(again, word), delta=1e-6)
+                    px, py = roads.roads[one.road].curve.to_xy(np.array(one.s), np.array(one.t))
+                    self.assertLess(math.hypot(float(px) - x, float(py) - y), 1e-6)
+                self.assertGreater(seen, 5)
+
+    def test_a_van_follows_its_lane_over_them(self) -> None:
+        """Down every road and over the crossing: in the middle of a lane, at its speed, and the check finds nothing."""
+        for seed in SEEDS:
+            roads = some.roads(np.random.default_rng(seed))
+            first, second, *_ = roads.roads
+            route = roads.lane(first, lane=1).route(speed=8.0, via=[second])
+            world = vd.World().ground(height=-5).roads(roads)
+            world.actor("van", vd.Box((4, 1.9, 2)), route=route)
+            with self.subTest(seed=seed):
+                self.assertEqual([f.rule for f in vd.check(world)], [])
+                sim, offsets, length = vd.Simulation(world, step=2e-3), [], 0.0
+                while length < 250.0 and sim.time < 60:
+                    sim.advance("0.5 s")
+                    at = sim["van"].pose().position
+                    spot = roads.at(*at[:2].tolist())
+                    self.assertIsNotNone(spot, at)
+                    assert spot is not None
+                    offsets.append(abs(spot.offset))
+                    length = 8.0 * sim.time
+                self.assertLess(max(offsets), 0.06)
+
+
 class Models(unittest.TestCase):
     def test_through_a_robot_file_and_back(self) -> None:
         """Its links stand where they stood, at any posture, and weigh what they weighed."""

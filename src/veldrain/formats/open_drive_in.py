@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -74,9 +75,10 @@ class _Reader(XmlReader):
             raise VeldrainError(
                 f"is a file of <{_name(self.root)}>", where=self.at(self.root), cure="name one of <OpenDRIVE>"
             )
-        made = Roads(self.path.stem)
-        made.where = str(self.path)
         self.look_at(self.root)
+        named = [header.get("name", "") for header in self.root if _name(header) == "header"]
+        made = Roads(next((name for name in named if re.fullmatch(r"[\w.-]+", name)), self.path.stem))
+        made.where = str(self.path)
         for element in self.children(self.root, "road"):
             road = self.road(element)
             if road.id in made.roads:

@@ -20,6 +20,7 @@ from veldrain.review.shapes import is_filled
 
 SLIGHT = 1e-5  # m of overlap that nobody sees
 DEEP = 1e-3  # m of overlap that throws things apart
+SUNK = 0.05  # m: what is led stands on four points of its ground, which may bend between them, and nothing throws it
 POSTURES = 24
 WHILE = 0.1  # s
 PLACES = 9  # of a joint, between its limits
@@ -143,11 +144,11 @@ def overlapping_world(look: Look) -> Found:
     fixed = [name for name in groups if name not in set(movers)]
     for mover, still in (*combinations(movers, 2), *product(movers, fixed)):
         depth, link = deepest_overlap(look, look.engine, groups[mover], groups[still])
-        if depth <= SLIGHT:
+        placed = look.world.placed.get(mover)
+        if depth <= SLIGHT or (placed and placed.is_led and still in fixed and depth < SUNK):
             continue
         lift = depth if still == GROUND else _lift(look, mover, still)
         fix = {}
-        placed = look.world.placed.get(mover)
         if placed and still == GROUND and not placed.fixed and not placed.is_led:
             fix = {
                 "place": {
