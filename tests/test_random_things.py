@@ -17,6 +17,7 @@ import trimesh
 import veldrain as vd
 from tests import random_things as some
 from tests.helpers import DEMO
+from tests.test_every_sensor import SENSORS, fitted
 from veldrain.formats import load_robot
 from veldrain.model.knobs import world_knobs
 from veldrain.study.study import plain
@@ -321,6 +322,31 @@ class Sheets(unittest.TestCase):
                 found.append(np.concatenate([reading.linear_acceleration, reading.angular_velocity]))
             with self.subTest(seed=seed):
                 np.testing.assert_allclose(found[0], found[1], atol=1e-9)
+
+    def test_sensors_of_all_kinds_with_any_data_sheet(self) -> None:
+        """They measure numbers, are saved, give the same bytes twice, and are read as tables."""
+        for seed in range(3):
+            random = np.random.default_rng(seed)
+            made = {name: some.sheet(random, type(s), **dict(s.given)) for name, s in SENSORS.items()}
+            world = fitted(**made)
+            with self.subTest(seed=seed), tempfile.TemporaryDirectory() as folder:
+                vd.save_world(world, Path(folder) / "w.world.yaml")
+                self.assertEqual(plain(vd.load_world(Path(folder) / "w.world.yaml")), plain(world))
+                scenario = vd.Scenario(world, 0.25)
+                one, again = (vd.run(scenario, seed=2, warn=False) for _ in range(2))
+                self.assertFalse(one.outcome["failed"], one.outcome["reason"])
+                for stream in one.messages:
+                    self.assertEqual(one.raw(stream), again.raw(stream), stream)
+                    one.table(stream)  # can be read
+                sim = vd.Simulation(world, seed=2)
+                sim.advance("0.25 s")
+                for name in made:
+                    reading = sim["cart"].read(name)
+                    if reading is None or name == "cloud":  # nan in a cloud is a beam without a return
+                        continue
+                    for word, value in vars(reading.data).items():
+                        if isinstance(value, float) or (isinstance(value, np.ndarray) and value.dtype.kind == "f"):
+                            self.assertFalse(np.isnan(value).any(), f"{name}.{word} of {made[name]}")
 
     def test_a_sheet_says_what_it_is(self) -> None:
         """Its repr makes it again, and only what was changed differs."""

@@ -111,6 +111,7 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
     with source.at("trials"):
         where = {thing: source.line(("vary", thing)) for thing in vary}
         for name, paths in text.changes.items():
+            where[f"changes {name}"] = source.line(("changes", name))
             where |= {f"changes {name} {path}": source.line(("changes", name, path)) for path in paths}
         where |= {f"metric {m.name}": source.line(("metrics", k)) for k, m in enumerate(metrics)}
         return Study(

@@ -6,7 +6,6 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.model.sensor import Fields, Message, Mount
 from veldrain.pose import Array
@@ -17,7 +16,8 @@ from veldrain.sheet import Names, Number
 MEASURES = ("gap", "time_gap", "time_to_collision", "needed_deceleration", "lane_offset")
 SLOWEST = 0.1  # m/s: below, nothing is said of times
 STILL = 1e-3  # m/s: what closes in slower does not
-GRID = 3  # points along each edge of a box that are looked for
+_EDGE = np.linspace(-0.45, 0.45, 3)  # along each edge of a box of 1 m
+POINTS = np.stack(np.meshgrid(_EDGE, _EDGE, _EDGE), axis=-1).reshape(-1, 3)  # of such a box that are looked for
 
 
 @dataclass(frozen=True)
@@ -163,37 +163,41 @@ class BoxesAtWork:
 
     def measure(self, mount: Mount) -> Boxes:
         origin, base, own = mount.position(), mount.axes(), mount.motion()[0]
-        rows = []
+        names, rows, grids = [], [], []
         for name in self.sheet.others:
             low, high = mount.box_of(name)
             at, axes, v, _ = mount.motion_of(name)
-            centre = at + axes @ ((low + high) / 2)
+            centre, size = at + axes @ ((low + high) / 2), high - low
             if np.linalg.norm(centre - origin) <= self.sheet.max_range:
-                turn = Rotation.from_matrix(base.T @ axes).as_euler("ZYX")[0]
-                seen = self._visible(mount, name, origin, centre, axes, high - low)
-                rows.append((name, base.T @ (centre - origin), high - low, turn, base.T @ (v - own), seen))
-        names, centres, sizes, yaws, velocities, visible = zip(*rows, strict=True) if rows else ((),) * 6
-        return Boxes(
-            tuple(names),
-            np.array(centres, float).reshape(-1, 3),
-            np.array(sizes, float).reshape(-1, 3),
-            np.array(yaws, float),
-            np.array(velocities, float).reshape(-1, 3),
-            np.array(visible, float),
-        )
+                turned = base.T @ axes
+                yaw = math.atan2(turned[1, 0], turned[0, 0])
+                names.append(name)
+                rows.append((*(base.T @ (centre - origin)), *size, yaw, *(base.T @ (v - own))))
+                grids.append(centre + (POINTS * size) @ axes.T)
+        table = np.array(rows, float).reshape(-1, 10)
+        seen = self._visible(mount, names, origin, np.array(grids), table[:, 3:6].max(axis=1, initial=0.0))
+        return Boxes(tuple(names), table[:, :3], table[:, 3:6], table[:, 6], table[:, 7:], seen)
 
     @staticmethod
-    def _visible(mount: Mount, name: str, origin: Array, centre: Array, axes: Array, size: Array) -> float:
-        """The share of points over a box, as the mount sees it, at which a ray meets the thing itself first.
+    def _visible(mount: Mount, names: list[str], origin: Array, grids: Array, sizes: Array) -> Array:
+        """The shares (n,) of points over boxes (n, m, 3), as the mount sees them, at which a ray meets the thing itself
+        first.
 
         Rays that would pass the thing beside its shape say nothing, and are not counted.
         """
-        share = np.linspace(-0.45, 0.45, GRID)
-        grid = np.stack(np.meshgrid(share, share, share), axis=-1).reshape(-1, 3) * size
-        ways = centre + grid @ axes.T - origin
+        if not names:
+            return np.zeros(0)
+        ways = (grids - origin).reshape(-1, 3)
         far = np.linalg.norm(ways, axis=1)
-        met = mount.strike(np.tile(origin, (len(ways), 1)), ways / far[:, None], float(far.max()) + float(size.max()))
-        names = mount.scene().names
-        own = np.array([g >= 0 and (names[g] == name or names[g].startswith(f"{name}/")) for g in met.sights])
-        before = ~own & (met.distances < far - size.max())
-        return float(own.sum() / max((own | before).sum(), 1))
+        met = mount.strike(np.tile(origin, (len(ways), 1)), ways / far[:, None], float(far.max() + sizes.max()))
+        found, shares = mount.scene().names, np.zeros(len(names))
+        sights, distances = met.sights.reshape(len(names), -1), met.distances.reshape(len(names), -1)
+        far = far.reshape(len(names), -1)
+        for k, name in enumerate(names):
+            others = {
+                g: g >= 0 and (found[g] == name or found[g].startswith(f"{name}/")) for g in set(sights[k].tolist())
+            }
+            own = np.array([others[g] for g in sights[k].tolist()])
+            before = ~own & (distances[k] < far[k] - sizes[k])
+            shares[k] = own.sum() / max((own | before).sum(), 1)
+        return shares

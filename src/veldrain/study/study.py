@@ -174,7 +174,7 @@ class Study:
     def _changed(self, name: str, told: Mapping[str, Quantity]) -> dict[str, tuple[float, str]]:
         """What is other with a controller: values in SI units, and their units, by path."""
         if name not in self.controllers:
-            raise unknown("controller", name, self.controllers, "changes")
+            raise unknown("controller", name, self.controllers, self.where.get(f"changes {name}", "changes"))
         known, found = list(self.scenario.driven_by(self.controllers[name]).knobs()), {}
         for path, value in told.items():
             where = self.where.get(f"changes {name} {path}", f"changes of '{name}'")
