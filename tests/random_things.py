@@ -78,12 +78,19 @@ def surface(random: np.random.Generator) -> vd.Surface:
     )
 
 
-def model(random: np.random.Generator, links: int = 6, name: str = "machine") -> vd.Model:
+SIMPLE = ("fixed", "revolute", "continuous", "prismatic")
+
+
+def model(
+    random: np.random.Generator,
+    links: int = 6,
+    name: str = "machine",
+    kinds: tuple[str, ...] = (*SIMPLE, "planar", "ball"),
+) -> vd.Model:
     """A tree of links with all kinds of joints, motors, frames, postures and some sensors; nothing of it touches."""
     m = vd.Model(name)
     for k in range(links):
         m.link(f"{NAMES[k]}_link", part(random, "both"), part(random, "visual"), mass=float(random.uniform(0.5, 3)))
-    kinds = ["fixed", "revolute", "continuous", "prismatic", "planar", "ball"]
     for k in range(1, links):
         kind = str(random.choice(kinds))
         more: dict[str, Any] = {"damping": float(random.uniform(0, 1))}
@@ -109,6 +116,19 @@ def model(random: np.random.Generator, links: int = 6, name: str = "machine") ->
     m.mount("imu", sheet(random, vd.Imu), on=on, pose=pose(random))
     m.mount("scan", sheet(random, vd.Lidar, beams=8), on=on, pose=pose(random))
     m.mount("truth", vd.TruePose(), on=on)
+    return m
+
+
+def free_model(random: np.random.Generator, links: int = 6, **how: Any) -> vd.Model:
+    """The same with nothing that takes or gives energy: no motors, damping, friction or limits."""
+    m = model(random, links, **how)
+    for joint in list(m.motors):
+        m.remove_motor(joint)
+    for joint, held in list(m.joints.items()):
+        if held.kind not in ("fixed", "ball"):
+            m.change_joint(joint, damping=0.0, friction=0.0)
+        if held.limits is not None:
+            m.change_joint(joint, limits=None)
     return m
 
 

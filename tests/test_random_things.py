@@ -214,6 +214,29 @@ class RoadNets(unittest.TestCase):
                     self.assertLess(math.hypot(float(px) - x, float(py) - y), 1e-6)
                 self.assertGreater(seen, 5)
 
+    def test_a_scenario_on_them_goes_out_and_comes_in(self) -> None:
+        """As OpenSCENARIO, with all that it has words for: actors end where they ended."""
+        for seed in SEEDS:
+            roads = some.roads(np.random.default_rng(seed))
+            first, second, *_ = roads.roads
+            world = vd.World().ground(height=-5).roads(roads)
+            for name, speed, one, other in (("van", 6.0, first, second), ("car", 7.0, second, first)):
+                route = roads.lane(one, lane=1).route(speed=speed, via=[other])
+                world.actor(name, vd.Box((4, 1.8, 1.5)), route=route)
+            scenario = vd.Scenario(world, 6)
+            scenario.at(1).stop("van", deceleration=2.0)
+            scenario.at(3).go("van", speed=4.0)
+            scenario.when(vd.distance("van", "car") < 30).shift("car", offset=0.5, within=2)
+            with self.subTest(seed=seed), tempfile.TemporaryDirectory() as folder:
+                self.assertEqual(vd.save_open_scenario(scenario, Path(folder) / "x.xosc"), [])
+                read = vd.load_open_scenario(Path(folder) / "x.xosc")
+                ends = []
+                for both in (scenario, read):
+                    trial = vd.Trial(both)
+                    trial.advance("6 s")
+                    ends.append([trial.simulation[name].pose().position for name in ("van", "car")])
+                np.testing.assert_allclose(ends[0], ends[1], atol=0.02)
+
     def test_a_van_follows_its_lane_over_them(self) -> None:
         """Down every road and over the crossing: in the middle of a lane, at its speed, and the check finds nothing."""
         for seed in SEEDS:
@@ -303,6 +326,63 @@ class Models(unittest.TestCase):
                 copied = model.copy()
                 copied.change_link(f"{some.NAMES[1]}_link", mass=99.0)
                 self.assertEqual(plain(model), before)
+
+
+class Physics(unittest.TestCase):
+    def drift(self, model: vd.Model, speeds: list[float], step: float, how: str, gravity: float) -> tuple[float, ...]:
+        """How much energy (share), momentum and angular momentum (share) change in 1 s."""
+        world = vd.World(gravity=(0, 0, gravity)).place(model, "m", velocity=(1, 0.5, 0))
+        sim = vd.Simulation(world, step, integrator=how)
+        sim["m"].velocities = speeds
+        energy, (linear, angular) = sum(sim.energy()), sim.momentum()
+        kinetic = sim.energy()[0]
+        sim.advance("1 s")
+        self.assertEqual(sim.notices, [])
+        after = sim.momentum()
+        pull = np.array((0, 0, gravity * model.total().mass))
+        return (
+            abs(sum(sim.energy()) - energy) / kinetic,
+            float(np.abs(after[0] - linear - pull).max()),
+            float(np.abs(after[1] - angular).max()) / max(float(np.abs(angular).max()), 1.0),
+        )
+
+    def test_nothing_is_lost_and_nothing_is_won(self) -> None:
+        """Any tree of links in free flight keeps its energy and momenta: to rounding with rk4, and by default with an
+        error of first order, which half the step halves."""
+        for seed in SEEDS:
+            random = np.random.default_rng(seed)
+            model = some.free_model(random)
+            count = len(vd.Simulation(vd.World().place(model, "m"))["m"].joints)
+            speeds = random.uniform(-1, 1, count).tolist()
+            with self.subTest(seed=seed):
+                for gravity in (0.0, -9.81):
+                    energy, linear, angular = self.drift(model, speeds, 1e-3, "rk4", gravity)
+                    self.assertLess(energy, 1e-8)
+                    self.assertLess(linear, 1e-9)
+                    if gravity == 0:
+                        self.assertLess(angular, 1e-9)
+                coarse, fine = (self.drift(model, speeds, h, "semi-implicit", 0.0) for h in (1e-3, 5e-4))
+                self.assertLess(coarse[0], 1e-3)
+                for one, half in zip(coarse[1:], fine[1:], strict=True):
+                    self.assertAlmostEqual(one / half, 2.0, delta=0.2)
+
+    def test_what_efforts_are_asked_for_is_what_they_give(self) -> None:
+        """Inverse dynamics, and the joints' velocities a step later."""
+        for seed in SEEDS:
+            random = np.random.default_rng(seed)
+            model = some.free_model(random, kinds=some.SIMPLE)
+            one = [j.name for j in model.joints.values() if j.kind != "fixed"]
+            for joint in one:
+                model.motor(joint, "effort", limit=1e6)
+            sim = vd.Simulation(vd.World().place(model, "m", fixed=True), 1e-5)
+            robot = sim["m"]
+            robot.velocities = random.uniform(-1, 1, len(one)).tolist()
+            asked, before = random.uniform(-5, 5, len(one)), robot.velocities.copy()
+            for joint, effort in zip(robot.joints, robot.inverse_dynamics(asked).tolist(), strict=True):
+                robot.command(joint, effort=effort)
+            sim.advance("0.01 ms")
+            with self.subTest(seed=seed):
+                np.testing.assert_allclose((robot.velocities - before) / 1e-5, asked, atol=0.02)
 
 
 class Sheets(unittest.TestCase):
