@@ -366,6 +366,24 @@ class Physics(unittest.TestCase):
                 for one, half in zip(coarse[1:], fine[1:], strict=True):
                     self.assertAlmostEqual(one / half, 2.0, delta=0.2)
 
+    def test_a_pile_of_anything_wins_no_energy_and_falls_through_nothing(self) -> None:
+        for seed in SEEDS:
+            random = np.random.default_rng(seed)
+            world = vd.World().ground(some.surface(random))
+            names = [f"stone{k}" for k in range(8)]
+            for k, name in enumerate(names):
+                at = vd.Pose((*random.uniform(-0.25, 0.25, 2), 0.5 + 0.75 * k), rpy=random.uniform(-3, 3, 3))
+                mass = float(random.uniform(0.2, 3))
+                world.body(name, some.shape(random), mass=mass, pose=at, surface=some.surface(random))
+            sim, energies = vd.Simulation(world), []
+            for _ in range(100):
+                energies.append(sum(sim.energy()))
+                sim.advance("20 ms")
+            with self.subTest(seed=seed):
+                self.assertLess(float(np.diff(energies).max()), 1e-9)
+                self.assertGreater(min(sim[name].pose().position[2] for name in names), 0.01)
+                self.assertEqual([text for text in sim.notices if "too coarse" not in text], [])
+
     def test_what_efforts_are_asked_for_is_what_they_give(self) -> None:
         """Inverse dynamics, and the joints' velocities a step later."""
         for seed in SEEDS:
