@@ -98,7 +98,10 @@ class FlyersAndWalkers(unittest.TestCase):
             with self.subTest(speed=speed, height=height):
                 self.assertEqual(len(found), wanted)
                 if found:
-                    self.assertRegex(found[0].problem, r"steps [\d.]+ cm .* [\d.]+ cm of that are out of reach")
+                    told = (
+                        r"steps [\d.]+ cm .* [\d.]+ cm of that are out of reach" if not height else "cm of the way down"
+                    )
+                    self.assertRegex(found[0].problem, told)
 
 
 class Postures(unittest.TestCase):

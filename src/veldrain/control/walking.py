@@ -119,6 +119,11 @@ class Walk(SheetController):
         """Names of the joints that it commands; known once it has started."""
         return tuple(vars(self).get("_names", ()))
 
+    @property
+    def duty(self) -> float:
+        """The share of a stride that a foot is on the ground; known once it has started."""
+        return float(self._gait.stride["duty"][0])
+
     def update(self, now: float, senses: Mapping[str, Reading | None], motors: Motors) -> None:
         told, most = self.inputs, self.acceleration * self.period
         asked = (told.forward, told.sideways, told.turning) if self._may_walk() else (0.0, 0.0, 0.0)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import copy
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -28,6 +28,7 @@ STATEMENTS = {
 }
 
 SAMPLES = 200  # of a path
+NEAR = 1e-3  # m out of reach that no leg minds
 JUMP = {True: 5e-3, False: math.radians(2.0)}  # m where a joint slides, rad where it turns
 LAGS = {True: 5e-3, False: math.radians(3.0)}  # the same, of what motors may stay behind a path
 # Of a rotor's time constant times the rate at which attitude is held: up to the first a flyer is steady, and above the
@@ -37,9 +38,13 @@ STEADY, FALLS = 0.95, 1.2
 
 def what_does_not_follow(trial: Trial, driver: Driver) -> Iterator[Finding]:
     """Findings for a controller that asks for what its robot cannot do, at the start of a trial."""
-    act = _LOOKS.get(type(driver.controller))
-    if act is not None:
-        yield from act(trial, driver)
+    controller = driver.controller
+    if isinstance(controller, FollowTrajectory):
+        yield from _of_path(trial, driver, controller)
+    elif isinstance(controller, Fly):
+        yield from _of_flyer(driver, controller)
+    elif isinstance(controller, Walk):
+        yield from _of_walker(trial, driver, controller)
 
 
 @dataclass(frozen=True)
@@ -63,11 +68,10 @@ class _Along:
         return Finding(rule, "warning", f"{self.who}/{joint.name}", f"at {share:.0f} % of its path {problem}", cure)
 
 
-def _of_path(trial: Trial, driver: Driver) -> Iterator[Finding]:
-    path = driver.controller.path  # type: ignore[attr-defined]
+def _of_path(trial: Trial, driver: Driver, controller: FollowTrajectory) -> Iterator[Finding]:
+    path = controller.path
     times = np.unique(np.concatenate([np.linspace(0.0, path.duration, SAMPLES, endpoint=False), path.knots[:-1]]))
-    model = driver.body.model
-    along = _Along(driver.controller, model, driver.robot, times, path.at(times))  # type: ignore[arg-type]
+    along = _Along(controller, driver.body.model, driver.robot, times, path.at(times))
     beyond = list(_positions(along))
     yield from beyond
     yield from _speeds(along)
@@ -172,20 +176,15 @@ def _efforts(trial: Trial, along: _Along) -> Iterator[Finding]:
             )
 
 
-def _of_flyer(trial: Trial, driver: Driver) -> Iterator[Finding]:
+def _of_flyer(driver: Driver, fly: Fly) -> Iterator[Finding]:
     """Rotors that come to their speed more slowly than attitude is to be held."""
-    model, fly = driver.body.model, driver.controller
-    asked = 2.0 * math.pi * FASTER * fly.bandwidth  # type: ignore[attr-defined]  # rad/s
+    model, asked = driver.body.model, 2.0 * math.pi * FASTER * fly.bandwidth  # rad/s
     for joint in model.rotors:
         motor = model.motors.get(joint)
         if motor is None or motor.mode != "velocity" or motor.damping <= 0:
             continue
-        held = model.joints[joint]
-        axis = np.asarray(held.axis)
-        inertia = (
-            float(axis @ model.links[held.child].mass_properties.inertia @ axis) + motor.inertia * motor.gear_ratio**2
-        )
-        time = inertia / motor.damping + motor.lag
+        axis, blades = np.asarray(model.joints[joint].axis), model.links[model.joints[joint].child].mass_properties
+        time = (float(axis @ blades.inertia @ axis) + motor.inertia) / motor.damping + motor.lag
         if time * asked > STEADY:
             yield Finding(
                 "gains-too-low",
@@ -193,41 +192,38 @@ def _of_flyer(trial: Trial, driver: Driver) -> Iterator[Finding]:
                 f"{driver.robot}/{joint}",
                 f"the rotor follows its command in {1e3 * time:.3g} ms, and attitude is to be held at "
                 f"{asked / 2 / math.pi:.3g} Hz: it sways, or turns over",
-                f"write bandwidth: {figure(0.8 * fly.bandwidth / (time * asked))} Hz, "  # type: ignore[attr-defined]
+                f"write bandwidth: {figure(0.8 * fly.bandwidth / (time * asked))} Hz, "
                 "or give its motor more damping or less lag",
             )
 
 
-def _of_walker(trial: Trial, driver: Driver) -> Iterator[Finding]:
+def _of_walker(trial: Trial, driver: Driver, walk: Walk) -> Iterator[Finding]:
     """Feet that get out of reach at the fastest that the timeline tells."""
-    walk, model = driver.controller, driver.body.model
+    model = driver.body.model
     told = _fastest(trial, driver)
-    stand = model.bent(model.postures[walk.stance]) if walk.stance else {}  # type: ignore[attr-defined]
-    duty = float(walk._gait.stride[0]["duty"])  # type: ignore[attr-defined]
-    for name in walk.feet:  # type: ignore[attr-defined]
+    stand = model.bent(model.postures[walk.stance]) if walk.stance else {}
+    for name in walk.feet:
         leg = Leg(model, name)
         q = [stand.get(j, m) for j, m in zip(leg.joints, leg.chain.middle, strict=True)]
         rest = leg.chain.forward(q).position
-        rate = np.array(
-            [told["forward"] + told["turning"] * abs(rest[1]), told["sideways"] + told["turning"] * abs(rest[0])]
+        up = np.array((0.0, 0.0, told["height"]))
+        too_high = leg.nearest(rest - up, rest, near=q)[1]
+        rate = np.array((told["forward"], told["sideways"])) + told["turning"] * np.abs(rest[1::-1])
+        x, y = 0.5 * walk.duty * walk.stride_time * rate
+        steps = [np.array((a, b, 0.0)) for a in (-x, x) for b in (-y, y)]
+        left = 0.0 if too_high > 0.0 else max(leg.nearest(rest - up + s, rest - up, near=q)[1] for s in steps)
+        if max(too_high, left) < NEAR:
+            continue
+        problem = (
+            f"at the height that it is told, {100 * too_high:.2g} cm of the way down to the ground are out of reach"
+            if too_high > NEAR
+            else f"at what it is told it steps {100 * math.hypot(x, y):.3g} cm from where it stands, "
+            f"and {100 * left:.2g} cm of that are out of reach"
         )
-        stride = 0.5 * duty * walk.stride_time * rate  # type: ignore[attr-defined]
-        left = max(
-            leg.nearest(rest + np.array((x, y, -told["height"])), rest, near=q)[1]
-            for x in (-stride[0], stride[0])
-            for y in (-stride[1], stride[1])
-        )
-        if left > 1e-3:
-            share = 1.0 - left / max(float(np.hypot(*stride)), 1e-9)
-            yield Finding(
-                "legs-out-of-reach",
-                "warning",
-                f"{driver.robot}/{name}",
-                f"at what it is told it steps {100 * np.hypot(*stride):.3g} cm from where it stands, "
-                f"and {100 * left:.2g} cm of that are out of reach",
-                f"tell it {100 * max(share, 0.0):.0f} % of that, or write a shorter stride_time",
-            )
-            return
+        share = 100 * (1.0 - left / max(math.hypot(x, y), NEAR))
+        cure = "tell a lower height" if too_high > NEAR else f"tell it {share:.0f} % of that, or a shorter stride_time"
+        yield Finding("legs-out-of-reach", "warning", f"{driver.robot}/{name}", problem, cure)
+        return
 
 
 def _fastest(trial: Trial, driver: Driver) -> dict[str, float]:
@@ -248,10 +244,3 @@ def _rate(joint: Joint, value: float) -> str:
 
 def _place(joint: Joint, value: float) -> str:
     return f"{1e3 * value:.3g} mm" if joint.is_linear else f"{math.degrees(value):.3g}°"
-
-
-_LOOKS: Mapping[type, Callable[[Trial, Driver], Iterator[Finding]]] = {
-    FollowTrajectory: _of_path,
-    Fly: _of_flyer,
-    Walk: _of_walker,
-}
