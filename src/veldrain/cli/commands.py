@@ -13,10 +13,7 @@ from veldrain.errors import VeldrainError
 if TYPE_CHECKING:
     from veldrain.study import Result, Study
 
-DEMO_FILES = tuple(f"{name}.{kind}.yaml" for name in ("culvert", "cut_in") for kind in ("world", "scenario", "study"))
-STUDIES = tuple(
-    f"{name}.study.yaml" for name in ("lorry_brakes", "cyclist_behind_van", "pedestrian_in_rain", "stalled_crawler")
-)
+CULVERT = "culvert.study.yaml"
 DEMO_FOLDER = "veldrain-demo"
 MORE = ("robots", "worlds")
 REPORT = "report.html"
@@ -32,7 +29,7 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say("Lisdodde drainage district: the crawler goes through a culvert with a bank of silt, without and with")
     say("the gyro's part in its steering, over paired trials that differ in start, grip and a push.")
     say("")
-    result = study(folder / DEMO_FILES[2], folder / "results", workers, trials)
+    result = study(folder / CULVERT, folder / "results", workers, trials)
     say("")
     say("To try next:")
     say(f"  open {result.folder / REPORT}")
@@ -42,9 +39,10 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     say(f"  veldrain look {folder / 'worlds' / 'survey.world.yaml'} --panel around --panel rover/eye")
     say(f"  veldrain check {folder / 'robots' / 'broken.world.yaml'}")
     say(f"  veldrain run {folder / 'cut_in.scenario.yaml'}")
-    say(f"  veldrain study {folder / STUDIES[0]}")
-    say(f"  edit gain or damping in {folder / DEMO_FILES[2]}, then")
-    say(f"  veldrain study {folder / DEMO_FILES[2]} --out {folder / 'results-2'}")
+    say(f"  veldrain run {folder / 'survey_flight.scenario.yaml'}")
+    say(f"  veldrain study {folder / 'lorry_brakes.study.yaml'}")
+    say(f"  edit gain or damping in {folder / CULVERT}, then")
+    say(f"  veldrain study {folder / CULVERT} --out {folder / 'results-2'}")
 
 
 def new(folder: Path, robot: Path | None, kind: str) -> None:
@@ -76,14 +74,14 @@ def check_counts(workers: int, trials: int | None) -> None:
 def copy_demo(folder: Path) -> None:
     """Put the demo's files into a folder; what is there already is left as it is."""
     shipped = files("veldrain.demo")
-    mine = all((folder / name).is_file() for name in DEMO_FILES)
-    if folder.exists() and not mine and (not folder.is_dir() or any(folder.iterdir())):
+    is_mine = (folder / CULVERT).is_file()
+    if folder.exists() and not is_mine and (not folder.is_dir() or any(folder.iterdir())):
         raise VeldrainError("holds other files", where=str(folder), cure="name a new folder with --out")
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for name in (*DEMO_FILES, *STUDIES):
-            if not (folder / name).exists():
-                (folder / name).write_text(shipped.joinpath(name).read_text(encoding="utf-8"), encoding="utf-8")
+        for file in shipped.iterdir():
+            if file.name.endswith(".yaml") and not (folder / file.name).exists():
+                (folder / file.name).write_text(file.read_text(encoding="utf-8"), encoding="utf-8")
         for name in MORE:
             if not (folder / name).exists():
                 with as_file(shipped.joinpath(name)) as more:
