@@ -81,17 +81,21 @@ class Fly(SheetController):
         if reading is None:
             return
         motion = reading.data
+        orientation, position, velocity, spin = (  # a sensor of one's own may give lists
+            np.ascontiguousarray(row, float)
+            for row in (motion.orientation, motion.position, motion.linear_velocity, motion.angular_velocity)
+        )
         if self._hold is None:
-            self._hold = np.array(motion.position)
-            x, y, z, w = motion.orientation
+            self._hold = position.copy()
+            x, y, z, w = orientation.tolist()
             self._heading = math.atan2(2 * (x * y + z * w), 1 - 2 * (y * y + z * z))
         off = fly(  # type: ignore[no-untyped-call]
             self._row[0],
             self._mixer.rows,
-            motion.orientation,
-            motion.position,
-            motion.linear_velocity,
-            motion.angular_velocity,
+            orientation,
+            position,
+            velocity,
+            spin,
             self._heading,
             *self._reference(now),
             self._room,

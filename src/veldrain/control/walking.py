@@ -175,10 +175,10 @@ class Walk(SheetController):
         reading = senses[self.imu] if self.imu else None
         if reading is None:
             return
-        x, y, z = reading.linear_acceleration.tolist()
+        x, y, z = map(float, reading.linear_acceleration)
         felt = math.atan2(y, z), math.atan2(-x, math.hypot(y, z))
-        rates, asked = reading.angular_velocity.tolist(), (self.inputs.lean, self.inputs.tilt)
+        rates, asked = reading.angular_velocity, (self.inputs.lean, self.inputs.tilt)
         for k in range(2):
-            angle = self._angles[k] + self.period * (rates[k] + (felt[k] - self._angles[k]) / STEADY)
+            angle = self._angles[k] + self.period * (float(rates[k]) + (felt[k] - self._angles[k]) / STEADY)
             level = self._level[k] - gain * self.period * (angle - asked[k])
             self._angles[k], self._level[k] = angle, min(max(level, -MOST), MOST)

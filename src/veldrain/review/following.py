@@ -60,7 +60,8 @@ class _Along:
     def joints(self) -> Iterator[tuple[int, Joint, Motor]]:
         """Number, joint and motor of each joint that has one coordinate."""
         for k, name in enumerate(self.controller.joints):
-            yield k, self.model.joints[name], self.model.motors[name]
+            if name in self.model.joints:  # not a coordinate of a planar joint
+                yield k, self.model.joints[name], self.model.motors[name]
 
     def told(self, rule: str, joint: Joint, at: int, problem: str, cure: str) -> Finding:
         """A warning about a joint at a sample."""
