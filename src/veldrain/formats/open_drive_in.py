@@ -99,23 +99,23 @@ class _Reader(XmlReader):
 
     def look_at(self, element: Any) -> None:
         """Note what of an element is not read."""
-        known = WORDS.get(_name(element))
+        name = _name(element)
+        known = WORDS.get(name)
         if known is None:
             return
         for child in element:
-            if _name(child) not in known:
-                self.unused.setdefault(f"<{_name(child)}> in <{_name(element)}>", []).append(child.sourceline)
+            if (inner := _name(child)) not in known:
+                self.unused.setdefault(f"<{inner}> in <{name}>", []).append(child.sourceline)
         for word in element.attrib:
             if word not in known:
-                self.unused.setdefault(f"{word}= of <{_name(element)}>", []).append(element.sourceline)
+                self.unused.setdefault(f"{word}= of <{name}>", []).append(element.sourceline)
 
     def children(self, element: Any, name: str) -> Iterator[Any]:
         if element is None:
             return
-        for child in element:
-            if _name(child) == name:
-                self.look_at(child)
-                yield child
+        for child in element.iterchildren("{*}" + name):
+            self.look_at(child)
+            yield child
 
     def child(self, element: Any, name: str) -> Any:
         return next(self.children(element, name), None)

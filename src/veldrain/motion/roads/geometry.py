@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -42,7 +43,7 @@ class Geometry:
     numbers: tuple[float, ...] = ()
     normalized: bool = False
 
-    @property
+    @cached_property
     def curve(self) -> Curve:
         """It by itself, from length 0 on."""
         start = (self.x, self.y, self.heading)
@@ -58,20 +59,14 @@ class Geometry:
         """Of cubics (u, v)(p) in its own axes: so many samples that curvature changes evenly between two."""
         n = self.numbers
         u, v = (n[:4], n[4:]) if self.kind == "paramPoly3" else ((0.0, 1.0, 0.0, 0.0), n)
-        along, across = np.polynomial.Polynomial(u), np.polynomial.Polynomial(v)
         end = 1.0 if self.normalized else self.length
         knots = np.linspace(0.0, end, max(9, math.ceil(self.length / FINE) + 1))
         if self.kind == "poly3":  # its length is that of the curve, its parameter is u
-            knots *= self._end_of(across, end) / end
-
-        def speeds(p: Array) -> Array:
-            return np.hypot(along.deriv()(p), across.deriv()(p))
-
-        steps = np.diff(knots)
-        s = np.concatenate([[0.0], np.cumsum(steps * (speeds(knots[:-1, None] + steps[:, None] * AT) @ WEIGHTS))])
-        du, dv, ddu, ddv = along.deriv()(knots), across.deriv()(knots), along.deriv(2)(knots), across.deriv(2)(knots)
+            knots *= self._end_of(v, end) / end
+        s = np.concatenate([[0.0], np.cumsum(_lengths(u, v, knots))])
+        x, du, ddu = _cubic(u, knots)
+        y, dv, ddv = _cubic(v, knots)
         c, sine = math.cos(self.heading), math.sin(self.heading)
-        x, y = along(knots), across(knots)
         return Curve.sampled(
             s * (self.length / s[-1]),  # what it is said to be, of which its own differs in the last digits
             self.x + c * x - sine * y,
@@ -80,19 +75,29 @@ class Geometry:
             (du * ddv - dv * ddu) / np.hypot(du, dv) ** 3,
         )
 
-    def _end_of(self, across: np.polynomial.Polynomial, guess: float) -> float:
+    def _end_of(self, v: Sequence[float], guess: float) -> float:
         """The u at which v(u) has the length that it is said to have."""
-        end = guess
+        u, end = (0.0, 1.0, 0.0, 0.0), guess
         for _ in range(30):
-            p = np.linspace(0.0, end, 65)
-            steps = np.diff(p)
-            inner = p[:-1, None] + steps[:, None] * AT
-            length = float((steps * (np.hypot(1.0, across.deriv()(inner)) @ WEIGHTS)).sum())
-            more = (self.length - length) / math.hypot(1.0, float(across.deriv()(end)))
+            length = float(_lengths(u, v, np.linspace(0.0, end, 65)).sum())
+            more = (self.length - length) / math.hypot(1.0, float(_cubic(v, np.array(end))[1]))
             end += more
             if abs(more) < 1e-12 * self.length:
                 break
         return end
+
+
+def _cubic(n: Sequence[float], p: Array) -> tuple[Array, Array, Array]:
+    """A cubic of coefficients a, b, c, d with its first and second derivative."""
+    a, b, c, d = n
+    return a + p * (b + p * (c + p * d)), b + p * (2 * c + p * 3 * d), 2 * c + p * 6 * d
+
+
+def _lengths(u: Sequence[float], v: Sequence[float], knots: Array) -> Array:
+    """How long the curve (u, v)(p) is between each knot and the next."""
+    steps = np.diff(knots)
+    inner = knots[:-1, None] + steps[:, None] * AT
+    return steps * (np.hypot(_cubic(u, inner)[1], _cubic(v, inner)[1]) @ WEIGHTS)
 
 
 def joined(pieces: Sequence[Geometry]) -> Curve:
