@@ -116,6 +116,29 @@ class Pairing(unittest.TestCase):
                 knob.set(value)
                 self.assertAlmostEqual(knob.get(), value, msg=knob.path)
 
+    def test_what_no_quantity_can_be_is_refused_by_its_path(self) -> None:
+        route = vd.Route([(0, 0), (20, 0)], speed=2)
+        w = vd.World().ground().body("crate", vd.Box((1, 1, 1)), mass=1, pose=vd.Pose((0, 5, 0.5)))
+        w.actor("van", vd.Box((2, 1, 1)), route=route).place(cart(), "cart", pose=vd.Pose((0, 9, 0)), fixed=True)
+        for path, values in {
+            "crate.mass": (0.0, -3.0, math.inf, math.nan),
+            "crate.velocity_x": (math.inf, math.nan, 1e300),
+            "gravity.z": (math.inf, math.nan),
+            "ground.height": (math.inf,),
+            "van.begin": (-1.0, math.inf),
+            "van.offset": (math.inf, math.nan),
+            "cart/slide.position": (math.inf,),
+            "cart/slide.damping": (math.inf, -1.0),
+            "cart/slide.rest_position": (math.inf,),
+        }.items():
+            for value in values:
+                with self.subTest(path, value=value):
+                    knob = knob_of(world_knobs(w), path)
+                    before = knob.get()
+                    with self.assertRaisesRegex(vd.VeldrainError, path.rpartition(".")[0].replace(".", r"\.")):
+                        knob.set(value)
+                    self.assertEqual(knob_of(world_knobs(w), path).get(), before)
+
     def test_a_controllers_gain_is_varied_with_each_controller(self) -> None:
         scenario = cart_scenario()
         study = vd.Study(scenario, {"h": Hold(gain=9)}, vary={"controller.gain": vd.uniform(1, 2)})

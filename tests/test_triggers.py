@@ -50,6 +50,13 @@ def fall(duration: float = 1.0) -> vd.Scenario:
     return vd.Scenario(w, duration)
 
 
+def over_ground() -> vd.Scenario:
+    """The same with a ground far below, so that the check finds no error in its world."""
+    scenario = fall()
+    scenario.world.ground(height=-20)
+    return scenario
+
+
 def happened(scenario: vd.Scenario) -> list[tuple[float, str]]:
     """The events of a trial."""
     table = vd.run(scenario)["scenario/events"]
@@ -104,13 +111,24 @@ class Measures(unittest.TestCase):
     def test_tilt_joints_readings_and_signals(self) -> None:
         m = vd.Model("pole").link("base").link("rod", vd.Box((0.1, 0.1, 1)), mass=1)
         m.joint("hinge", "base", "rod", kind="continuous", axis=(0, 1, 0)).motor("hinge", mode="velocity", damping=1e4)
-        m.mount("imu", vd.Imu(period="10 ms"), on="rod")
+        m.mount("imu", vd.Imu(period="10 ms"), on="rod").mount("ticks", vd.Encoders(period="10 ms"), on="rod")
+        m.mount("scan", vd.Lidar(period="10 ms", beams=4), on="rod", pose=vd.Pose((0, 0, 2)))
         w = vd.World(gravity=(0, 0, 0)).place(m, fixed=True)
+        for column, said in (
+            ("angular_velocity", "no column 'angular_velocity'.*Known: angular_velocity.x"),
+            ("angular_velocity[3]", r"no column 'angular_velocity\[3\]'"),
+            ("angular_velocity.w", "did you mean 'angular_velocity.[xyz]'"),
+        ):
+            with self.subTest(column), self.assertRaisesRegex(vd.VeldrainError, said):
+                vd.run(vd.Scenario(w, 0.1).when(vd.reading("pole/imu", column) > 1).say("x"))
         for condition, when in (
             (vd.tilt("pole/rod") > "60 deg", 1.0472),
             (vd.joint("pole/hinge") > "30 deg", 0.5236),
             (vd.joint_speed("pole/hinge") > 0.9, 0.0),
             (vd.reading("pole/imu", "angular_velocity[1]") > 0.5, 0.0),
+            (vd.reading("pole/imu", "angular_velocity.y") > 0.5, 0.0),
+            (vd.reading("pole/ticks", "position.hinge") > 0.8, 0.8),
+            (vd.reading("pole/scan", "ranges[2]") > 100, 0.0),
             (vd.signal("pole/ramp") > 0.7, 0.71),
         ):
             with self.subTest(condition):
@@ -144,6 +162,32 @@ class Measures(unittest.TestCase):
                 scenario = fall()
                 make(scenario)
                 vd.run(scenario)
+
+
+class Looked(unittest.TestCase):
+    def test_what_never_holds_and_what_is_cut_short_is_found(self) -> None:
+        apart, fast = vd.distance("ball", "other"), vd.speed("ball") > 1
+        cases: tuple[tuple[vd.Scenario, str], ...] = (
+            (over_ground().when(apart < 0).say("x"), r"never-fires: .*distance\(ball, other\) is never below 0 m"),
+            (over_ground().when((apart < -1) & fast).say("x"), "never-fires: .*never below 0 m"),
+            (over_ground().when((apart < -1) | fast).say("x"), ""),
+            (over_ground().when(~(apart < -1)).say("x"), ""),
+            (over_ground().when(vd.tilt("ball") > "200 deg").say("x"), "never-fires: .*is never above 3.142 rad"),
+            (
+                over_ground().when(fast.held("1 h")).say("x"),
+                "never-fires: .*has to hold for 3600 s, and a trial has 1 s",
+            ),
+            (over_ground().expect("slow", never=vd.speed("ball") < 0), "never-fires: .*never below 0 m/s"),
+            (
+                over_ground().at("0.5 s").change("ball.friction", 0.1, over="2 s"),
+                "cut-short: takes until 2.5 s.*ends at 1 s",
+            ),
+            (over_ground().at("0.5 s").weather(rain="8 mm/h", over="0.5 s"), ""),
+        )
+        for scenario, said in cases:
+            with self.subTest(said):
+                found = [f"{f.rule}: {f.problem}" for f in vd.check(scenario) if f.rule in ("never-fires", "cut-short")]
+                self.assertRegex(" ".join(found), said or "^$")
 
 
 class Triggers(unittest.TestCase):

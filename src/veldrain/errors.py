@@ -80,7 +80,7 @@ def unknown(what: str, word: str, known: Iterable[str], where: str = "") -> Veld
     >>> str(unknown("joint", "swnig", ["swing", "lift"]))
     "no joint 'swnig'; did you mean 'swing'? Known: lift, swing"
     """
-    known = sorted(known)
+    known = sorted(set(known))
     near = difflib.get_close_matches(word, known, n=1, cutoff=0.5)
     hint = f"did you mean '{near[0]}'? " if near else ""
     listed = ", ".join(known[:12]) + (", …" if len(known) > 12 else "")

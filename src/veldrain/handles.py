@@ -25,11 +25,13 @@ if TYPE_CHECKING:
 NOWHERE = (0.0, 0.0, 0.0)
 
 
-def numbers(values: Sequence[Quantity], kind: str, where: str) -> Array:
-    """Three quantities as an array; plain floats are taken as they are, for calls at every step."""
-    if len(values) == 3 and all(type(value) is float and math.isfinite(value) for value in values):
-        return np.array(values)
-    return np.array(triple(values, kind, where))
+def numbers(values: Sequence[Quantity], kind: str, where: str) -> Sequence[float]:
+    """Three quantities in SI units; plain floats are taken as they are, for calls at every step."""
+    if len(values) == 3:
+        a, b, c = values
+        if type(a) is type(b) is type(c) is float and math.isfinite(a + b + c):
+            return a, b, c
+    return triple(values, kind, where)
 
 
 class Home(Protocol):
@@ -234,12 +236,9 @@ class RobotInMotion:
             at: point of the link's frame where the force acts, m; None: its origin.
         """
         if link not in self._pushed:
-            path, engine = self._path(link), self._engine
-            self._pushed[link] = engine.pushed(path), engine.link_number(path)
-        place, number = self._pushed[link]
-        pull, turn = numbers(force, "force", self.name), numbers(torque, "torque", self.name)
-        point = numbers(at or NOWHERE, "length", self.name)
-        self._engine.push_at(place, number, pull, turn, point, self._engine.steps + 1)
+            self._pushed[link] = self._engine.pushes.link(self._path(link))
+        told = (numbers(force, "force", self.name), numbers(torque, "torque", self.name))
+        self._engine.pushes.push(*self._pushed[link], *told, numbers(at or NOWHERE, "length", self.name), 1)
 
     def read(self, sensor: str) -> Reading | None:
         """The latest reading of a sensor, with its stamp; None before the first."""

@@ -61,7 +61,11 @@ class Pose:
             raise VeldrainError("a pose with two rotations", cure="give one of rpy, yaw and rotation")
         self.position: Array = np.array(triple(xyz, "length", "xyz"))
         if not (np.abs(self.position) < FARTHEST).all():
-            raise VeldrainError(f"a position of {tuple(xyz)} m", where="xyz", cure="give finite lengths below 1e9 m")
+            raise VeldrainError(
+                f"a position of ({', '.join(f'{x:g}' for x in self.position)}) m",
+                where="xyz",
+                cure="give finite lengths below 1e9 m",
+            )
         if rpy is not None:
             rotation = Rotation.from_euler("xyz", [_angle(a, "rpy") for a in triple(rpy, "angle", "rpy")])
         elif yaw is not None:

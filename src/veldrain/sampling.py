@@ -81,7 +81,7 @@ class EngineMount:
         self._place = LinkPlace(link.node, link.pose @ mounted.pose)
         self._axes = self._place.pose.matrix
         if link.node >= 0:
-            self._rot = engine.plant.nodes["rot"][link.node]
+            self._rot = engine.turn_of(link.node)
         self._kept: dict[Any, Any] = {}
         self._feel: dict[str, Callable[[], Any]] = {}  # what gives what is gathered between samples
 
@@ -108,7 +108,7 @@ class EngineMount:
         return self._engine.motion(self._place)
 
     def gravity(self) -> Array:
-        return self._engine.plant.gravity
+        return self._engine.gravity
 
     def now(self) -> float:
         return self._sim.time
@@ -180,7 +180,7 @@ class EngineMount:
         def now() -> tuple[Array, Array]:
             back = (self.axes() @ turn).T
             _, angular, acceleration = engine.motion(self._place)
-            return back @ (acceleration - engine.plant.gravity), back @ angular
+            return back @ (acceleration - engine.gravity), back @ angular
 
         if self._place.node < 0:
             self._feel["motion"] = now

@@ -269,7 +269,7 @@ class Simulation:
 
     def tally(self) -> Tallies:
         """What gathers all contacts of the world at every step, from now on."""
-        return self._engine.taps.tally(np.ones(len(self._engine.plant.geoms), np.int64))
+        return self._engine.taps.tally_of_all()
 
     def notice(self, about: str, text: str) -> None:
         """Tell something about the results, once for each subject."""
@@ -345,21 +345,17 @@ class Simulation:
         lasting: Quantity = 1e-3,
     ) -> None:
         """Push a link or body from now on for a time (see ``RobotInMotion.push``)."""
-        steps = self.steps_of(lasting, f"{path}: lasting")
-        self._engine.push(
-            path,
-            np.array(triple(force, "force", path)),
-            np.array(triple(torque, "torque", path)),
-            np.array(triple(at or (0.0, 0.0, 0.0), "length", path)),
-            self._engine.steps + steps,
+        told = (
+            triple(force, "force", path),
+            triple(torque, "torque", path),
+            triple(at or (0.0, 0.0, 0.0), "length", path),
         )
+        pushes = self._engine.pushes
+        pushes.push(*pushes.link(path), *told, self.steps_of(lasting, f"{path}: lasting"))
 
     def touched(self, watch: int) -> bool:
         """True where the pair of a watch has touched since it was last asked about or since the start."""
-        steps = self._engine.plant.watch_step
-        found = bool(steps[watch] >= 0)
-        steps[watch] = -1
-        return found
+        return self._engine.taps.has_touched(watch)
 
     def samples_of(self, stream: str) -> Samples:
         """One sensor by the name of its stream."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import unittest
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -184,6 +185,19 @@ class ToolLines(unittest.TestCase):
         at, _ = self.chain.forward(path.at(np.linspace(0, path.duration, 200))[0])
         np.testing.assert_allclose(np.linalg.norm(at - centre, axis=1), 0.1, atol=1e-5)
         np.testing.assert_allclose(at[-1], centre + (-0.1, 0, 0), atol=1e-5)
+
+    def test_an_arm_of_two_joints_draws_lines_in_any_direction(self) -> None:
+        """Two bars of a plane reach a point and have no joint left for the direction of their tip."""
+        bars, start = vd.Chain(two_bars(), "tip"), np.array((0.4, 1.2))
+        begin = bars.forward(start).position
+        goal = begin + (-0.1, 0, 0.15)
+        line = partial(vd.Trajectory.straight, bars, [goal], start=start, speed=0.1)
+        path = line(tolerance=("1 um", None))
+        at, _ = bars.forward(path.at(np.linspace(0, path.duration, 100))[0])
+        np.testing.assert_allclose(np.cross(at - begin, goal - begin), 0, atol=2e-6)
+        np.testing.assert_allclose(at[-1], goal, atol=2e-6)
+        with self.assertRaisesRegex(vd.VeldrainError, "not in this direction.*2 joints cannot.*tolerance=.*None"):
+            line()
 
     def test_says_where_a_line_cannot_be_had(self) -> None:
         start = self.chain.forward(POSTURE).position

@@ -5,9 +5,9 @@ from __future__ import annotations
 import copy
 from collections.abc import Mapping, Sequence
 from itertools import combinations, pairwise
+from typing import TYPE_CHECKING
 
 import numpy as np
-import pandas as pd
 from numpy.typing import ArrayLike
 
 from veldrain.control.routing import Grid, NoPath
@@ -18,6 +18,9 @@ from veldrain.physics.roaming import Roaming
 from veldrain.pose import Array, Pose
 from veldrain.simulation import Simulation, engine_of
 from veldrain.units import Quantity, quantity
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 FINE = 1e-3  # m that the farthest point moves between two looks along a path that is given out
 ROUGH = 8e-3  # the same while a path is searched for
@@ -199,6 +202,8 @@ def collision_pairs(
         always, sometimes or never; ``passes``: they are let through each other as it is; ``no_contact``: the line to
         write where they always touch, or touch and are adjacent.
     """
+    import pandas as pd
+
     found = Roaming.of_model(model, dict(joints or {}))
     rows = found.postures(postures, np.random.default_rng(seed))
     counts = found.meetings(rows)

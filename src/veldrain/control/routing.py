@@ -6,16 +6,17 @@ import math
 from collections.abc import Iterator
 from contextlib import contextmanager
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
-from scipy.sparse.csgraph import dijkstra
 
 from veldrain.errors import VeldrainError
 from veldrain.physics.roaming import Roaming
 from veldrain.pose import Array
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_array
 
 CORNER_STEPS = 8  # points of a rounded corner
 
@@ -73,6 +74,8 @@ class Grid:
         Raises:
             NoPath: an end is in something, or nothing leads there.
         """
+        from scipy.sparse.csgraph import dijkstra
+
         for word, end in (("start", start), ("goal", goal)):
             met = int(self._met(end[None])[0])
             if met >= 0:
@@ -122,6 +125,8 @@ class Grid:
 
     def _graph(self) -> csr_array[np.float64]:
         """Free cells joined to their eight neighbours, with the distance."""
+        from scipy.sparse import csr_array
+
         number = np.arange(len(self._points)).reshape(self._shape)
         free = self._is_free.reshape(self._shape)
         rows, columns, lengths = [], [], []

@@ -5,16 +5,18 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Model, World
 from veldrain.motion.gains import suggest_gains
 from veldrain.simulation import Simulation
 from veldrain.units import Quantity, quantity
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 BAND = 0.02  # of the step: where an answer has settled
 
@@ -97,6 +99,8 @@ def step_response(
     Raises:
         VeldrainError: no such joint, no position or velocity motor, or a step beyond its limits.
     """
+    import pandas as pd
+
     if joint not in model.motors:
         raise unknown("joint with a motor", joint, model.motors, model.name)
     motor, linear = model.motors[joint], model.coordinates()[joint][1]

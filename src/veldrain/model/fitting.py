@@ -6,7 +6,6 @@ from itertools import combinations
 from typing import Any, Protocol
 
 import numpy as np
-from scipy.optimize import minimize
 from scipy.spatial import ConvexHull
 
 from veldrain.model.grids import Bools, Grid
@@ -150,6 +149,8 @@ def _through(points: Array) -> tuple[Array, float]:
 
 def _grown(mesh: Meshed, shape: Shape, pose: Pose) -> tuple[Shape, Pose]:
     """The shape with its sizes and middle changed so that it shares the most with the mesh."""
+    from scipy.optimize import minimize
+
     if not mesh.is_closed:
         return shape, pose
     back = pose.inverse()

@@ -10,8 +10,21 @@ import numpy as np
 from veldrain.errors import VeldrainError
 from veldrain.model.shapes import Part, Shape
 from veldrain.pose import Array, Pose
+from veldrain.units import Quantity, finite
 
 LEAST_MASS = 1e-12  # kg: what is lighter is a slip of the pen
+
+
+def checked_mass(mass: Quantity, name: str) -> float:
+    """A mass that can be moved, kg.
+
+    Raises:
+        VeldrainError: it is not above zero, or infinite.
+    """
+    kg = finite(mass, "mass", name)
+    if kg < LEAST_MASS:
+        raise VeldrainError(f"mass is {kg:g} kg", where=name, cure=f"give a mass above zero, {LEAST_MASS:g} kg or more")
+    return kg
 
 
 @dataclass(frozen=True)

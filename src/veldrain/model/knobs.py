@@ -12,15 +12,15 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.inertia import of_parts
-from veldrain.model.leading import Course
+from veldrain.model.inertia import checked_mass, of_parts
+from veldrain.model.leading import COURSE_NUMBERS, Course, course_number
 from veldrain.model.model import Model
 from veldrain.model.pieces import Joint
 from veldrain.model.things import Body, Placed
 from veldrain.model.world import World
 from veldrain.pose import Pose
 from veldrain.sheet import Maybe, Number, Row, Sheet
-from veldrain.units import SI_UNITS
+from veldrain.units import SI_UNITS, finite
 
 AXES = ("x", "y", "z")
 TURNS = ("roll", "pitch", "yaw")
@@ -87,7 +87,11 @@ def row_knobs(path: str, kind: str, get: Get, put: Put) -> Iterator[Knob]:
     """Three numbers of a row, one for each axis: ``path`` goes before x, y and z."""
 
     def knob(k: int) -> Knob:
-        return Knob(f"{path}{AXES[k]}", kind, lambda: get()[k], lambda value: put((*get()[:k], value, *get()[k + 1 :])))
+        def write(value: float) -> None:
+            put((*get()[:k], finite(value, kind, name), *get()[k + 1 :]))
+
+        name = f"{path}{AXES[k]}"
+        return Knob(name, kind, lambda: get()[k], write)
 
     return (knob(k) for k in range(3))
 
@@ -146,7 +150,8 @@ def world_knobs(world: World) -> Iterator[Knob]:
         yield from sheet_knobs(f"lamp{k + 1}", *entry(world.lamps, k))
     if world.floor:
         yield from sheet_knobs("ground", *of(world.floor, "surface"))
-        yield Knob("ground.height", "length", *of(world.floor, "height"))
+        get, put = of(world.floor, "height")
+        yield Knob("ground.height", "length", get, lambda value: put(finite(value, "length", "ground.height")))
     things: list[Any] = [*world.obstacles.values(), *world.bodies.values(), *world.patches.values()]
     for thing in things:
         yield from pose_knobs(thing.name, *of(thing, "pose"))
@@ -163,7 +168,7 @@ def world_knobs(world: World) -> Iterator[Knob]:
 
 def _mass_knob(body: Body) -> Knob:
     def put(value: float) -> None:
-        body.mass_properties = of_parts([body.part], value)
+        body.mass_properties = of_parts([body.part], checked_mass(value, body.name))
 
     return Knob(f"{body.name}.mass", "mass", lambda: body.mass_properties.mass, put)
 
@@ -212,7 +217,11 @@ def _own(placed: Placed) -> Model:
 
 def _start_knob(placed: Placed, coordinate: str, kind: str) -> Knob:
     path = f"{placed.name}/{coordinate}.position"
-    return Knob(path, kind, lambda: placed.joints.get(coordinate, 0.0), entry(placed.joints, coordinate)[1])
+
+    def put(value: float) -> None:
+        placed.joints[coordinate] = finite(value, kind, path)
+
+    return Knob(path, kind, lambda: placed.joints.get(coordinate, 0.0), put)
 
 
 def _joint_knobs(placed: Placed, joint: Joint) -> Iterator[Knob]:
@@ -310,8 +319,12 @@ def _mounted(placed: Placed, sensor: str, word: str) -> tuple[Get, Put]:
 def _course_knobs(placed: Placed, course: Course) -> Iterator[Knob]:
     """Of an actor: where on its route it begins, when it sets off, how fast and how near it follows."""
     name = placed.name
-    for word, kind in (("start", "length"), ("begin", "time"), ("offset", "length")):
-        yield Knob(f"{name}.{word}", kind, *of(course, word))
+
+    def number(word: str, kind: str) -> Knob:
+        get, put = of(course, word)
+        return Knob(f"{name}.{word}", kind, get, lambda value: put(course_number(word, value, name)))
+
+    yield from (number(word, kind) for word, kind in COURSE_NUMBERS.items())
     if isinstance(course.leader, Sheet):
         yield from sheet_knobs(f"{name}.route", *of(course, "leader"))
         if isinstance(course.leader.values.get("speed"), float):  # of one speed for the whole route

@@ -27,6 +27,7 @@ from veldrain.errors import VeldrainError
 from veldrain.model.shapes import Part, Surface
 from veldrain.pose import Array, Pose
 from veldrain.sheet import Made, Number, Sheet
+from veldrain.units import Quantity, finite
 
 
 class Leader:
@@ -156,6 +157,9 @@ Moves = Rolls | Swings | Steers
 MOVES: dict[str, Any] = {"rolls": Rolls, "swings": Swings, "steers": Steers}  # by the words of files
 
 
+COURSE_NUMBERS = {"start": "length", "begin": "time", "offset": "length"}
+
+
 @dataclass
 class Course:
     """How a placed model is led: what ``World.actor`` says.
@@ -179,6 +183,18 @@ class Course:
     start: float = 0.0
     begin: float = 0.0
     offset: float = 0.0
+
+
+def course_number(word: str, value: Quantity, name: str) -> float:
+    """A number of a course, by its word in ``COURSE_NUMBERS``, SI units.
+
+    Raises:
+        VeldrainError: it is not finite, or a time before the start.
+    """
+    number = finite(value, COURSE_NUMBERS[word], f"{name}: {word}")
+    if word == "begin" and number < 0.0:
+        raise VeldrainError(f"{word} is {number:g} s", where=name, cure="give 0 or later")
+    return number
 
 
 def checked_leader(value: Any, where: str) -> Leader:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any, Self
 
@@ -12,10 +13,13 @@ from veldrain.model.draft import Draft
 from veldrain.model.pieces import MOTOR_MODES, Drag, Joint, Motor, MotorMode, Rotor
 from veldrain.units import Quantity, quantity, triple
 
+ENDLESS = ("limit", "effort", "speed", "friction")  # what may be infinite: nothing holds it back, or it holds all
+
 
 def not_negative(value: float, name: str, where: str) -> float:
-    if value < 0:
-        raise VeldrainError(f"{name} is {value:g}", where=where, cure="give 0 or more")
+    if value < 0 or (math.isinf(value) and name not in ENDLESS):
+        cure = "give 0 or more" if value < 0 else "give a finite number"
+        raise VeldrainError(f"{name} is {value:g}", where=where, cure=cure)
     return value
 
 

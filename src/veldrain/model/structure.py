@@ -28,7 +28,7 @@ from veldrain.model.pieces import (
 from veldrain.model.sensor import Failure, Sensor, checked_sensor
 from veldrain.model.shapes import Part, Shape, Surface, as_parts
 from veldrain.pose import Array, Pose
-from veldrain.units import Quantity, Triple, quantity, triple
+from veldrain.units import Quantity, Triple, finite, quantity, triple
 
 
 class Structure(Motoring):
@@ -176,8 +176,9 @@ class Structure(Motoring):
         sort = "linear" if linear else "angular"
 
         def number(key: str, of: str, otherwise: float = 0.0) -> float:
-            value = otherwise if values[key] is None else quantity(values[key], of, where)
-            return value if key == "rest_position" else not_negative(value, key, where)
+            if key == "rest_position":
+                return finite(values[key] or 0.0, of, where)
+            return not_negative(otherwise if values[key] is None else quantity(values[key], of, where), key, where)
 
         limits = None
         swapped = {"joints": {name: {"limits": list(values["limits"] or ())[::-1] or None}}}

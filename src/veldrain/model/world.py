@@ -12,8 +12,8 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.model.courses import joints_to_lead, model_to_lead
 from veldrain.model.draft import checked_name
 from veldrain.model.drawing import shown_in_notebook
-from veldrain.model.inertia import LEAST_MASS, of_parts
-from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, checked_leader
+from veldrain.model.inertia import checked_mass, of_parts
+from veldrain.model.leading import Course, Gap, Laid, Leader, Moves, checked_leader, course_number
 from veldrain.model.lights import Air, Lamp, Sky, Sun, Surroundings
 from veldrain.model.looks import Look
 from veldrain.model.model import Model
@@ -181,9 +181,7 @@ class World:
             velocity: of the body's frame at the start, m/s, world axes.
             spin: angular velocity at the start, rad/s, world axes.
         """
-        kg = quantity(mass, "mass", name)
-        if not LEAST_MASS <= kg < np.inf:
-            raise VeldrainError(f"mass is {kg:g} kg", where=name, cure="give a mass above zero, 1e-12 kg or more")
+        kg = checked_mass(mass, name)
         part, feel = with_surface(shape, surface)
         self._claim(name)
         self.bodies[name] = Body(
@@ -395,9 +393,9 @@ class World:
             moves,
             passes,
             upright,
-            quantity(start, "length", f"{name}: start"),
-            quantity(begin, "time", f"{name}: begin"),
-            quantity(offset, "length", f"{name}: offset"),
+            course_number("start", start, name),
+            course_number("begin", begin, name),
+            course_number("offset", offset, name),
         )
         self._claim(name)
         self.placed[name] = Placed(name, model, route.start(course), False, held, course=course)

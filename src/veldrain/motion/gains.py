@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 import numpy as np
-import pandas as pd
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Model
 from veldrain.model.inertia import combined
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.units import Quantity, quantity
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 GRAVITY = np.array((0.0, 0.0, -9.81))
 
@@ -67,6 +70,8 @@ def suggest_gains(
 
     >>> suggest_gains(model, "4 Hz").loc["elbow", "stiffness"]  # doctest: +SKIP
     """
+    import pandas as pd
+
     hertz = quantity(bandwidth, "frequency", "suggest_gains: bandwidth")
     if not 0 < hertz < math.inf or not 0 < damping < math.inf:
         raise VeldrainError(

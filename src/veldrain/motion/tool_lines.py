@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
@@ -11,8 +13,10 @@ from scipy.spatial.transform import Rotation, Slerp
 from veldrain.errors import VeldrainError
 from veldrain.motion.chains import Chain
 from veldrain.pose import Array, Pose
+from veldrain.units import Quantity
 
 SAMPLE = 0.005  # s between the points of a tool's line at which joint positions are solved for
+EXACTLY: tuple[Quantity, Quantity | None] = ("1 um", "1e-4 deg")  # how near the tool stays to its line
 JUMP = 4.0  # times the joint speed that the line asks for: a larger step is to another branch
 
 
@@ -56,23 +60,40 @@ class Arc(Line):
         return np.asarray(self._centre + self._radius * (math.cos(angle) * self._x + math.sin(angle) * self._y))
 
 
-def next_posture(
-    chain: Chain, pose: Pose, q: Array, free_axis: Sequence[float] | None, line: int, share: float, top: float
-) -> Array:
-    """Joint positions at the next pose of a tool's line, near those of the one before."""
-    found = chain.inverse(pose, start=q, free_axis=free_axis, starts=1, tolerance=("1 um", "1e-4 deg"))
-    at = f"at {100 * share:.0f} % of line {line}"
-    if not found.reached:
-        # From where it is, it does not go on: is there another way to have this pose?
-        other = chain.inverse(pose, start=q, free_axis=free_axis)
-        if not other.reached:
-            raise VeldrainError(
-                f"the tool leaves reach {at}: {other.why}", where="straight", cure="move the line, or turn the tool"
-            )
-        raise _jump(chain, at, other.q - q, "start in another posture, or go round by more poses")
-    if float(np.abs(found.q - q).max()) > JUMP * max(SAMPLE * top * math.pi, 0.05):
-        raise _jump(chain, at, found.q - q, "stay away from singular postures, or start in another one")
-    return found.q
+@dataclass(frozen=True)
+class Follower:
+    """What follows a tool's line.
+
+    Attributes:
+        chain: whose tip is the tool.
+        free_axis: an axis of the tip about which any turn will do.
+        tolerance: of the position and of the direction, as ``Chain.inverse`` takes it.
+    """
+
+    chain: Chain
+    free_axis: Sequence[float] | None
+    tolerance: tuple[Quantity, Quantity | None]
+
+    def next_posture(self, pose: Pose, q: Array, line: int, share: float, top: float) -> Array:
+        """Joint positions at the next pose of a line, near those of the one before."""
+        chain, solve = self.chain, partial(self.chain.inverse, pose, start=q, free_axis=self.free_axis)
+        found = solve(starts=1, tolerance=self.tolerance)
+        at = f"at {100 * share:.0f} % of line {line}"
+        if not found.reached:
+            # From where it is, it does not go on: is there another way to have this pose?
+            other = solve(tolerance=self.tolerance)
+            if not other.reached:
+                raise VeldrainError(f"the tool leaves reach {at}: {other.why}", where="straight", cure=self._cure())
+            raise _jump(chain, at, other.q - q, "start in another posture, or go round by more poses")
+        if float(np.abs(found.q - q).max()) > JUMP * max(SAMPLE * top * math.pi, 0.05):
+            raise _jump(chain, at, found.q - q, "stay away from singular postures, or start in another one")
+        return found.q
+
+    def _cure(self) -> str:
+        joints, asked = len(self.chain.joints), 6 - (self.free_axis is not None)
+        if joints < asked and self.tolerance[1] is not None:
+            return f'{joints} joints cannot hold every direction: tolerance=("0.1 mm", None) leaves it free'
+        return "move the line, or turn the tool"
 
 
 def _jump(chain: Chain, at: str, step: Array, cure: str) -> VeldrainError:

@@ -24,7 +24,7 @@ from veldrain.motion.joint_paths import (
     with_velocities,
 )
 from veldrain.motion.profiles import polynomials, rest_to_rest
-from veldrain.motion.tool_lines import SAMPLE, Arc, Line, next_posture
+from veldrain.motion.tool_lines import EXACTLY, SAMPLE, Arc, Follower, Line
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity
 
@@ -170,6 +170,7 @@ class Trajectory:
         turning: Quantity = "1 rad/s",
         acceleration: Quantity | None = None,
         free_axis: Sequence[float] | None = None,
+        tolerance: tuple[Quantity, Quantity | None] = EXACTLY,
     ) -> Self:
         """Straight lines of the tool from where it starts through poses, at a speed; it comes to rest in each.
 
@@ -181,6 +182,8 @@ class Trajectory:
             turning: largest angular speed of the tool, rad/s.
             acceleration: of the tool's tip, m/s². None: it takes 0.2 s to reach its speed.
             free_axis: an axis of the tip about which any turn will do.
+            tolerance: how near the tool stays to the line (m) and to its direction (rad). None as the second: any
+                direction, for arms of fewer than six joints.
 
         Raises:
             VeldrainError: a line leaves reach, would jump between branches, or asks a joint for more than its speed:
@@ -193,7 +196,7 @@ class Trajectory:
             raise VeldrainError("an empty path", where="straight", cure="give one pose or more")
         stops = [begin, *goals]
         lines = [Line(a, b) for a, b in pairwise(stops)]
-        return cls._of_tool(chain, lines, q0, speed, turning, acceleration, free_axis)
+        return cls._of_tool(Follower(chain, free_axis, tolerance), lines, q0, speed, turning, acceleration)
 
     @classmethod
     def arc(
@@ -207,6 +210,7 @@ class Trajectory:
         turning: Quantity = "1 rad/s",
         acceleration: Quantity | None = None,
         free_axis: Sequence[float] | None = None,
+        tolerance: tuple[Quantity, Quantity | None] = EXACTLY,
     ) -> Self:
         """An arc of the tool from where it starts, through a point, to a pose; all else as of ``straight``.
 
@@ -216,18 +220,18 @@ class Trajectory:
         q0 = chain.inside(start)
         begin = chain.forward(q0)
         goal = end if isinstance(end, Pose) else Pose(end, rotation=begin.rotation)
-        return cls._of_tool(chain, [Arc(begin, Pose(via).position, goal)], q0, speed, turning, acceleration, free_axis)
+        line, follower = Arc(begin, Pose(via).position, goal), Follower(chain, free_axis, tolerance)
+        return cls._of_tool(follower, [line], q0, speed, turning, acceleration)
 
     @classmethod
     def _of_tool(
         cls,
-        chain: Chain,
+        follower: Follower,
         lines: Sequence[Line],
         q: Array,
         speed: Quantity,
         turning: Quantity,
         acceleration: Quantity | None,
-        free_axis: Sequence[float] | None,
     ) -> Self:
         v, w = quantity(speed, "speed", "straight: speed"), quantity(turning, "angular speed", "straight: turning")
         a = v / 0.2 if acceleration is None else quantity(acceleration, "acceleration", "straight: acceleration")
@@ -248,10 +252,10 @@ class Trajectory:
             count = max(8, math.ceil(knots[-1] / SAMPLE))
             steps, begun = np.linspace(0.0, knots[-1], count + 1)[1:], times[-1]
             for t, share in zip(steps, np.clip(profile(steps), 0.0, 1.0), strict=True):
-                rows.append(next_posture(chain, line.at(float(share)), rows[-1], free_axis, number, float(share), top))
+                rows.append(follower.next_posture(line.at(float(share)), rows[-1], number, float(share), top))
                 times.append(begun + float(t))
-        path = cls.of(times, np.array(rows), joints=chain.joints)
-        path._check_speeds(chain)
+        path = cls.of(times, np.array(rows), joints=follower.chain.joints)
+        path._check_speeds(follower.chain)
         return path
 
     def _check_speeds(self, chain: Chain) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.optimize import least_squares
 
 from veldrain.errors import VeldrainError
 from veldrain.physics import plant as p
@@ -15,6 +14,8 @@ from veldrain.pose import Array
 
 def close_loops(plant: p.Plant, found: Compiled) -> None:
     """Turn the joints whose start is not given so that all loops are closed."""
+    from scipy.optimize import least_squares
+
     dofs = [d for r in found.robots.values() for name, d in r.joints.items() if name not in r.given]
     coords = plant.dofs["coord"][dofs]
     coords = coords[coords >= 0]

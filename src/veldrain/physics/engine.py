@@ -23,6 +23,7 @@ from veldrain.physics.closing import close_loops
 from veldrain.physics.compiling import Compiled, compile_world
 from veldrain.physics.gusts import waves_of
 from veldrain.physics.holding import Holds
+from veldrain.physics.pushing import Pushes
 from veldrain.physics.scene import Scene
 from veldrain.physics.standing import with_boxes
 from veldrain.physics.states import Forces, Snapshot
@@ -60,7 +61,7 @@ class Engine:
             raise unknown("integrator", integrator, INTEGRATORS)
         self.step = step
         self._notices: dict[str, str] = {}  # what a reader of the results has to know, each told once
-        self.taps = Taps(self)
+        self.taps, self.pushes = Taps(self), Pushes(self)
         self._floor, self._placed = world.floor, world.placed
         self.compiled = compile_world(world, step, len(watches))
         self.plant = with_boxes(self.compiled.plant)
@@ -130,7 +131,7 @@ class Engine:
     @property
     def steps(self) -> int:
         """Steps since the start."""
-        return int(self._steps[0])
+        return self._steps.item(0)
 
     def advance(self, steps: int) -> None:
         """Take so many steps.
@@ -271,6 +272,15 @@ class Engine:
         """Axes (3, 3) of a place in the world, as columns."""
         return place.pose.matrix if place.node < 0 else self._rot[place.node] @ place.pose.matrix
 
+    @property
+    def gravity(self) -> Array:
+        """Of the world now (3,), m/s²."""
+        return self.plant.gravity
+
+    def turn_of(self, node: int) -> Array:
+        """Axes (3, 3) of a node that moves, as columns: they follow it."""
+        return np.asarray(self.plant.nodes["rot"][node])
+
     def direction(self, place: LinkPlace, way: Array) -> Array:
         """A direction (3,) of the node of a place in the world."""
         return way if place.node < 0 else self._rot[place.node] @ way
@@ -357,41 +367,6 @@ class Engine:
         if place.node < 0 or robot.name in led:
             raise VeldrainError("does not move freely", where=robot.name, cure="place it without fixed= and path=")
         return place.node
-
-    def pushed(self, path: str) -> LinkPlace:
-        """Where a link is that can be pushed.
-
-        Raises:
-            VeldrainError: no such link, a frame, or one that no push can move.
-        """
-        place = self.place_of(path)
-        root = self.compiled.robots[path].root if path in self.compiled.robots else path
-        if place.node < 0 or root not in self.compiled.link_names:
-            raise VeldrainError("cannot be pushed: it is fixed in the world", where=path, cure="push a link that moves")
-        if self.plant.nodes["kind"][place.node] == p.FREE and (
-            self.plant.trees["script"][self.plant.nodes["tree"][place.node]] >= 0
-        ):
-            raise VeldrainError("cannot be pushed: it is led along a path", where=path, cure="push what moves freely")
-        return place
-
-    def push(self, path: str, force: Array, torque: Array, point: Array, until: int) -> None:
-        """Push a link with a force at a point of its frame and a torque, world axes, up to a step."""
-        self.push_at(self.pushed(path), self.link_number(path), force, torque, point, until)
-
-    def link_number(self, path: str) -> int:
-        """The number of a link that can be pushed; a robot's name stands for its root link."""
-        return self.compiled.link_names.index(self.compiled.robots[path].root if path in self.compiled.robots else path)
-
-    def push_at(self, place: LinkPlace, link: int, force: Array, torque: Array, point: Array, until: int) -> None:
-        """The same, of a place and the number of its link."""
-        free = np.flatnonzero(self.plant.pushes["until"] <= self.steps)
-        if len(free) == 0:
-            free = np.array([len(self.plant.pushes)])
-            more = np.zeros(len(self.plant.pushes), p.PUSH)
-            self.plant = self.plant._replace(pushes=np.concatenate([self.plant.pushes, more]))
-        push, (at, turn) = self.plant.pushes[free[0]], place.arrays
-        push["node"], push["link"], push["until"] = place.node, link, until
-        push["force"], push["torque"], push["point"] = force, torque, at + turn @ point
 
     def snapshot(self) -> Snapshot:
         """A copy of the state."""

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.physics import plant as p
-from veldrain.physics.builder import Robot
+from veldrain.physics.builder import LinkPlace, Robot
 from veldrain.physics.compiling import Compiled
 from veldrain.pose import Pose
 
@@ -19,6 +19,13 @@ class Engine(Protocol):
     plant: p.Plant
     compiled: Compiled
     step: float
+
+    @property
+    def steps(self) -> int:
+        """Steps since the start."""
+
+    def place_of(self, path: str) -> LinkPlace:
+        """Where a link or frame is."""
 
     def refresh(self) -> None:
         """Bring poses and velocities up to date."""

@@ -7,8 +7,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from veldrain.model import Mesh
 from veldrain.physics import plant as p
@@ -79,6 +77,9 @@ class Solids:
 
 
 def _hull(mesh: Mesh) -> Solid:
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
     hull = mesh.hull
     corners = mesh.corners[hull.vertices]
     origin = corners.mean(axis=0)

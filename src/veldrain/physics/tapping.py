@@ -120,6 +120,16 @@ class Taps:
         self._add("tally_geoms", geoms[None])
         return Tallies(self._engine, self._add("tallies", row))
 
+    def tally_of_all(self) -> Tallies:
+        """The contacts of the world."""
+        return self.tally(np.ones(len(self._engine.plant.geoms), np.int64))
+
+    def has_touched(self, watch: int) -> bool:
+        """True where the pair of a watch has touched since it was last asked about or since the start."""
+        found = bool(self._engine.plant.watch_step[watch] >= 0)
+        self._engine.plant.watch_step[watch] = -1
+        return found
+
     def drive(self, dof: int) -> Drives:
         """The mean effort of a motor."""
         row = np.zeros(1, p.DRIVE)

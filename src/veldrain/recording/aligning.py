@@ -12,7 +12,6 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from scipy.signal import correlate
 
 PIECES = 8  # of which the drift is found
 MOST_SAMPLES = 400_000  # of each signal
@@ -32,6 +31,8 @@ def lag(t: np.ndarray, x: np.ndarray, u: np.ndarray, y: np.ndarray, most: float 
 
     nan and 0 where one of them does not change, or they share no time.
     """
+    from scipy.signal import correlate
+
     step = min(float(np.median(np.diff(t))), float(np.median(np.diff(u)))) if min(len(t), len(u)) > 2 else 0.0
     if not step > 0:
         return np.nan, 0.0

@@ -8,8 +8,6 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
@@ -92,6 +90,9 @@ def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity =
 
 def _clusters(points: Array, gap: float) -> list[Array]:
     """Rows of points that hang together."""
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
     if not len(points):
         return []
     cells, own = np.unique(np.floor(points / (gap / 2)), axis=0, return_inverse=True)  # of many points, few cells

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import unknown
 from veldrain.pose import Array, Pose
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 TF = "tf2_msgs/msg/TFMessage"
 

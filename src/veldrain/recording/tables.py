@@ -5,14 +5,16 @@ from __future__ import annotations
 import json
 import warnings
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 from rosbags.typesys.store import Typestore
 from scipy.spatial.transform import Rotation
 
 from veldrain.recording.decoding import Part, names_of, parts_of
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 # Shorter names for the columns of common messages.
 _SHORT = (
@@ -42,6 +44,8 @@ def to_table(store: Typestore, message: str, stamps: np.ndarray, raw: Sequence[b
     Raises:
         ValueError: bytes that are no such message.
     """
+    import pandas as pd
+
     if message == CLOUD:
         return cloud_table(store, stamps, raw)
     times = np.asarray(stamps, np.int64) / 1e9
@@ -60,6 +64,8 @@ def to_table(store: Typestore, message: str, stamps: np.ndarray, raw: Sequence[b
 
 def _frame(part: Part, times: np.ndarray, message: str) -> pd.DataFrame:
     """One part as a table, with ``_message``, the number of the message that a row is from."""
+    import pandas as pd
+
     index = part.index if part.rows < 0 else np.repeat(part.index, part.rows)
     columns: dict[str, Any] = {"_message": index, "time": times[index]}
     if message == JOINTS and part.columns:
@@ -116,6 +122,8 @@ def _with_angles(table: pd.DataFrame) -> pd.DataFrame:
 
 def _things(store: Typestore, times: np.ndarray, raw: Sequence[bytes]) -> pd.DataFrame | None:
     """Rows out of texts that are JSON objects with one list of objects each; None for other texts."""
+    import pandas as pd
+
     texts = [str(store.deserialize_cdr(data, TEXT).data) for data in raw]  # type: ignore[attr-defined]
     if not texts or not all(text.startswith("{") for text in texts):
         return None
@@ -151,6 +159,8 @@ def cloud_of(message: Any) -> np.ndarray:
 
 def cloud_table(store: Typestore, stamps: np.ndarray, raw: Sequence[bytes]) -> pd.DataFrame:
     """A row a point: time, then the fields of the clouds."""
+    import pandas as pd
+
     clouds = [cloud_of(store.deserialize_cdr(data, CLOUD)) for data in raw]
     times = np.repeat(np.asarray(stamps, np.int64) / 1e9, [len(cloud) for cloud in clouds])
     names = list(dict.fromkeys(name for cloud in clouds for name in cloud.dtype.names or ()))

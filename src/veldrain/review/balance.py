@@ -8,10 +8,11 @@ import numpy as np
 from scipy.spatial import ConvexHull, QhullError
 
 from veldrain.errors import VeldrainError
+from veldrain.physics.carrying import asked_of_motors
+from veldrain.physics.overlaps import deepest_overlap, things_of
 from veldrain.pose import Array, Pose, z_to
 from veldrain.review.look import RobotLook, mm
 from veldrain.review.rules import Found, found, rule
-from veldrain.review.touching import deepest_overlap, things_of
 
 AIR = 1e-3  # m between a wheel and the ground
 LEANS = 0.02  # rad
@@ -42,13 +43,13 @@ def _set_down(robot: RobotLook) -> Stand | None:
     if look.engine is None or not robot.is_free or not look.has_gravity:
         return None
     engine = look.trial()
-    groups = things_of(look, engine)
+    groups = things_of(engine, look.world.placed)
     others = [k for thing, geoms in groups.items() if thing != robot.name for k in geoms]
     if robot.name not in groups or not others:
         return None
     start, tree, drop = engine.pose(robot.name), engine.compiled.robots[robot.name], 0.0
     for _ in range(8):  # what is nearest may lie beside it rather than below
-        gap = -deepest_overlap(look, engine, groups[robot.name], others)[0]
+        gap = -deepest_overlap(engine, groups[robot.name], others)[0]
         if not np.isfinite(gap) or abs(drop + gap) > 3.0:
             return None
         if abs(gap) < 1e-4:
@@ -71,7 +72,7 @@ def _set_down(robot: RobotLook) -> Stand | None:
     for link in sorted({*robot.wheels, *ends}):
         shapes = [k for k, name in enumerate(engine.compiled.geom_names) if name == robot.path(link)]
         if shapes:
-            gaps[link] = -deepest_overlap(look, engine, shapes, others)[0]
+            gaps[link] = -deepest_overlap(engine, shapes, others)[0]
     return Stand(drop, np.array(points).reshape(-1, 3), links, gaps)
 
 
@@ -145,19 +146,10 @@ def legs_too_weak(robot: RobotLook) -> Found:
     start = engine.pose(robot.name)
     lowered = Pose(start.position - stand.drop * robot.look.up, rotation=start.rotation)
     engine.move_to(tree, lowered, np.zeros(3), np.zeros(3))
-    held = [tree.joints[name] for name in motors]
-    engine.plant.dofs["limit"][held] = 1e12
-    engine.plant.dofs["stiffness"][held] *= 30.0  # so that it stays in its posture
-    engine.plant.dofs["gain"][held] *= 30.0
-    friction = engine.plant.geoms["surface"][:, 0].copy()
-    engine.plant.geoms["surface"][:, 0] = 0.0  # feet that grip could take a part of it, until the first step
     try:
-        engine.advance(max(1, round(0.3 / robot.look.step)))
+        asked = asked_of_motors(engine, robot.name, list(motors), max(1, round(0.3 / robot.look.step)))
     except VeldrainError:
         return
-    finally:
-        engine.plant.geoms["surface"][:, 0] = friction
-    asked = {name: abs(float(engine.plant.dofs["effort"][dof])) for name, dof in zip(motors, held, strict=True)}
     weak = sorted(
         (name for name in motors if asked[name] > motors[name].limit), key=lambda name: asked[name] / motors[name].limit
     )

@@ -17,7 +17,7 @@ from veldrain.review.finding import Finding
 from veldrain.sampling import Samples
 from veldrain.scenario import Change, Put, Remove, Scenario, Tell
 from veldrain.scenario.changing import Changes
-from veldrain.scenario.conditions import Compared, Watching
+from veldrain.scenario.conditions import Compared, Condition, Watching
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
 from veldrain.simulation import Simulation, engine_of
@@ -36,7 +36,8 @@ STATEMENTS = {
     "controller-fails": "A controller gets through its first ticks.",
     "drive-does-not-fit": "A drive's sides, radius and track are those of the model's wheels.",
     "inputs-untold": "What a controller can be told, somebody tells.",
-    "never-fires": "What a condition compares can change.",
+    "cut-short": "What takes its time is done before the trial ends.",
+    "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
     "taken-away": "What is expected of a thing is expected while it is there.",
 } | following.STATEMENTS
 
@@ -98,6 +99,7 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
             yield _mistake("cannot-run", error)
     if not failed:
         yield from _never_fires(scenario, sim, look)
+        yield from _cut_short(scenario)
         yield from _taken_away(scenario)
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
     for name, by_robot in drivers.items():
@@ -111,10 +113,19 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
 
 
 def _never_fires(scenario: Scenario, sim: Simulation, look: Watching) -> Iterator[Finding]:
-    """Conditions of the timeline on what never moves, and that do not hold at the start."""
+    """Conditions that nothing can meet; and those on what never moves, that do not hold at the start."""
     engine = engine_of(sim)
+    for expected in scenario.expectations.values():
+        why = expected.condition.impossible(scenario.duration)
+        if why:
+            yield Finding("never-fires", "warning", expected.name, f"its condition never holds: {why}", "see its bound")
     for entry in scenario.timeline:
         condition = entry.trigger
+        why = condition.impossible(scenario.duration) if isinstance(condition, Condition) else ""
+        if why:
+            text = f"waits for a condition that never holds: {why}"
+            yield Finding("never-fires", "warning", str(entry.action), text, "see its bound", entry.where)
+            continue
         measure = condition.measure if isinstance(condition, Compared) else None
         names = [vars(measure)[word] for word in ("a", "b") if word in vars(measure)] if measure is not None else []
         fixed = [name for name in names if engine.is_fixed(name)]
@@ -125,6 +136,21 @@ def _never_fires(scenario: Scenario, sim: Simulation, look: Watching) -> Iterato
                 str(entry.action),
                 f"waits for a condition on {' and '.join(fixed)}, which never moves: it does not hold, and never will",
                 "name what moves",
+                entry.where,
+            )
+
+
+def _cut_short(scenario: Scenario) -> Iterator[Finding]:
+    """Actions at a time that are not done when the trial ends."""
+    for entry in scenario.timeline:
+        done = entry.trigger + entry.action.takes() if isinstance(entry.trigger, float) else 0.0
+        if done > scenario.duration + 1e-9:
+            yield Finding(
+                "cut-short",
+                "warning",
+                str(entry.action),
+                f"takes until {done:g} s, and the trial ends at {scenario.duration:g} s",
+                "begin it earlier, let it take less, or give the scenario a longer duration",
                 entry.where,
             )
 

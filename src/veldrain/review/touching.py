@@ -13,7 +13,8 @@ from veldrain.errors import VeldrainError
 from veldrain.model import GROUND
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.physics.engine import Engine
-from veldrain.pose import Array, Pose
+from veldrain.physics.overlaps import bend, deepest_overlap, depth_of, near_pairs, things_of
+from veldrain.pose import Pose
 from veldrain.review.look import Look, RobotLook, mm
 from veldrain.review.rules import Found, found, rule
 from veldrain.review.shapes import is_filled
@@ -40,7 +41,6 @@ def meets_on_its_way(robot: RobotLook) -> Found:
         return
     start = {frozenset((a, b)) for a, b, _ in overlaps_within(robot, look.engine)}
     engine = look.trial()
-    dofs = engine.compiled.robots[robot.name].joints
     folds: list[str] = []  # of arms
     for joint in robot.model.joints.values():
         if joint.kind not in SIMPLE_KINDS or joint.mimic or not joint.limits:
@@ -52,11 +52,7 @@ def meets_on_its_way(robot: RobotLook) -> Found:
         told: set[frozenset[str]] = set()
         here = robot.at_start[joint.name]
         for value in sorted(np.linspace(*joint.limits, PLACES), key=lambda v: abs(v - here)):
-            for name, q in robot.model.bent(robot.at_start | {joint.name: float(value)}).items():
-                coord = engine.plant.dofs["coord"][dofs[name]]
-                if coord >= 0:
-                    engine.plant.q[coord] = q
-            engine.refresh()
+            bend(engine, robot.name, robot.model.bent(robot.at_start | {joint.name: float(value)}))
             for a, b, depth in overlaps_within(robot, engine, below):
                 pair = frozenset((a, b))
                 if depth <= LEAST_MEETING or pair in told | start:
@@ -139,11 +135,11 @@ def overlapping_world(look: Look) -> Found:
     """
     if look.engine is None:
         return
-    groups = things_of(look, look.engine)
+    groups = things_of(look.engine, look.world.placed)
     movers = [name for name in groups if name in look.world.placed or name in look.world.bodies]
     fixed = [name for name in groups if name not in set(movers)]
     for mover, still in (*combinations(movers, 2), *product(movers, fixed)):
-        depth, link = deepest_overlap(look, look.engine, groups[mover], groups[still])
+        depth, link = deepest_overlap(look.engine, groups[mover], groups[still])
         placed = look.world.placed.get(mover)
         if depth <= SLIGHT or (placed and placed.is_led and still in fixed and depth < SUNK):
             continue
@@ -174,39 +170,19 @@ def overlaps_within(
     robot: RobotLook, engine: Engine, moved: Container[str] | None = None
 ) -> list[tuple[str, str, float]]:
     """Pairs of links of a robot that may touch and overlap, with the depth (m); of which one is among ``moved``."""
-    compiled, plant = engine.compiled, engine.plant
     names = {robot.path(link): link for link in robot.links}
-    own = [k for k, name in enumerate(compiled.geom_names) if name in names]
-    low, high = (
-        plant.geoms["pos"][own] - _reach(plant, own)[:, None],
-        plant.geoms["pos"][own] + _reach(plant, own)[:, None],
-    )
+    shapes = engine.compiled.geom_names
     deepest: dict[tuple[str, str], float] = {}
-    off = set(plant.skipped.tolist())
-    near = (low[:, None] <= high[None]).all(axis=2) & (low[None] <= high[:, None]).all(axis=2)
-    for i, j in np.argwhere(np.triu(near, 1)):
-        a, b = own[i], own[j]
-        pair = names[compiled.geom_names[a]], names[compiled.geom_names[b]]
-        if moved is not None and (pair[0] in moved) == (pair[1] in moved):
-            continue
-        if plant.geoms["node"][a] == plant.geoms["node"][b] or a * len(plant.geoms) + b in off:
-            continue
-        depth = -engine.clearance(np.array([a]), np.array([b]))
-        if depth > max(SLIGHT, deepest.get(pair, 0.0)):
-            deepest[pair] = depth
-    return [(a, b, depth) for (a, b), depth in deepest.items()]
-
-
-def _reach(plant: object, own: list[int]) -> Array:
-    """How far shapes may reach from their middles: generously, to leave out pairs that are far apart."""
-    sizes = plant.geoms["size"][own]  # type: ignore[attr-defined]
-    return np.asarray(1.01 * np.linalg.norm(sizes, axis=1) + sizes.max(axis=1))
+    for a, b in near_pairs(engine, [k for k, name in enumerate(shapes) if name in names]):
+        pair = names[shapes[a]], names[shapes[b]]
+        if moved is None or (pair[0] in moved) != (pair[1] in moved):
+            deepest[pair] = max(depth_of(engine, [a], [b]), deepest.get(pair, SLIGHT))
+    return [(a, b, depth) for (a, b), depth in deepest.items() if depth > SLIGHT]
 
 
 def _how_often(robot: RobotLook) -> Counter[frozenset[str]]:
     """At how many of some postures within the limits pairs of links overlap; empty where nothing can be bent."""
     random, engine = np.random.default_rng(7), robot.look.trial()
-    dofs = engine.compiled.robots[robot.name].joints
     joints = [j for j in robot.model.joints.values() if j.kind in SIMPLE_KINDS and not j.mimic]
     counts: Counter[frozenset[str]] = Counter()
     if not joints or robot.model.loops:
@@ -216,11 +192,7 @@ def _how_often(robot: RobotLook) -> Counter[frozenset[str]]:
         for j in joints:
             low, high = j.limits or ((-0.5, 0.5) if j.kind == "prismatic" else (-np.pi, np.pi))
             at[j.name] = random.uniform(low, high) if k else robot.at_start[j.name]
-        for name, value in robot.model.bent(at).items():
-            coord = engine.plant.dofs["coord"][dofs[name]]
-            if coord >= 0:
-                engine.plant.q[coord] = value
-        engine.refresh()
+        bend(engine, robot.name, robot.model.bent(at))
         counts.update(frozenset((a, b)) for a, b, _ in overlaps_within(robot, engine))
     return counts
 
@@ -235,32 +207,10 @@ def _after_a_while(robot: RobotLook) -> dict[frozenset[str], float] | None:
     return {frozenset((a, b)): depth for a, b, depth in overlaps_within(robot, engine)}
 
 
-def things_of(look: Look, engine: Engine) -> dict[str, list[int]]:
-    """Numbers of the shapes that can be touched of the ground, each obstacle, body and robot."""
-    robots = [*look.world.placed]
-    made: dict[str, list[int]] = {}
-    for k, name in enumerate(engine.compiled.geom_names):
-        thing = next((r for r in robots if name.startswith(f"{r}/")), name)
-        made.setdefault(thing, []).append(k)
-    return made
-
-
-def deepest_overlap(look: Look, engine: Engine, one: list[int], other: list[int]) -> tuple[float, str]:
-    """Depth (m) of the deepest overlap of two things, pairs that are switched off left out, and its shape's name."""
-    plant, best = engine.plant, (-np.inf, "")
-    off, count = set(plant.skipped.tolist()), len(plant.geoms)
-    for a in one:
-        partners = [b for b in other if min(a, b) * count + max(a, b) not in off]
-        if not partners:
-            continue
-        best = max(best, (-engine.clearance(np.array([a]), np.array(partners)), engine.compiled.geom_names[a]))
-    return best
-
-
 def _lift(look: Look, mover: str, still: str) -> float:
     """How far up (m) a thing must go to be free of another; infinite where that is not within 2 m."""
     engine = look.trial()
-    robot, groups = engine.compiled.robots[mover], things_of(look, engine)
+    robot, groups = engine.compiled.robots[mover], things_of(engine, look.world.placed)
     placed = look.world.placed.get(mover)
     if placed is not None and (placed.fixed or placed.is_led):
         return np.inf
@@ -270,7 +220,7 @@ def _lift(look: Look, mover: str, still: str) -> float:
         engine.move_to(
             robot, Pose(start.position + height * look.up, rotation=start.rotation), np.zeros(3), np.zeros(3)
         )
-        return deepest_overlap(look, engine, groups[mover], groups[still])[0] <= SLIGHT
+        return deepest_overlap(engine, groups[mover], groups[still])[0] <= SLIGHT
 
     low, high = 0.0, 2.0
     if not clear(high):

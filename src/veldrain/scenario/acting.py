@@ -99,6 +99,9 @@ class Shift(Action):
             actors.widen(self.actor, self.offset)
         return lambda: actors.shift(self.actor, self.offset, self.within)
 
+    def takes(self) -> float:
+        return self.within
+
     def __str__(self) -> str:
         side = "left" if self.offset >= 0 else "right"
         return f"{self.actor} moves to {abs(self.offset):g} m {side} of its route within {self.within:g} s"

@@ -18,8 +18,6 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar, Protocol
 
-import numpy as np
-
 from veldrain.errors import VeldrainError, checked_title, told_at, unknown
 from veldrain.model import Failure
 from veldrain.model.knobs import Knob, sheet_knobs
@@ -90,6 +88,10 @@ class Action(Sheet):
         """More names by which its event can be waited for."""
         return ()
 
+    def takes(self) -> float:
+        """How long it takes from its moment on, s; 0: it is done at once."""
+        return 0.0
+
     def bind(self, trial: Trial) -> Callable[[], None]:
         """The function that does it; unknown names and values that do not fit are told here."""
         raise NotImplementedError(f"{type(self).__name__}.bind")
@@ -118,11 +120,11 @@ class Push(Action):
 
     def bind(self, trial: Trial) -> Callable[[], None]:
         sim = trial.simulation
-        engine_of(sim).pushed(self.link)
+        pushes = engine_of(sim).pushes
+        place, number = pushes.link(self.link)
         with told_at(f"push '{self.name}'"):
             steps = sim.steps_of(self.lasting, "lasting")
-        force, torque, at = (np.array(row) for row in (self.force, self.torque, self.at))
-        return lambda: engine_of(sim).push(self.link, force, torque, at, engine_of(sim).steps + steps)
+        return lambda: pushes.push(place, number, self.force, self.torque, self.at, steps)
 
     @staticmethod
     def knobs(path: str, get: Callable[[], Any], put: Callable[[Any], None]) -> Iterator[Knob]:
@@ -308,6 +310,9 @@ class Change(Action):
         changes.check(self.path, value)
         return lambda: changes.begin(self.path, value, steps)
 
+    def takes(self) -> float:
+        return self.over
+
     def __str__(self) -> str:
         return f"change {self.path} to {self.to}" + (f" over {self.over:g} s" if self.over else "")
 
@@ -334,6 +339,9 @@ class Weather(Action):
             raise VeldrainError("nothing is told of it", where="weather", cure="give such as rain: 8 mm/h")
         acts = [Change(f"air.{word}", value, over=self.over).bind(trial) for word, value in told.items()]
         return lambda: [act() for act in acts][-1]
+
+    def takes(self) -> float:
+        return self.over
 
     def __str__(self) -> str:
         told = ", ".join(f"{word} {value}" for word, value in self.given.items() if word != "over")

@@ -87,6 +87,10 @@ class Condition(ABC):
         """The unit of its margin."""
         return ""
 
+    def impossible(self, duration: float) -> str:
+        """Why it can never hold in a trial of so long (s), whatever happens there; "" where it may."""
+        return ""
+
     def bounds(self) -> Iterator[Bound]:
         """Its numbers, from the outside in: knobs of an event that has a name."""
         return iter(())
@@ -121,6 +125,10 @@ class Joined(Condition):
 
     def watches(self) -> set[Pair]:
         return self.one.watches() | self.other.watches()
+
+    def impossible(self, duration: float) -> str:
+        one, other = self.one.impossible(duration), self.other.impossible(duration)
+        return one or other if self.both else one and other
 
     def bounds(self) -> Iterator[Bound]:
         yield from _within(self, "one", self.one)
@@ -173,6 +181,10 @@ class Held(Condition):
 
     def watches(self) -> set[Pair]:
         return self.one.watches()
+
+    def impossible(self, duration: float) -> str:
+        short = f"it has to hold for {self.time:g} s, and a trial has {duration:g} s" if self.time > duration else ""
+        return short or self.one.impossible(duration)
 
     def bounds(self) -> Iterator[Bound]:
         yield Bound("held", "time", self.time, lambda value: replace(self, time=value))
@@ -227,6 +239,13 @@ class Compared(Condition):
     below: bool
     bound: float
 
+    def impossible(self, duration: float) -> str:
+        low, high = self.measure.span
+        out = self.bound <= low if self.below else self.bound >= high
+        side, end = ("below", low) if self.below else ("above", high)
+        unit = self.unit()
+        return f"{self.measure} is never {side} {end:.4g}{f' {unit}' if unit else ''}" if out else ""
+
     def bounds(self) -> Iterator[Bound]:
         word = "below" if self.below else "above"
         yield Bound(word, self.measure.quantity, self.bound, lambda value: replace(self, bound=value))
@@ -265,6 +284,9 @@ class Latched(Condition):
     one: Compared
     bound: float
 
+    def impossible(self, duration: float) -> str:
+        return self.one.impossible(duration)
+
     def bounds(self) -> Iterator[Bound]:
         yield Bound("released", self.one.measure.quantity, self.bound, lambda value: replace(self, bound=value))
         yield from _within(self, "one", self.one)
@@ -290,6 +312,7 @@ class Measure(ABC):
 
     kinds: ClassVar[dict[str, type[Measure]]] = {}
     quantity: ClassVar[str] = "length"
+    span: ClassVar[tuple[float, float]] = (-math.inf, math.inf)  # the least and the largest that it can be
 
     def __init_subclass__(cls, word: str = "", **more: Any) -> None:
         super().__init_subclass__(**more)
@@ -303,6 +326,10 @@ class Measure(ABC):
     def bind_in(self, look: Watching) -> Callable[[], float]:
         """The same for a trial, whose events and signals it may need."""
         return self.bind(look.simulation)
+
+    def __str__(self) -> str:
+        word = next((word for word, kind in Measure.kinds.items() if kind is type(self)), type(self).__name__)
+        return f"{word}({', '.join(map(str, vars(self).values()))})"
 
     def bounded(self, bound: Quantity) -> float:
         """A bound in SI units."""
@@ -327,6 +354,7 @@ class Distance(Measure, word="distance"):
 
     a: str
     b: str
+    span: ClassVar[tuple[float, float]] = (0.0, math.inf)
 
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         engine = engine_of(simulation)

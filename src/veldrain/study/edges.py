@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.stats import ks_2samp
 
 from veldrain.study.statistics import holm
 
@@ -51,6 +50,8 @@ def edges_of(trials: pd.DataFrame, vary: Mapping[str, str]) -> list[Edge]:
     The edge is where the shares of failed and of passed trials below it differ most, and p that of the two-sample
     Kolmogorov–Smirnov test (N. V. Smirnov, Ann. Math. Stat. 19, 1948), which is based on that difference.
     """
+    from scipy.stats import ks_2samp
+
     found: list[tuple[float, Edge]] = []
     for controller, rows in trials.groupby("controller", sort=False):
         passed = rows["passed"].to_numpy(bool)

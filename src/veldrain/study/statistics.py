@@ -9,7 +9,6 @@ from functools import cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy import stats
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.pose import Array
@@ -98,6 +97,8 @@ def _rank_of_end(n: int) -> int:
     The number of them below the true median has the distribution of the signed-rank statistic (J. L. Hodges,
     E. L. Lehmann, "Estimates of location based on rank tests", Ann. Math. Statist. 34(2), 1963).
     """
+    from scipy import stats
+
     top = n * (n + 1) // 2
     if n > 50:
         spread = math.sqrt(n * (n + 1) * (2 * n + 1) / 24)
@@ -132,6 +133,8 @@ def signed_rank_p(differences: Array) -> float:
 
     F. Wilcoxon, "Individual comparisons by ranking methods", Biometrics Bulletin 1(6), 1945.
     """
+    from scipy import stats
+
     differs = differences[differences != 0]
     return float(stats.wilcoxon(differs).pvalue) if len(differs) else 1.0
 
@@ -245,6 +248,8 @@ def _verdict(d: Difference, better: str, matters: float, more_passes: int) -> st
 
 
 def _pass_rates(trials: Any, controllers: Sequence[str], baseline: str) -> list[PassRate]:
+    from scipy import stats
+
     passed = trials.assign(passed=trials["passed"].astype(float)).pivot(
         index="trial", columns="controller", values="passed"
     )
