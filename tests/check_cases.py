@@ -102,6 +102,58 @@ def mass_for_its_volume(mended: bool) -> vd.Model:
     return m.joint("lamp_foot", "hull", "lamp", "fixed", vd.Pose((0, 0, 0.06)))
 
 
+@case("unlikely-limits", "crane/lift")
+def unlikely_limits(mended: bool) -> vd.Model:
+    return boom().change_joint("lift", limits=("-80 deg", "80 deg") if mended else (-80, 80))
+
+
+@case("held-by-friction", "cart/fl")
+def held_by_friction(mended: bool) -> vd.Model:
+    return cart().change_joint("fl", friction="20 mN*m" if mended else 20)
+
+
+@case("slow-motor", "turret/pan")
+def slow_motor(mended: bool) -> vd.Model:
+    m = vd.Model("turret").link("foot", vd.Cylinder(0.1, 0.1), mass=5)
+    m.link("head", vd.Part(vd.Box((0.4, 0.1, 0.1)), vd.Pose((0, 0, 0.12))), mass=3)
+    m.joint("pan", "foot", "head", "revolute", axis=(0, 0, 1), limits=("-90 deg", "90 deg"))
+    return m.motor("pan", "position", stiffness=2 if mended else 0.02, damping=0.5 if mended else 0.001)
+
+
+@case("unlikely-range", "cart/echo")
+def unlikely_range(mended: bool) -> vd.Model:
+    echo = vd.Ultrasonic(max_range="3000 mm" if mended else 3000)
+    return cart().mount("echo", echo, on="hull", pose=vd.Pose((0.35, 0, 0.2)))
+
+
+@case("unlikely-noise", "cart/imu")
+def unlikely_noise(mended: bool) -> vd.Model:
+    return cart().mount("imu", vd.Imu(gyro_noise="2 deg/s" if mended else 2), on="hull")
+
+
+@case("rare-readings", "cart/imu")
+def rare_readings(mended: bool) -> vd.Model:
+    return cart().mount("imu", vd.Imu(period="5 ms" if mended else 5), on="hull")
+
+
+@case("unlikely-gravity", "gravity")
+def unlikely_gravity(mended: bool) -> vd.World:
+    w = vd.World(gravity=(0, 0, -9.81 if mended else -981)).ground()
+    return w.body("crate", vd.Box((0.4, 0.4, 0.4)), mass=6, pose=vd.Pose((0, 0, 0.2)))
+
+
+@case("unlikely-friction", "ramp")
+def unlikely_friction(mended: bool) -> vd.World:
+    rubber = vd.Surface(friction="80 %" if mended else 80)
+    return vd.World().ground().obstacle("ramp", vd.Box((1, 1, 0.1)), surface=rubber)
+
+
+@case("unlikely-speed", "van")
+def unlikely_speed(mended: bool) -> vd.World:
+    line = vd.Route([(0, 0), (900, 0)], speed="120 km/h" if mended else 120)
+    return vd.World().ground().actor("van", vd.Box((5, 2, 2)), route=line)
+
+
 @case("size", "cart/fl_wheel")
 def size(mended: bool) -> vd.Model:
     drawn_in_mm = trimesh.creation.cylinder(100, 40, sections=48)

@@ -9,11 +9,12 @@ import numpy as np
 
 from veldrain.model import Mesh, Part
 from veldrain.model.inertia import is_solid, of_parts
-from veldrain.model.volumes import bounds_of
-from veldrain.review.look import RobotLook, extent, figure, mm, model_change, solid_volume
+from veldrain.model.volumes import bounds_of, touched
+from veldrain.review.look import Look, RobotLook, extent, figure, mm, model_change, solid_volume
 from veldrain.review.rules import Found, found, rule
 
 DENSEST, LIGHTEST = 12e3, 10.0  # kg/m³: lead, and a light foam
+EMPTIEST = 2.0  # kg/m³ of a body: an empty cardboard box has 10
 FAR = 5.0  # times an even spread's inertia: a hollow ball has 1.7, all mass in a rod's ends 3
 UNITS = {1e-3: "mm", 1e-2: "cm", 0.0254: "in", 1e3: "km", 1e-6: "µm"}
 
@@ -68,27 +69,34 @@ def inertia_of_its_shapes(robot: RobotLook) -> Found:
 
 
 @rule("mass-for-its-volume", "warning", "mass")
-def mass_for_its_volume(robot: RobotLook) -> Found:
-    """A link is no denser than lead and no lighter than foam.
+def mass_for_its_volume(look: Look) -> Found:
+    """A link or body is no denser than lead and no lighter than foam.
 
     30 kg in a matchbox is a mass in grams, or a shape in the wrong unit.
     """
-    for name, link in robot.links.items():
-        volume = max(solid_volume(robot.seen(name)), solid_volume(robot.touched(name)))
-        if link.mass_properties.mass <= 0 or volume <= 0 or name in robot.out_of_size:
+    weighed: list[tuple[Look | RobotLook, str, float, float]] = [
+        (look, body.name, body.mass_properties.mass, solid_volume(touched(body.part)))
+        for body in look.world.bodies.values()
+    ]
+    for robot in look.robots:
+        for name, link in robot.links.items():
+            if name not in robot.out_of_size:
+                volume = max(solid_volume(robot.seen(name)), solid_volume(robot.touched(name)))
+                weighed.append((robot, name, link.mass_properties.mass, volume))
+    for owner, name, mass, volume in weighed:
+        least = LIGHTEST if isinstance(owner, RobotLook) else EMPTIEST
+        if mass <= 0 or volume <= 0 or least <= mass / volume <= DENSEST:
             continue
-        density = link.mass_properties.mass / volume
-        if not LIGHTEST <= density <= DENSEST:
-            litres = volume * 1e3
-            yield found(
-                "mass-for-its-volume",
-                robot,
-                name,
-                f"{link.mass_properties.mass:.3g} kg in {figure(litres)} litres are {figure(density)} kg/m³"
-                f" ({'lead has 11 300' if density > DENSEST else 'light foam has 15'})",
-                f"look at its mass and at the unit of its shapes; as dense as water it would have {figure(litres)} kg",
-                numbers={"density kg/m3": density},
-            )
+        litres, density = volume * 1e3, mass / volume
+        yield found(
+            "mass-for-its-volume",
+            owner,
+            name,
+            f"{mass:.3g} kg in {figure(litres)} litres are {figure(density)} kg/m³"
+            f" ({'lead has 11 300' if density > DENSEST else 'light foam has 15'})",
+            f"look at its mass and at the unit of its shapes; as dense as water it would have {figure(litres)} kg",
+            numbers={"density kg/m3": density},
+        )
 
 
 @rule("size", "error", "mass")

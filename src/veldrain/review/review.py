@@ -27,6 +27,7 @@ from veldrain.review import (  # noqa: F401
     roads,
     sensors,
     shapes,
+    slips,
     stepping,
     surroundings,
     touching,
