@@ -57,6 +57,20 @@ class Rules(unittest.TestCase):
                 with self.subTest(step=step, thing=type(thing).__name__):
                     self.assertEqual(len(vd.check(thing).of("uneven-period")), count)
 
+    def test_the_ends_of_what_a_study_draws(self) -> None:
+        world = vd.World().ground().body("crate", vd.Box((0.4, 0.4, 0.4)), mass=6, pose=vd.Pose((0, 0, 0.2)))
+        scenario = vd.Scenario(world, "0.1 s").expect("still", never=vd.speed("crate") > 1)
+        for path, draw, said in (
+            ("crate.mass", vd.uniform(-3, 3), "cannot-run vary crate.mass: can be drawn as -3: crate: mass is -3 kg"),
+            ("crate.yaw", vd.uniform(-30, 30), "cannot-run vary crate.yaw: can be drawn as -30: .*an angle of -30 rad"),
+            ("ground.friction", vd.uniform(0.2, 80), "unlikely-friction vary ground.friction: can be drawn as 80: gro"),
+            ("crate.friction", vd.normal(0.1, 0.1), "cannot-run vary crate.friction: .*give 0 or more"),
+            ("crate.mass", vd.uniform(3, 9), "^$"),
+        ):
+            with self.subTest(path):
+                study = vd.Study(scenario, {"none": {}}, vary={path: draw}, trials=9, metrics=[])
+                self.assertRegex("\n".join(f"{f.rule} {f}" for f in vd.check(study)), said)
+
     def test_a_model_in_a_posture_of_its_own(self) -> None:
         m = cart().link("flap", vd.Box((0.1, 0.2, 0.02)), mass=0.4)
         m.joint("hinge", "hull", "flap", "revolute", vd.Pose((0.4, 0, 0)), axis=(0, 1, 0), limits=("10 deg", "90 deg"))

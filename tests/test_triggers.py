@@ -164,6 +164,9 @@ class Measures(unittest.TestCase):
                 vd.run(scenario)
 
 
+LOOKED = ("never-fires", "cut-short", "ends-at-once")
+
+
 class Looked(unittest.TestCase):
     def test_what_never_holds_and_what_is_cut_short_is_found(self) -> None:
         apart, fast = vd.distance("ball", "other"), vd.speed("ball") > 1
@@ -177,6 +180,8 @@ class Looked(unittest.TestCase):
                 over_ground().when(fast.held("1 h")).say("x"),
                 "never-fires: .*has to hold for 3600 s, and a trial has 1 s",
             ),
+            (over_ground().when(apart < 50).finish("near"), "ends-at-once: ends the trial on a condition that holds"),
+            (over_ground().when(apart < 50).say("near"), ""),
             (over_ground().expect("slow", never=vd.speed("ball") < 0), "never-fires: .*never below 0 m/s"),
             (
                 over_ground().at("0.5 s").change("ball.friction", 0.1, over="2 s"),
@@ -186,7 +191,7 @@ class Looked(unittest.TestCase):
         )
         for scenario, said in cases:
             with self.subTest(said):
-                found = [f"{f.rule}: {f.problem}" for f in vd.check(scenario) if f.rule in ("never-fires", "cut-short")]
+                found = [f"{f.rule}: {f.problem}" for f in vd.check(scenario) if f.rule in LOOKED]
                 self.assertRegex(" ".join(found), said or "^$")
 
 

@@ -14,8 +14,11 @@ from veldrain.model import World
 from veldrain.review import following
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding
+from veldrain.review.look import Look
+from veldrain.review.rules import RULES
+from veldrain.review.slips import UNLIKELY
 from veldrain.sampling import Samples
-from veldrain.scenario import Change, Put, Remove, Scenario, Tell
+from veldrain.scenario import Change, Finish, Put, Remove, Scenario, Tell
 from veldrain.scenario.changing import Changes
 from veldrain.scenario.conditions import Compared, Condition, Watching
 from veldrain.scenario.limits import OverLimitError, limited
@@ -23,7 +26,7 @@ from veldrain.scenario.trial import Trial
 from veldrain.simulation import Simulation, engine_of
 from veldrain.study import Study
 from veldrain.study.metrics import look_at_metric
-from veldrain.study.starts import bad_starts
+from veldrain.study.starts import at_the_ends, bad_starts
 
 FIRST_TICKS = 5  # of each controller
 LONGEST = 2.0  # s simulated at most
@@ -35,6 +38,7 @@ STATEMENTS = {
     "cannot-run": "A trial can begin: conditions, pushes, controllers, metrics and draws name what is there.",
     "controller-fails": "A controller gets through its first ticks.",
     "drive-does-not-fit": "A drive's sides, radius and track are those of the model's wheels.",
+    "ends-at-once": "A trial does not end where it begins.",
     "inputs-untold": "What a controller can be told, somebody tells.",
     "cut-short": "What takes its time is done before the trial ends.",
     "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
@@ -106,7 +110,7 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         who = f"controller '{name}'" if name else "controller"
         mine = thing.drawn({}, name) if isinstance(thing, Study) else scenario
         for found in _controller(mine, by_robot, who, failed):
-            failed = True
+            failed = failed or found.severity == "error"
             yield found
     if isinstance(thing, Study) and not failed:
         yield from _of_study(thing)
@@ -125,6 +129,10 @@ def _never_fires(scenario: Scenario, sim: Simulation, look: Watching) -> Iterato
         if why:
             text = f"waits for a condition that never holds: {why}"
             yield Finding("never-fires", "warning", str(entry.action), text, "see its bound", entry.where)
+            continue
+        if isinstance(entry.action, Finish) and isinstance(condition, Condition) and condition.bind(look)():
+            text = "ends the trial on a condition that holds at the start"
+            yield Finding("ends-at-once", "warning", str(entry.action), text, "see its bound", entry.where)
             continue
         measure = condition.measure if isinstance(condition, Compared) else None
         names = [vars(measure)[word] for word in ("a", "b") if word in vars(measure)] if measure is not None else []
@@ -236,7 +244,8 @@ def _of_study(study: Study) -> list[Finding]:
                     look_at_metric(metric, trial)
                 except VeldrainError as error:
                     found.append(_mistake("cannot-run", error, study.where.get(f"metric {metric.name}", "")))
-            found += [_mistake("cannot-run", mistake) for mistake in bad_starts(study)]
+            at_ends = list(_at_the_ends(study))
+            found += at_ends or [_mistake("cannot-run", mistake) for mistake in bad_starts(study)]
     except OverLimitError:
         found.append(
             Finding(
@@ -248,6 +257,24 @@ def _of_study(study: Study) -> list[Finding]:
             )
         )
     return found
+
+
+def _at_the_ends(study: Study) -> Iterator[Finding]:
+    """What is wrong at the ends of what is drawn: values that cannot be, and those that are rarely meant."""
+    scenario = study.scenario
+    told = {(f.rule, f.path) for name in UNLIKELY for f in RULES[name].apply(Look(scenario.world, scenario.step))}
+    for path, value, drawn in at_the_ends(study):
+        line, where = study.where.get(path, ""), f"vary {path}"
+        if isinstance(drawn, VeldrainError):
+            said = f"can be drawn as {value:.4g}: {drawn.where + ': ' if drawn.where else ''}{drawn.problem}"
+            yield Finding("cannot-run", "error", where, said, drawn.cure or "narrow its range", line)
+            continue
+        look = Look(drawn.world, drawn.step)
+        for found in (f for name in UNLIKELY for f in RULES[name].apply(look)):
+            if (found.rule, found.path) not in told:
+                told.add((found.rule, found.path))
+                said = f"can be drawn as {value:.4g}: {found.path}: {found.problem}"
+                yield Finding(found.rule, found.severity, where, said, found.cure, line)
 
 
 def _mistake(rule: str, error: VeldrainError, line: str = "") -> Finding:

@@ -23,6 +23,11 @@ FASTEST = 70.0  # m/s of what is led, 252 km/h
 FARTHEST = {Ultrasonic: 20.0, Infrared: 20.0, Lidar: 1000.0, SpinningLidar: 1000.0}  # m
 NOISIEST = 0.1  # of a sensor's longest range
 SHAKIEST = {"gyro_noise": (0.5, "rad/s"), "accel_noise": (5.0, "m/s²")}  # of an IMU's single reading
+# Rules of plain numbers, which are cheap to look at anew for what a study draws.
+UNLIKELY = (
+    "unlikely-limits", "unlikely-range", "unlikely-noise", "unlikely-gravity", "unlikely-friction", "unlikely-speed",
+    "rare-readings",
+)  # fmt: skip
 SLOWEST = 5.0  # s that a motor takes for a swing
 
 

@@ -66,6 +66,22 @@ def bad_starts(study: Study) -> Iterator[VeldrainError]:
                 return
 
 
+def at_the_ends(study: Study) -> Iterator[tuple[str, float, Scenario | VeldrainError]]:
+    """Each varied quantity at its least and its largest, the others as first drawn; an error where it cannot be so.
+
+    Of one without ends, such as of a normal distribution, the least and the largest of the first trials.
+    """
+    first = study.draw(0)
+    some = [study.draw(trial) for trial in range(min(DRAWS, study.trials))]
+    for path, draw in study.vary.items():
+        drawn = [values[path] for values in some]
+        for value in sorted({*(draw.ends(study.kind(path), path) or (min(drawn), max(drawn)))}):
+            try:
+                yield path, value, study.drawn(first | {path: value})
+            except VeldrainError as error:
+                yield path, value, error
+
+
 def _looked_at(study: Study, moved: list[str]) -> Iterator[tuple[str, Mapping[str, float]]]:
     """Values to look at, with what to call them: the corners of the draws that have ends, and the first trials."""
     first = study.draw(0)
