@@ -228,6 +228,21 @@ class Gains(unittest.TestCase):
         self.assertAlmostEqual(row["stiffness"], J * w**2)
         self.assertAlmostEqual(row["damping"], 2 * 0.7 * J * w)
 
+    def test_a_model_without_motors_is_told_gains_for_each_joint(self) -> None:
+        m = vd.Model("p").link("base", mass=1).link("bar", mass=2, com=(0.3, 0, 0), inertia=0.01 * np.eye(3))
+        m.link("wheel", mass=1, inertia=0.02 * np.eye(3)).link("tail", mass=1, inertia=0.01 * np.eye(3))
+        m.joint("swing", "base", "bar", "revolute", axis=(0, 1, 0), limits=(-2, 2))
+        m.joint("roll", "base", "wheel", "continuous")
+        m.joint("wag", "base", "tail", "revolute", limits=(-2, 2), mimic=("swing", 1.0, 0.0))
+        found, w = vd.suggest_gains(m, "3 Hz"), 2 * math.pi * 3
+        self.assertEqual(list(found.index), ["swing", "roll"])
+        J = 2 * 0.3**2 + 0.01
+        for joint, stiffness, damping in (("swing", J * w**2, 2 * J * w), ("roll", 0.0, 0.02 * w)):
+            row = found.loc[joint]
+            self.assertEqual(row["mode"], "none")
+            np.testing.assert_allclose(row[["stiffness", "damping"]].astype(float), (stiffness, damping), atol=1e-12)
+        self.assertEqual(list(vd.suggest_gains(m.motor("roll", "velocity", damping=1)).index), ["roll"])
+
     def test_step_response_of_the_suggested_gains(self) -> None:
         m = vd.Model("p").link("base", mass=1).link("wheel", mass=2, inertia=0.1 * np.eye(3))
         m.joint("turn", "base", "wheel", "revolute", limits=(-2, 2)).motor("turn", "position", stiffness=1, damping=1)

@@ -180,19 +180,21 @@ def gains(
         models = {file.stem: (load_robot(file, search=search), {})}
     else:
         models = {name: (placed.model, placed.joints) for name, placed in load_world(file).placed.items()}
-    if not any(model.motors for model, _ in models.values()):
-        raise VeldrainError("no robot in it has a motor", where=str(file), cure="add motors: {joint: {mode: position}}")
     tables = {
         name: gains_table(model, model.postures.get(posture or "", joints), bandwidth, damping, test)
         for name, (model, joints) in models.items()
-        if model.motors
     }
+    tables = {name: rows for name, rows in tables.items() if rows}
+    if not tables:
+        raise VeldrainError("no robot in it has a joint for a motor", where=str(file), cure="name one that has")
     if as_json:
         out.print_json(json.dumps({name: [dict(row) for row in rows] for name, rows in tables.items()}))
         return
     for name, rows in tables.items():
         say(f"{name}: gains for {bandwidth}, damping ratio {damping:g}; the root stands still")
         print_columns(rows)
+    if any(not model.motors for model, _ in models.values()):
+        say("No motor yet: gains are of position motors, and of velocity motors where stiffness is –.")
     if not test:
         say("--test measures how each motor answers to a step.")
 

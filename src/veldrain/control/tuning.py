@@ -42,7 +42,7 @@ def gains_table(
 
 def _answer(model: Model, joint: str, joints: Mapping[str, Quantity], angle: float) -> dict[str, Any]:
     names = ("rise ms", "overshoot %", "settles ms", "rest error")
-    if model.motors[joint].mode == "effort":
+    if joint not in model.motors or model.motors[joint].mode == "effort":
         return dict.fromkeys(names)
     found = step_response(model, joint, joints=joints)
     values = 1e3 * found.rise, 100 * found.overshoot, 1e3 * found.settling, found.rest_error * angle

@@ -17,6 +17,7 @@ from veldrain.units import Quantity, quantity
 if TYPE_CHECKING:
     import pandas as pd
 
+NO_MOTOR = "none"  # in place of a motor's mode
 GRAVITY = np.array((0.0, 0.0, -9.81))
 
 
@@ -66,7 +67,8 @@ def suggest_gains(
 
     Returns:
         A row a motor: joint, mode, inertia (kg·m², kg), now: ``frequency`` (Hz), ``ratio`` (ζ), ``sag`` (rad, m: what
-        gravity bends it by); and ``stiffness`` and ``damping`` for what is asked.
+        gravity bends it by); and ``stiffness`` and ``damping`` for what is asked. Of a model that has no motors yet a
+        row a joint, with the mode ``none``: gains of a position motor, and of a velocity motor where it turns on and on.
 
     >>> suggest_gains(model, "4 Hz").loc["elbow", "stiffness"]  # doctest: +SKIP
     """
@@ -81,21 +83,22 @@ def suggest_gains(
         )
     omega, rows = 2 * math.pi * hertz, []
     for name, (inertia, load) in joint_loads(model, joints).items():
-        motor = model.motors.get(name)
-        if motor is None:
+        motor, joint = model.motors.get(name), model.joints[name]
+        if motor is None and (model.motors or joint.mimic):
             continue
-        k, d = motor.stiffness, motor.damping
-        is_servo = motor.mode == "position" and k > 0
+        k, d = (motor.stiffness, motor.damping) if motor else (0.0, 0.0)
+        holds = motor.mode == "position" if motor else joint.kind != "continuous"
+        is_servo = holds and k > 0
         rows.append(
             (
                 name,
-                motor.mode,
+                motor.mode if motor else NO_MOTOR,
                 inertia,
                 math.sqrt(k / inertia) / (2 * math.pi) if is_servo else math.nan,
                 d / (2 * math.sqrt(k * inertia)) if is_servo else math.nan,
                 load / k if is_servo else math.nan,
-                inertia * omega**2 if motor.mode == "position" else 0.0,
-                2 * damping * inertia * omega if motor.mode == "position" else inertia * omega,
+                inertia * omega**2 if holds else 0.0,
+                2 * damping * inertia * omega if holds else inertia * omega,
             )
         )
     columns = ["joint", "mode", "inertia", "frequency", "ratio", "sag", "stiffness", "damping"]
