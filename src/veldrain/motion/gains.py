@@ -68,7 +68,8 @@ def suggest_gains(
     Returns:
         A row a motor: joint, mode, inertia (kg·m², kg), now: ``frequency`` (Hz), ``ratio`` (ζ), ``sag`` (rad, m: what
         gravity bends it by); and ``stiffness`` and ``damping`` for what is asked. Of a model that has no motors yet a
-        row a joint, with the mode ``none``: gains of a position motor, and of a velocity motor where it turns on and on.
+        row a joint, with the mode ``none``: gains of a position motor, or of a velocity motor where it turns without
+        end.
 
     >>> suggest_gains(model, "4 Hz").loc["elbow", "stiffness"]  # doctest: +SKIP
     """
