@@ -253,16 +253,22 @@ class Engine:
             return place.pose.position
         return self._pos[place.node] + self._rot[place.node] @ place.pose.position
 
-    def moving(self, place: LinkPlace) -> tuple[float, float, float, float, float, float]:
-        """Position and velocity of a place's origin as plain numbers: a tenth of the time of arrays."""
+    def spot(self, place: LinkPlace) -> tuple[float, float, float]:
+        """Position of a place's origin as plain numbers: a tenth of the time of arrays."""
         if place.node < 0:
-            x, y, z = place.arrays[0].tolist()
-            return x, y, z, 0.0, 0.0, 0.0
+            return place.offset
         x, y, z = self._pos[place.node].tolist()
         a, b, c = place.offset
         if a or b or c:
             (r0, r1, r2), (r3, r4, r5), (r6, r7, r8) = self._rot[place.node].tolist()
             x, y, z = x + r0 * a + r1 * b + r2 * c, y + r3 * a + r4 * b + r5 * c, z + r6 * a + r7 * b + r8 * c
+        return x, y, z
+
+    def moving(self, place: LinkPlace) -> tuple[float, float, float, float, float, float]:
+        """Position and velocity of a place's origin, likewise."""
+        x, y, z = self.spot(place)
+        if place.node < 0:
+            return x, y, z, 0.0, 0.0, 0.0
         p, q, r = self._ref[self._tree[place.node]].tolist()
         p, q, r = x - p, y - q, z - r
         wx, wy, wz, vx, vy, vz = self._twist[place.node].tolist()

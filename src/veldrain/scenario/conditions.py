@@ -359,7 +359,7 @@ class Distance(Measure, word="distance"):
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         engine = engine_of(simulation)
         a, b = engine.place_of(self.a), engine.place_of(self.b)
-        return lambda: math.dist(engine.moving(a)[:3], engine.moving(b)[:3])
+        return lambda: math.dist(engine.spot(a), engine.spot(b))
 
 
 @dataclass(frozen=True)

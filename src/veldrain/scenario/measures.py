@@ -121,7 +121,7 @@ class Height(Measure, word="height"):
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         engine = engine_of(simulation)
         a = engine.place_of(self.a)
-        return lambda: engine.moving(a)[2]
+        return lambda: engine.spot(a)[2]
 
 
 class Anything(Measure):
@@ -306,10 +306,10 @@ class Inside(Condition, word="inside"):
         a, corners = engine.place_of(self.a), _corners(self.region)
         if corners.shape[1] == 3:
             low, high = corners.min(axis=0).tolist(), corners.max(axis=0).tolist()
-            return lambda: all(b <= v <= t for b, v, t in zip(low, engine.moving(a)[:3], high, strict=True))
+            return lambda: all(b <= v <= t for b, v, t in zip(low, engine.spot(a), high, strict=True))
         outline = corners.tolist()
         sides = list(zip(outline, [*outline[1:], outline[0]], strict=True))
-        return lambda: _is_in(*engine.moving(a)[:2], sides)
+        return lambda: _is_in(*engine.spot(a)[:2], sides)
 
 
 def _corners(region: Any) -> np.ndarray:
