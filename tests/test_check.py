@@ -15,6 +15,11 @@ from veldrain.review import RULES
 from veldrain.review.rules import FAULTS
 
 
+def drive(speed: float) -> vd.SkidSteer:
+    """The cart's drive with a top speed; it is told nothing."""
+    return vd.SkidSteer(["fl", "rl"], ["fr", "rr"], radius=0.1, track=0.4, acceleration=speed)
+
+
 class Rules(unittest.TestCase):
     def test_every_rule_has_a_case(self) -> None:
         self.assertEqual(set(CASES), (set(RULES) | set(FAULTS)) - {"file"})
@@ -70,6 +75,15 @@ class Rules(unittest.TestCase):
             with self.subTest(path):
                 study = vd.Study(scenario, {"none": {}}, vary={path: draw}, trials=9, metrics=[])
                 self.assertRegex("\n".join(f"{f.rule} {f}" for f in vd.check(study)), said)
+
+    def test_a_study_that_compares_nothing(self) -> None:
+        scenario = vd.Scenario(on_ground(cart()), "0.1 s", controllers={"cart": drive(2.0)})
+        scenario.at(0).tell("cart", forward=0.1)
+        for other, trials, rules in ((2.0, 6, ["same-controllers"]), (3.0, 6, []), (3.0, 5, ["few-trials"])):
+            with self.subTest(rules):
+                controllers = {name: {"cart": drive(speed)} for name, speed in (("a", 2.0), ("b", other))}
+                study = vd.Study(scenario, controllers, vary={"cart.x": vd.uniform(0, 1)}, trials=trials, metrics=[])
+                self.assertEqual([f.rule for f in vd.check(study)], rules)
 
     def test_a_model_in_a_posture_of_its_own(self) -> None:
         m = cart().link("flap", vd.Box((0.1, 0.2, 0.02)), mass=0.4)

@@ -340,12 +340,7 @@ class Meshes(Folder):
             ("scale \\(1, 2\\)", lambda: vd.Mesh(self.folder / "box.stl", scale=(1, 2))),
             ("flat", lambda: vd.Mesh.of(flat, [(0, 1, 2), (1, 3, 2)], collide="box").touched),
             ("mass and density", lambda: vd.Model("m").link("a", vd.Sphere(1), mass=1, density=2)),
-            (
-                "no colour 'redd'",
-                lambda: vd.save_robot(
-                    vd.Model("m").link("a", vd.Part(vd.Sphere(1), colour="redd")), self.folder / "c.urdf"
-                ),
-            ),
+            ("no colour 'redd'; write 'red', another name or", lambda: vd.Part(vd.Sphere(1), colour="redd")),
             ("cannot be written", lambda: vd.save_robot(vd.Model("m").link("a"), self.folder / "box.stl" / "c.urdf")),
         ):
             with self.subTest(pattern=pattern):

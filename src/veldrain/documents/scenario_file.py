@@ -14,7 +14,7 @@ from veldrain.control import NamedController
 from veldrain.documents.source import Document, Source
 from veldrain.documents.words import NamedText, Words, document, made
 from veldrain.documents.world_file import load_world
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, unknown
 from veldrain.resolver import call_named, load_named
 from veldrain.scenario import Action, Condition, Scenario
 from veldrain.scenario.conditions import Measure
@@ -211,6 +211,10 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
     folder = source.path.parent
     with source.at("world"):
         world = load_world(folder / text.world, draft)
+    for robot in text.controllers:
+        with source.at("controllers", robot):
+            if robot not in world.placed:
+                raise unknown("robot", robot, world.placed, "controllers")
     controllers = named_controllers(text.controllers, source, "controllers")
     own = document(Scenario, ("world", "controllers"))
     words = {word: made(getattr(text, word), folder) for word in own.model_fields if word in text.told}

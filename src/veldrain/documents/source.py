@@ -56,7 +56,8 @@ class Source:
             raise VeldrainError("nested too deeply", where=str(path), cure="flatten it") from error
         except MarkedYAMLError as error:
             line = error.problem_mark.line + 1 if error.problem_mark else 1
-            raise VeldrainError(f"not YAML: {error.problem}", where=f"{path}:{line}", cure="see the indents") from error
+            cure = next(cure for words, cure in CURES.items() if words in f"{error.problem}")
+            raise VeldrainError(f"not YAML: {error.problem}", where=f"{path}:{line}", cure=cure) from error
         except YAMLError as error:
             raise VeldrainError(f"not YAML: {error}", where=str(path)) from error
         except (ValueError, TypeError, KeyError, IndexError, OverflowError, AttributeError, AssertionError) as error:
@@ -132,7 +133,12 @@ class Source:
         word = self._last_word(place) or word  # what follows names one of several forms, not a word of the file
         if first["input"] is None:
             return VeldrainError(f"'{word}' is empty", where=where, cure="give it a value, or leave it out")
-        return VeldrainError(f"{word}: {first['msg'].lower()}", where=where, cure=f"it is {str(first['input'])[:60]!r}")
+        told = f"'{first['input']}'" if isinstance(first["input"], str) else str(first["input"])
+        wanted = next((wanted for words, wanted in WANTED.items() if words in first["type"]), "")
+        if first["type"] == "literal_error":
+            wanted = first["ctx"]["expected"]
+        cure = f"give {wanted}" if wanted else first["msg"].lower()
+        return VeldrainError(f"{word} is {told[:60]}", where=where, cure=cure)
 
     def _last_word(self, place: Place) -> str:
         """The last key of a place that is in the file."""
@@ -158,6 +164,29 @@ class Source:
             self.mistakes.append(told)
 
 
+# What to do about a text that is no YAML, by what its reader says; the last holds for all.
+CURES = {
+    "duplicate key": "leave one out, or give it a name of its own",
+    r"'\t'": "write spaces for the tab",
+    "expected ',' or": "close what is open before it, and put quotes around what has a # or a colon in it",
+    "expected <block end>": "begin the words of one thing in one column, each with a colon and a space after it",
+    "mapping values": "put quotes around what has a colon in it, and begin each word on a line of its own",
+    "could not find expected ':'": "write a colon and a space after the word",
+    "alias": "name what has an & before it, or put quotes around what begins with *",
+    "": "see its brackets, quotes and indents",
+}
+# What is asked for, by the type of the mistake that the reader of the data names.
+WANTED = {
+    "list": "a list: [a, b]",
+    "tuple": "a list: [a, b]",
+    "dict": "words with their values: {word: value}",
+    "model": "words with their values: {word: value}",
+    "mapping": "words with their values: {word: value}",
+    "int": "a whole number",
+    "float": "a number",
+    "string": "a text",
+    "bool": "true or false",
+}
 MOST_ALIASES = 1000
 MOST_VALUES = 500_000  # in a file with its aliases written out
 DEEPEST = 60

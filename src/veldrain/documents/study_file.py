@@ -113,6 +113,7 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
         for name, paths in text.changes.items():
             where[f"changes {name}"] = source.line(("changes", name))
             where |= {f"changes {name} {path}": source.line(("changes", name, path)) for path in paths}
+        where |= {f"controller {name}": source.line(("controllers", name)) for name in text.controllers}
         where |= {f"metric {m.name}": source.line(("metrics", k)) for k, m in enumerate(metrics)}
         return Study(
             scenario,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import difflib
+
 from veldrain.errors import VeldrainError
 
 Rgba = tuple[float, float, float, float]
@@ -18,7 +20,9 @@ def rgba(colour: str, where: str = "") -> Rgba:
     try:
         values = ImageColor.getrgb(colour)
     except ValueError as error:
-        raise VeldrainError(f"no colour '{colour}'", where=where, cure="give a name, or '#rrggbb'") from error
+        near = difflib.get_close_matches(colour, ImageColor.colormap, n=1)
+        hint = f"write '{near[0]}', another name" if near else "give a name"
+        raise VeldrainError(f"no colour '{colour}'", where=where, cure=f"{hint} or '#rrggbb'") from error
     r, g, b, a = (*values, 255)[:4]
     return r / 255, g / 255, b / 255, a / 255
 

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError
+from veldrain.model.colours import checked_colour
 from veldrain.model.grids import Bools, Grid
 from veldrain.model.looks import GREY, Look
 from veldrain.pose import Array, Pose
@@ -425,7 +426,8 @@ class Part:
             raise VeldrainError(f"{self.shape!r} is not a shape", where="part", cure="give a Box, Sphere, …")
         if self.role not in ROLES:
             raise VeldrainError(f"no role '{self.role}'", where="part", cure=f"Known: {', '.join(ROLES)}")
-
+        if self.colour is not None:
+            checked_colour(self.colour, "part")
         if self.look is not None and self.look.image is not None and not self.shape.has_texture:
             raise VeldrainError(
                 f"a picture on a {type(self.shape).__name__} without texture coordinates",

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.kernel import Direct
 from veldrain.model import Air, World
 from veldrain.model.world import prefixes
@@ -74,8 +74,9 @@ class Engine:
         self._pos, self._rot, self._twist, self._acc = (nodes["pos"], nodes["rot"], nodes["twist"], nodes["acc"])
         self._tree, self._ref = nodes["tree"], self.plant.trees["ref"]
         for w, sides in enumerate(watches):
-            for side, path in enumerate(sides):
-                self.plant.watch_sides[w, side, self.geoms_of(path)] = 1
+            with told_at(f"touching {' and '.join(sides)}"):
+                for side, path in enumerate(sides):
+                    self.plant.watch_sides[w, side, self.geoms_of(path)] = 1
             self._watch_stiff(*self.plant.watch_sides[w])
         self.refresh()
         if len(self.plant.loops):

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
+from functools import partial
 from types import SimpleNamespace
 from typing import Any
 
 from veldrain.control import Fly, fresh
 from veldrain.control.loading import each_of
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, told_at
 from veldrain.model import World
 from veldrain.review import following
 from veldrain.review.drives import drive_fits
@@ -27,6 +28,8 @@ from veldrain.simulation import Simulation, engine_of
 from veldrain.study import Study
 from veldrain.study.metrics import look_at_metric
 from veldrain.study.starts import at_the_ends, bad_starts
+from veldrain.study.statistics import FEWEST
+from veldrain.study.study import digest, plain
 
 FIRST_TICKS = 5  # of each controller
 LONGEST = 2.0  # s simulated at most
@@ -39,9 +42,11 @@ STATEMENTS = {
     "controller-fails": "A controller gets through its first ticks.",
     "drive-does-not-fit": "A drive's sides, radius and track are those of the model's wheels.",
     "ends-at-once": "A trial does not end where it begins.",
+    "few-trials": "A study has trials enough to tell a difference.",
     "inputs-untold": "What a controller can be told, somebody tells.",
     "cut-short": "What takes its time is done before the trial ends.",
     "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
+    "same-controllers": "The controllers of a study differ.",
     "taken-away": "What is expected of a thing is expected while it is there.",
 } | following.STATEMENTS
 
@@ -83,21 +88,23 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         yield _mistake("cannot-run", error)
         return
     look = Watching(sim)
-    acts: list[Callable[[], Any]] = [lambda c=c: c.bind(look) for c in scenario.conditions()]  # type: ignore[misc]
     stage: Any = SimpleNamespace(
         simulation=sim, finish=lambda reason: None, undo_after=lambda *_: None, changes=Changes(sim)
     )
     driven = tuple(f"{robot}/" for robot in scenario.controllers)
-    early = [
-        action
-        for action in (entry.action for entry in scenario.timeline)
-        if not action.needs_controllers and not (isinstance(action, Change) and action.path.startswith(driven))
-    ]
-    acts += [lambda a=action: a.bind(stage) for action in early]  # type: ignore[misc]
+    acts: list[tuple[str, Callable[[], Any]]] = []  # each with its place
+    for entry in scenario.timeline:
+        action = entry.action
+        if isinstance(entry.trigger, Condition):
+            acts.append((entry.where or str(action), partial(entry.trigger.bind, look)))
+        if not action.needs_controllers and not (isinstance(action, Change) and action.path.startswith(driven)):
+            acts.append((entry.where, partial(action.bind, stage)))
+    acts += [(e.name, partial(e.condition.bind, look)) for e in scenario.expectations.values()]
     failed = False
-    for act in acts:
+    for place, act in acts:
         try:
-            act()
+            with told_at(place):
+                act()
         except VeldrainError as error:
             failed = True
             yield _mistake("cannot-run", error)
@@ -113,6 +120,7 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
             failed = failed or found.severity == "error"
             yield found
     if isinstance(thing, Study) and not failed:
+        yield from _compares_nothing(thing)
         yield from _of_study(thing)
 
 
@@ -232,6 +240,20 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
                 f"nobody tells it anything ({names}): all stay 0",
                 f"tell it: at: 1 s, tell: {{controller: {driver.robot}, inputs: {{…}}}}",
             )
+
+
+def _compares_nothing(study: Study) -> Iterator[Finding]:
+    """Controllers that are the same, and trials that are too few to tell a difference."""
+    known: dict[str, str] = {}
+    for name, by_robot in study.controllers.items():
+        other = known.setdefault(digest([plain(by_robot), plain(study.changes.get(name))]), name)
+        if other != name:
+            text = f"is the same as '{other}', with the same arguments: nothing is compared"
+            line = study.where.get(f"controller {name}", "")
+            yield Finding("same-controllers", "warning", f"controller '{name}'", text, "give it another argument", line)
+    if len(study.controllers) > 1 and study.trials < FEWEST:
+        text = f"are {study.trials}: with fewer than {FEWEST} pairs no test can tell a difference from chance"
+        yield Finding("few-trials", "note", "trials", text, f"run {FEWEST} or more; 20 are a good start")
 
 
 def _of_study(study: Study) -> list[Finding]:

@@ -98,7 +98,8 @@ class Trial:
             with told_at(entry.where):
                 self._acts.append(entry.action.bind(self))
                 if isinstance(entry.trigger, Condition):
-                    self._holds[k] = entry.trigger.bind(self.watching)
+                    with told_at("" if entry.where else str(entry.action)):
+                        self._holds[k] = entry.trigger.bind(self.watching)
                     self.waiting.append(k)
                 elif isinstance(entry.trigger, After):
                     self._delays[k] = sim.steps_of(entry.trigger.delay, "scenario: after", least=0)

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
+from veldrain.errors import told_at
 from veldrain.scenario.conditions import Watching
 from veldrain.scenario.scenario import Expectation
 
@@ -23,7 +24,8 @@ class Verdict:
 
     def __post_init__(self) -> None:
         condition = self.expectation.condition
-        self._holds, self._margin = condition.bind(self.look_on), condition.margin(self.look_on)
+        with told_at(self.expectation.name):
+            self._holds, self._margin = condition.bind(self.look_on), condition.margin(self.look_on)
 
     def look(self, now: float) -> None:
         """Judge what can be judged at a time."""
