@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, ClassVar
 
 from veldrain.control.base import SheetController
-from veldrain.control.contract import Body, MotorHandle
+from veldrain.control.contract import Body, Motors
 from veldrain.errors import VeldrainError
 from veldrain.motion.drives import CarSteering, Twist, WheelMixer, checked_wheels, omni, side_by_side
 from veldrain.sampling import Reading
@@ -59,9 +59,8 @@ class Drive(SheetController):
             body.motor(joint, "velocity", type(self).__name__)
         self._now = (0.0, 0.0, 0.0)
 
-    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
-        for joint, speed in self.wheels(*self._eased(now)).items():
-            motors[joint].velocity = speed
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Motors) -> None:
+        motors.command(self.joints, velocity=self._mixer.speeds(*self._eased(now)))
 
     def _asked(self, now: float) -> Twist:
         told = self.inputs.told
@@ -71,13 +70,14 @@ class Drive(SheetController):
 
     def _eased(self, now: float) -> Twist:
         """The motion of now: as near to what is asked for as the limits allow."""
-        steps = [self.acceleration * self.period] * 2 + [self.turning_acceleration * self.period]
-        x, y, w = (
-            was + min(max(asked - was, -step), step)
-            for was, asked, step in zip(self._now, self._asked(now), steps, strict=True)
-        )
-        self._now = (x, y, w)
+        (x, y, w), (to_x, to_y, to_w) = self._now, self._asked(now)
+        step, turn = self.acceleration * self.period, self.turning_acceleration * self.period
+        self._now = _nearer(x, to_x, step), _nearer(y, to_y, step), _nearer(w, to_w, turn)
         return self._now
+
+
+def _nearer(was: float, asked: float, step: float) -> float:
+    return was + min(max(asked - was, -step), step)
 
 
 class DifferentialDrive(Drive):
@@ -192,13 +192,14 @@ class AckermannDrive(Drive):
 
     def wheels(self, forward: float = 0.0, sideways: float = 0.0, turning: float = 0.0) -> dict[str, float]:
         """Speeds (rad/s) of the driven joints and angles (rad) of the steered ones, by joint."""
-        return self._at(forward, self._car.steering(forward, turning))
+        angles, speeds = self._at(forward, self._car.steering(forward, turning))
+        return dict(zip(self.joints, (*angles, *speeds), strict=True))
 
-    def _at(self, forward: float, steering: float) -> dict[str, float]:
+    def _at(self, forward: float, steering: float) -> tuple[Sequence[float], Sequence[float]]:
+        """Angles of the steered joints (rad) and speeds of the driven ones (rad/s)."""
         steering = min(max(steering, -self.steering_limit), self.steering_limit)
         shares = self._car.shares(steering)[-len(self.driven) :]
-        turned = dict(zip(self.steered, self._car.angles(steering), strict=True))
-        return turned | {j: forward * s / self.radius for j, s in zip(self.driven, shares, strict=True)}
+        return self._car.angles(steering), [forward * share / self.radius for share in shares]
 
     def start(self, body: Body, random: Any, log: Any) -> None:
         for joints, mode in ((self.steered, "position"), (self.driven, "velocity")):
@@ -214,14 +215,12 @@ class AckermannDrive(Drive):
             raise VeldrainError("told both turning and steering", where="AckermannDrive", cure="tell one of them")
         return self.inputs.forward, 0.0, self.inputs.turning
 
-    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Mapping[str, MotorHandle]) -> None:
+    def update(self, now: float, senses: Mapping[str, Reading | None], motors: Motors) -> None:
         forward, _, turning = self._eased(now)
         asked = self.inputs.steering or self._car.steering(forward, turning)
         asked = min(max(asked, -self.steering_limit), self.steering_limit)
         step = self.steering_speed * self.period
         self._angle += min(max(asked - self._angle, -step), step)
-        for joint, value in self._at(forward, self._angle).items():
-            if joint in self.steered:
-                motors[joint].position = value
-            else:
-                motors[joint].velocity = value
+        angles, speeds = self._at(forward, self._angle)
+        motors.command(self.steered, position=angles)
+        motors.command(self.driven, velocity=speeds)
