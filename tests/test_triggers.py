@@ -51,9 +51,9 @@ def fall(duration: float = 1.0) -> vd.Scenario:
 
 
 def over_ground() -> vd.Scenario:
-    """The same with a ground far below, so that the check finds no error in its world."""
+    """The same with a ground and a post far below, so that the check finds no error in its world."""
     scenario = fall()
-    scenario.world.ground(height=-20)
+    scenario.world.ground(height=-20).obstacle("post", vd.Box((1, 1, 1)), pose=vd.Pose((9, 0, -19.5)))
     return scenario
 
 
@@ -182,6 +182,8 @@ class Looked(unittest.TestCase):
             ),
             (over_ground().when(apart < 50).finish("near"), "ends-at-once: ends the trial on a condition that holds"),
             (over_ground().when(apart < 50).say("near"), ""),
+            (over_ground().when(vd.height("post") > 0).say("x"), "never-fires: .*post never moves"),
+            (over_ground().when(vd.height("post") < 0).say("x"), ""),
             (over_ground().expect("slow", never=vd.speed("ball") < 0), "never-fires: .*never below 0 m/s"),
             (
                 over_ground().at("0.5 s").change("ball.friction", 0.1, over="2 s"),

@@ -6,6 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
+from veldrain.errors import VeldrainError
+
 Severity = Literal["error", "warning", "note"]
 SEVERITIES = ("error", "warning", "note")
 
@@ -89,3 +91,17 @@ class Findings(Sequence[Finding]):
     def __repr__(self) -> str:
         counts = [sum(f.severity == s for f in self._found) for s in SEVERITIES]
         return f"Findings({', '.join(f'{n} {s}s' for n, s in zip(counts, SEVERITIES, strict=True))})"
+
+
+def mistake(rule: str, error: VeldrainError, line: str = "") -> Finding:
+    """An error as a finding, at the file and line that it names, or at another."""
+    place, _, rest = error.where.partition(": ")
+    is_file = ".yaml:" in place or ".yml:" in place
+    return Finding(
+        rule,
+        "error",
+        rest if is_file else error.where,
+        error.problem,
+        error.cure or "mend it",
+        line or (place if is_file else ""),
+    )

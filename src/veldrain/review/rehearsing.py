@@ -12,43 +12,35 @@ from veldrain.control import Fly, fresh
 from veldrain.control.loading import each_of
 from veldrain.errors import VeldrainError, told_at
 from veldrain.model import World
-from veldrain.review import following
+from veldrain.review import following, studies, timeline
 from veldrain.review.drives import drive_fits
-from veldrain.review.finding import Finding
-from veldrain.review.look import Look
-from veldrain.review.rules import RULES
-from veldrain.review.slips import UNLIKELY
+from veldrain.review.finding import Finding, mistake
 from veldrain.sampling import Samples
-from veldrain.scenario import Change, Finish, Put, Remove, Scenario, Tell
+from veldrain.scenario import Change, Scenario, Tell
 from veldrain.scenario.changing import Changes
-from veldrain.scenario.conditions import Compared, Condition, Watching
+from veldrain.scenario.conditions import Condition, Watching
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
 from veldrain.simulation import Simulation, engine_of
 from veldrain.study import Study
-from veldrain.study.metrics import look_at_metric
-from veldrain.study.starts import at_the_ends, bad_starts
-from veldrain.study.statistics import FEWEST
-from veldrain.study.study import digest, plain
 
 FIRST_TICKS = 5  # of each controller
 LONGEST = 2.0  # s simulated at most
 PATIENCE = 20.0  # s on the clock
 
 # What the rules of this module say, as those of docs/check.md do.
-STATEMENTS = {
-    "cannot-measure": "A sensor can begin to measure: the joints, frames and things that it names are there.",
-    "cannot-run": "A trial can begin: conditions, pushes, controllers, metrics and draws name what is there.",
-    "controller-fails": "A controller gets through its first ticks.",
-    "drive-does-not-fit": "A drive's sides, radius and track are those of the model's wheels.",
-    "ends-at-once": "A trial does not end where it begins.",
-    "few-trials": "A study has trials enough to tell a difference.",
-    "inputs-untold": "What a controller can be told, somebody tells.",
-    "cut-short": "What takes its time is done before the trial ends.",
-    "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
-    "same-controllers": "The controllers of a study differ.",
-    "taken-away": "What is expected of a thing is expected while it is there.",
-} | following.STATEMENTS
+STATEMENTS = (
+    {
+        "cannot-measure": "A sensor can begin to measure: the joints, frames and things that it names are there.",
+        "cannot-run": "A trial can begin: conditions, pushes, controllers, metrics and draws name what is there.",
+        "controller-fails": "A controller gets through its first ticks.",
+        "drive-does-not-fit": "A drive's sides, radius and track are those of the model's wheels.",
+        "inputs-untold": "What a controller can be told, somebody tells.",
+    }
+    | following.STATEMENTS
+    | timeline.STATEMENTS
+    | studies.STATEMENTS
+)
 
 
 class _Bench(Simulation):
@@ -85,7 +77,7 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
             scenario.world, scenario.step, seed=0, integrator=scenario.integrator, watches=_watches(scenario)
         )
     except VeldrainError as error:
-        yield _mistake("cannot-run", error)
+        yield mistake("cannot-run", error)
         return
     look = Watching(sim)
     stage: Any = SimpleNamespace(
@@ -107,11 +99,11 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
                 act()
         except VeldrainError as error:
             failed = True
-            yield _mistake("cannot-run", error)
+            yield mistake("cannot-run", error)
     if not failed:
-        yield from _never_fires(scenario, sim, look)
-        yield from _cut_short(scenario)
-        yield from _taken_away(scenario)
+        yield from timeline.never_fires(scenario, look)
+        yield from timeline.cut_short(scenario)
+        yield from timeline.taken_away(scenario)
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
     for name, by_robot in drivers.items():
         who = f"controller '{name}'" if name else "controller"
@@ -120,73 +112,8 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
             failed = failed or found.severity == "error"
             yield found
     if isinstance(thing, Study) and not failed:
-        yield from _compares_nothing(thing)
-        yield from _of_study(thing)
-
-
-def _never_fires(scenario: Scenario, sim: Simulation, look: Watching) -> Iterator[Finding]:
-    """Conditions that nothing can meet; and those on what never moves, that do not hold at the start."""
-    engine = engine_of(sim)
-    for expected in scenario.expectations.values():
-        why = expected.condition.impossible(scenario.duration)
-        if why:
-            yield Finding("never-fires", "warning", expected.name, f"its condition never holds: {why}", "see its bound")
-    for entry in scenario.timeline:
-        condition = entry.trigger
-        why = condition.impossible(scenario.duration) if isinstance(condition, Condition) else ""
-        if why:
-            text = f"waits for a condition that never holds: {why}"
-            yield Finding("never-fires", "warning", str(entry.action), text, "see its bound", entry.where)
-            continue
-        if isinstance(entry.action, Finish) and isinstance(condition, Condition) and condition.bind(look)():
-            text = "ends the trial on a condition that holds at the start"
-            yield Finding("ends-at-once", "warning", str(entry.action), text, "see its bound", entry.where)
-            continue
-        measure = condition.measure if isinstance(condition, Compared) else None
-        names = [vars(measure)[word] for word in ("a", "b") if word in vars(measure)] if measure is not None else []
-        fixed = [name for name in names if engine.is_fixed(name)]
-        if names and len(fixed) == len(names) and isinstance(condition, Compared) and not condition.bind(look)():
-            yield Finding(
-                "never-fires",
-                "warning",
-                str(entry.action),
-                f"waits for a condition on {' and '.join(fixed)}, which never moves: it does not hold, and never will",
-                "name what moves",
-                entry.where,
-            )
-
-
-def _cut_short(scenario: Scenario) -> Iterator[Finding]:
-    """Actions at a time that are not done when the trial ends."""
-    for entry in scenario.timeline:
-        done = entry.trigger + entry.action.takes() if isinstance(entry.trigger, float) else 0.0
-        if done > scenario.duration + 1e-9:
-            yield Finding(
-                "cut-short",
-                "warning",
-                str(entry.action),
-                f"takes until {done:g} s, and the trial ends at {scenario.duration:g} s",
-                "begin it earlier, let it take less, or give the scenario a longer duration",
-                entry.where,
-            )
-
-
-def _taken_away(scenario: Scenario) -> Iterator[Finding]:
-    """Expectations that go on over what the timeline takes away."""
-    gone = {e.action.thing: e for e in scenario.timeline if isinstance(e.action, Remove)}
-    back = {e.action.thing for e in scenario.timeline if isinstance(e.action, Put)}
-    for expected in scenario.expectations.values():
-        told = repr(expected.condition)
-        for thing, entry in gone.items():
-            if f"'{thing}" in told and thing not in back and expected.until is None:
-                yield Finding(
-                    "taken-away",
-                    "warning",
-                    expected.name,
-                    f"is expected of {thing}, which is taken away: from then on it waits far below",
-                    f"give it an end: until: {entry.names[0]}",
-                    entry.where,
-                )
+        yield from studies.compares_nothing(thing)
+        yield from studies.what_is_drawn(thing)
 
 
 def _watches(scenario: Scenario) -> list[tuple[str, str]]:
@@ -215,7 +142,7 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
             trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
             outcome = trial.run()
     except VeldrainError as error:
-        yield _mistake("cannot-run", error)
+        yield mistake("cannot-run", error)
         return
     except OverLimitError:
         yield Finding(
@@ -240,73 +167,3 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
                 f"nobody tells it anything ({names}): all stay 0",
                 f"tell it: at: 1 s, tell: {{controller: {driver.robot}, inputs: {{…}}}}",
             )
-
-
-def _compares_nothing(study: Study) -> Iterator[Finding]:
-    """Controllers that are the same, and trials that are too few to tell a difference."""
-    known: dict[str, str] = {}
-    for name, by_robot in study.controllers.items():
-        other = known.setdefault(digest([plain(by_robot), plain(study.changes.get(name))]), name)
-        if other != name:
-            text = f"is the same as '{other}', with the same arguments: nothing is compared"
-            line = study.where.get(f"controller {name}", "")
-            yield Finding("same-controllers", "warning", f"controller '{name}'", text, "give it another argument", line)
-    if len(study.controllers) > 1 and study.trials < FEWEST:
-        text = f"are {study.trials}: with fewer than {FEWEST} pairs no test can tell a difference from chance"
-        yield Finding("few-trials", "note", "trials", text, f"run {FEWEST} or more; 20 are a good start")
-
-
-def _of_study(study: Study) -> list[Finding]:
-    by_robot, found = next(iter(study.controllers.values())), []
-    try:
-        with limited(PATIENCE):
-            trial = Trial(study.scenario.driven_by(by_robot))
-            for metric in study.metrics:
-                try:
-                    look_at_metric(metric, trial)
-                except VeldrainError as error:
-                    found.append(_mistake("cannot-run", error, study.where.get(f"metric {metric.name}", "")))
-            at_ends = list(_at_the_ends(study))
-            found += at_ends or [_mistake("cannot-run", mistake) for mistake in bad_starts(study)]
-    except OverLimitError:
-        found.append(
-            Finding(
-                "cannot-run",
-                "note",
-                "draws",
-                f"not all were looked at within {PATIENCE:g} s",
-                "look at the first trials yourself",
-            )
-        )
-    return found
-
-
-def _at_the_ends(study: Study) -> Iterator[Finding]:
-    """What is wrong at the ends of what is drawn: values that cannot be, and those that are rarely meant."""
-    scenario = study.scenario
-    told = {(f.rule, f.path) for name in UNLIKELY for f in RULES[name].apply(Look(scenario.world, scenario.step))}
-    for path, value, drawn in at_the_ends(study):
-        line, where = study.where.get(path, ""), f"vary {path}"
-        if isinstance(drawn, VeldrainError):
-            said = f"can be drawn as {value:.4g}: {drawn.where + ': ' if drawn.where else ''}{drawn.problem}"
-            yield Finding("cannot-run", "error", where, said, drawn.cure or "narrow its range", line)
-            continue
-        look = Look(drawn.world, drawn.step)
-        for found in (f for name in UNLIKELY for f in RULES[name].apply(look)):
-            if (found.rule, found.path) not in told:
-                told.add((found.rule, found.path))
-                said = f"can be drawn as {value:.4g}: {found.path}: {found.problem}"
-                yield Finding(found.rule, found.severity, where, said, found.cure, line)
-
-
-def _mistake(rule: str, error: VeldrainError, line: str = "") -> Finding:
-    place, _, rest = error.where.partition(": ")
-    is_file = ".yaml:" in place or ".yml:" in place
-    return Finding(
-        rule,
-        "error",
-        rest if is_file else error.where,
-        error.problem,
-        error.cure or "mend it",
-        line or (place if is_file else ""),
-    )

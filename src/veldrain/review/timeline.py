@@ -1,0 +1,79 @@
+"""What of a scenario's timeline cannot happen, ends too early, or is expected of what is gone."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from veldrain.review.finding import Finding
+from veldrain.scenario import Finish, Put, Remove, Scenario
+from veldrain.scenario.conditions import Compared, Condition, Watching
+from veldrain.simulation import engine_of
+
+STATEMENTS = {
+    "cut-short": "What takes its time is done before the trial ends.",
+    "ends-at-once": "A trial does not end where it begins.",
+    "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
+    "taken-away": "What is expected of a thing is expected while it is there.",
+}
+
+
+def never_fires(scenario: Scenario, look: Watching) -> Iterator[Finding]:
+    """Conditions that nothing can meet, and those that end a trial at its start."""
+    for expected in scenario.expectations.values():
+        why = expected.condition.impossible(scenario.duration)
+        if why:
+            yield Finding("never-fires", "warning", expected.name, f"its condition never holds: {why}", "see its bound")
+    for entry in scenario.timeline:
+        condition, name = entry.trigger, str(entry.action)
+        if not isinstance(condition, Condition):
+            continue
+        why = condition.impossible(scenario.duration) or _never_moves(condition, look)
+        if why:
+            text = f"waits for a condition that never holds: {why}"
+            yield Finding("never-fires", "warning", name, text, "see its bound, or name what moves", entry.where)
+        elif isinstance(entry.action, Finish) and condition.bind(look)():
+            text = "ends the trial on a condition that holds at the start"
+            yield Finding("ends-at-once", "warning", name, text, "see its bound", entry.where)
+
+
+def _never_moves(condition: Condition, look: Watching) -> str:
+    """Why a comparison of what is fixed in the world, which does not hold at the start, never will; "" where it may."""
+    if not isinstance(condition, Compared):
+        return ""
+    names = [vars(condition.measure)[word] for word in ("a", "b") if word in vars(condition.measure)]
+    if not names or not all(map(engine_of(look.simulation).is_fixed, names)) or condition.bind(look)():
+        return ""
+    return f"{' and '.join(names)} never {'moves' if len(names) == 1 else 'move'}"
+
+
+def cut_short(scenario: Scenario) -> Iterator[Finding]:
+    """Actions at a time that are not done when the trial ends."""
+    for entry in scenario.timeline:
+        done = entry.trigger + entry.action.takes() if isinstance(entry.trigger, float) else 0.0
+        if done > scenario.duration + 1e-9:
+            yield Finding(
+                "cut-short",
+                "warning",
+                str(entry.action),
+                f"takes until {done:g} s, and the trial ends at {scenario.duration:g} s",
+                "begin it earlier, let it take less, or give the scenario a longer duration",
+                entry.where,
+            )
+
+
+def taken_away(scenario: Scenario) -> Iterator[Finding]:
+    """Expectations that go on over what the timeline takes away."""
+    gone = {e.action.thing: e for e in scenario.timeline if isinstance(e.action, Remove)}
+    back = {e.action.thing for e in scenario.timeline if isinstance(e.action, Put)}
+    for expected in scenario.expectations.values():
+        told = repr(expected.condition)
+        for thing, entry in gone.items():
+            if f"'{thing}" in told and thing not in back and expected.until is None:
+                yield Finding(
+                    "taken-away",
+                    "warning",
+                    expected.name,
+                    f"is expected of {thing}, which is taken away: from then on it waits far below",
+                    f"give it an end: until: {entry.names[0]}",
+                    entry.where,
+                )
