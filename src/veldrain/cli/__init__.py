@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import logging
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -19,6 +19,20 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     help="Simulated robot worlds, scripted trials, recorded streams, honest comparisons.",
 )
+
+
+def _there(what: str) -> Callable[[Any], Any]:
+    """A look at whether files are there, before all that reads them is imported, which takes a second or two."""
+
+    def look(given: Path | list[Path] | None) -> Path | list[Path] | None:
+        for path in given if isinstance(given, list) else [given] if given else []:
+            if not path.exists():
+                raise VeldrainError("no such file", where=str(path), cure=f"name {what}")
+        return given
+
+    return look
+
+
 Limit = Annotated[str | None, typer.Option(help="Longest that a trial may take on the clock, such as 60s.")]
 Workers = Annotated[int, typer.Option(help="Processes that run trials.")]
 
@@ -60,7 +74,7 @@ def new(
 
 @app.command()
 def run(
-    scenario: Annotated[Path, typer.Argument(help="Scenario file.")],
+    scenario: Annotated[Path, typer.Argument(help="Scenario file.", callback=_there("a scenario file"))],
     controller: Annotated[str | None, typer.Option(help="Instead of the file's: module:Name or file.py:Name.")] = None,
     seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
     out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
@@ -85,7 +99,7 @@ def run(
 
 @app.command()
 def study(
-    study: Annotated[Path, typer.Argument(help="Study file.")],
+    study: Annotated[Path, typer.Argument(help="Study file.", callback=_there("a study file"))],
     out: Annotated[Path | None, typer.Option(help="Folder for the results; one begun before is completed.")] = None,
     workers: Workers = 1,
     limit: Limit = None,
@@ -99,7 +113,13 @@ def study(
 
 @app.command()
 def compare(
-    what: Annotated[list[Path], typer.Argument(help="Folder with a study's results; or two recordings.")],
+    what: Annotated[
+        list[Path],
+        typer.Argument(
+            help="Folder with a study's results; or two recordings.",
+            callback=_there("a folder with a study's results, or two recordings"),
+        ),
+    ],
     baseline: Annotated[
         str | None, typer.Option(help="Of a study: controller to compare with; default: its first.")
     ] = None,
@@ -121,7 +141,15 @@ def compare(
 
 
 @app.command()
-def streams(recording: Annotated[Path, typer.Argument(help="MCAP file, ROS 2 bag folder or CSV.")]) -> None:
+def streams(
+    recording: Annotated[
+        Path,
+        typer.Argument(
+            help="MCAP file, ROS 2 bag folder or CSV.",
+            callback=_there("an MCAP file, a ROS 2 bag folder or a CSV file"),
+        ),
+    ],
+) -> None:
     """List a recording's streams: message type, count, rate, first and last stamp, gaps."""
     from veldrain.cli import commands
 
@@ -130,7 +158,13 @@ def streams(recording: Annotated[Path, typer.Argument(help="MCAP file, ROS 2 bag
 
 @app.command()
 def check(
-    files: Annotated[list[Path], typer.Argument(help="Robot (URDF, xacro), world, scenario or study files.")],
+    files: Annotated[
+        list[Path],
+        typer.Argument(
+            help="Robot (URDF, xacro), world, scenario or study files.",
+            callback=_there("a robot, world, scenario or study file"),
+        ),
+    ],
     step: Annotated[
         str | None, typer.Option(help="Step of the simulation, such as 0.5ms; default: the scenario's.")
     ] = None,
@@ -152,7 +186,12 @@ def check(
 
 @app.command()
 def inspect(
-    file: Annotated[Path, typer.Argument(help="Robot (URDF, xacro) or world file; for --knobs any.")],
+    file: Annotated[
+        Path,
+        typer.Argument(
+            help="Robot (URDF, xacro) or world file; for --knobs any.", callback=_there("a robot or world file")
+        ),
+    ],
     posture: Annotated[str | None, typer.Option(help="Name of the posture to stand in; default: the start.")] = None,
     search: Annotated[list[Path] | None, typer.Option(help="Folder for package:// and mesh paths; repeatable.")] = None,
     knobs: Annotated[
@@ -180,7 +219,13 @@ def inspect(
 
 @app.command()
 def look(
-    file: Annotated[Path, typer.Argument(help="Robot, world, scenario or study file, or a recording (MCAP).")],
+    file: Annotated[
+        Path,
+        typer.Argument(
+            help="Robot, world, scenario or study file, or a recording (MCAP).",
+            callback=_there("a robot, world, scenario, study or MCAP file"),
+        ),
+    ],
     out: Annotated[Path | None, typer.Option(help="PNG or JPEG to write; default: a new one here.")] = None,
     layer: Annotated[
         list[str] | None,
@@ -229,7 +274,13 @@ def look(
 
 @app.command()
 def export(
-    runs: Annotated[list[Path], typer.Argument(help="Recordings; or, with --dataset, the folder of a study.")],
+    runs: Annotated[
+        list[Path],
+        typer.Argument(
+            help="Recordings; or, with --dataset, the folder of a study.",
+            callback=_there("a recording, or the folder of a study"),
+        ),
+    ],
     to: Annotated[Path, typer.Option(help="Folder to write; it must not hold anything yet.")],
     kind: Annotated[
         list[str] | None,
@@ -263,7 +314,10 @@ def export(
 
 @app.command()
 def plot(
-    runs: Annotated[list[Path], typer.Argument(help="Recordings: MCAP files, ROS 2 bag folders, CSV files.")],
+    runs: Annotated[
+        list[Path],
+        typer.Argument(help="Recordings: MCAP files, ROS 2 bag folders, CSV files.", callback=_there("a recording")),
+    ],
     column: Annotated[list[str], typer.Option(help="What to plot: stream.column, as crawler/truth.y; repeatable.")],
     against: Annotated[str | None, typer.Option(help="Over this column instead of time.")] = None,
     out: Annotated[Path | None, typer.Option(help="PNG, PDF or SVG to write; default: a new PNG here.")] = None,
@@ -276,7 +330,10 @@ def plot(
 
 @app.command()
 def live(
-    scenario: Annotated[Path | None, typer.Argument(help="Scenario file to run beside other programs.")] = None,
+    scenario: Annotated[
+        Path | None,
+        typer.Argument(help="Scenario file to run beside other programs.", callback=_there("a scenario file")),
+    ] = None,
     domain: Annotated[int, typer.Option(help="Number of the DDS domain.")] = 0,
     interface: Annotated[str, typer.Option(help="Network interface: address or name; default: this machine alone.")] = (
         "127.0.0.1"
