@@ -61,7 +61,7 @@ class Condition(ABC):
     """Something that holds or does not; combine with ``&``, ``|`` and ``~``.
 
     A new condition is a frozen dataclass below it with ``bind``; one of a user's own is named in files as
-    ``use: file.py:Name``.
+    ``use: file.py:Name``. ``impossible`` lets the check find those that can never hold.
     """
 
     kinds: ClassVar[dict[str, type[Condition]]] = {}  # by the word that files know them by
@@ -307,7 +307,8 @@ class Measure(ABC):
     """A quantity that can be compared: ``measure < 0.5`` or ``measure < "50 cm"`` is a condition.
 
     ``measure.between("10 cm", "50 cm")`` is one too: Python drops half of ``0.1 < measure < 0.5``. A new measure is a
-    frozen dataclass below it with ``bind``, its kind of quantity and the word that files know it by.
+    frozen dataclass below it with ``bind``, its kind of quantity and the word that files know it by; and with ``span``,
+    where it has ends: the check then finds bounds that it never passes.
     """
 
     kinds: ClassVar[dict[str, type[Measure]]] = {}
