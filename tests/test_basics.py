@@ -167,6 +167,23 @@ class Refusals(unittest.TestCase):
         self.assertTrue(str(back).startswith("file.yaml:3: arm: no joint 'swng'; did you mean 'swing'?"))
 
 
+class KeptUnits(unittest.TestCase):
+    def test_they_are_the_same_new_kept_broken_and_without_a_folder(self) -> None:
+        """Their definitions are kept between processes; what is spoilt there, or cannot be written, costs time only."""
+        code = "from veldrain.units import quantity; print(quantity('90 dps', 'angular speed'), quantity('1 mbar', 'pressure'))"
+        with tempfile.TemporaryDirectory() as folder:
+            for state in ("new", "kept", "broken", "nowhere"):
+                with self.subTest(state):
+                    files = sorted(Path(folder).rglob("*.pickle"))
+                    self.assertEqual(bool(files), state != "new")
+                    for file in files if state == "broken" else ():
+                        file.write_bytes(file.read_bytes()[: file.stat().st_size // 2])
+                    where = "/dev/null" if state == "nowhere" else folder
+                    env = os.environ | {"XDG_CACHE_HOME": where}
+                    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=env)
+                    self.assertEqual((done.stdout, done.stderr), ("1.5707963267948966 100.0\n", ""))
+
+
 class Readme(unittest.TestCase):
     def test_the_first_world_runs(self) -> None:
         text = (Path(__file__).parent.parent / "README.md").read_text(encoding="utf-8")

@@ -27,7 +27,7 @@ NOWHERE = (0.0, 0.0, 0.0)
 
 def numbers(values: Sequence[Quantity], kind: str, where: str) -> Sequence[float]:
     """Three quantities in SI units; plain floats are taken as they are, for calls at every step."""
-    if len(values) == 3:
+    if isinstance(values, tuple | list) and len(values) == 3:
         a, b, c = values
         if type(a) is type(b) is type(c) is float and math.isfinite(a + b + c):
             return a, b, c
@@ -238,7 +238,9 @@ class RobotInMotion:
         if link not in self._pushed:
             self._pushed[link] = self._engine.pushes.link(self._path(link))
         told = (numbers(force, "force", self.name), numbers(torque, "torque", self.name))
-        self._engine.pushes.push(*self._pushed[link], *told, numbers(at or NOWHERE, "length", self.name), 1)
+        self._engine.pushes.push(
+            *self._pushed[link], *told, numbers(NOWHERE if at is None else at, "length", self.name), 1
+        )
 
     def read(self, sensor: str) -> Reading | None:
         """The latest reading of a sensor, with its stamp; None before the first."""

@@ -348,7 +348,7 @@ class Simulation:
         told = (
             triple(force, "force", path),
             triple(torque, "torque", path),
-            triple(at or (0.0, 0.0, 0.0), "length", path),
+            triple((0.0, 0.0, 0.0) if at is None else at, "length", path),
         )
         pushes = self._engine.pushes
         pushes.push(*pushes.link(path), *told, self.steps_of(lasting, f"{path}: lasting"))

@@ -97,7 +97,7 @@ def _kept_registry() -> Any:
     import platformdirs
     from filelock import FileLock
 
-    folder = Path(platformdirs.user_cache_dir("veldrain")) / "units"
+    folder = Path(platformdirs.user_cache_dir("veldrain")) / "units" / pint.__version__
     folder.mkdir(parents=True, exist_ok=True)
     with FileLock(folder / "lock", timeout=10):  # a process never reads what another has not written to its end
         return pint.UnitRegistry(cache_folder=folder)

@@ -258,5 +258,28 @@ class Bookkeeping(unittest.TestCase):
             sim.push("ground", (0, 0, 1))
 
 
+class Pushes(unittest.TestCase):
+    def test_what_they_give_adds_up_however_they_are_told(self) -> None:
+        """Of a cube of side 1 m and 1 kg (J = 1/6 kg·m²): v = Σ F·t/m, ω = Σ (M + r × F)·t/J."""
+        w = vd.World(gravity=(0, 0, 0)).body("cube", vd.Box((1, 1, 1)), mass=1.0)
+        for many in (1, 40):  # more than there are rows for at first
+            sim = vd.Simulation(w)
+            cube = sim["cube"]
+            for _ in range(many):
+                cube.push((0.0, 1.0, 0.0))
+                cube.push(np.array((0, 1, 0)), at=np.array((0.1, 0, 0)), torque=(0, 0, "20 mN*m"))
+                sim.push("cube", (0, "1 N", 0), at=[0, 0, "10 cm"], lasting="2 ms")
+            sim.advance("1 ms")
+            v, spin = cube.velocity()
+            with self.subTest(many):
+                np.testing.assert_allclose(v, (0, many * 3e-3, 0), atol=1e-12)
+                np.testing.assert_allclose(spin, (-many * 6e-4, 0, many * 7.2e-4), atol=1e-7 * many**2)
+                sim.advance("5 ms")
+                np.testing.assert_allclose(cube.velocity()[0], (0, many * 4e-3, 0), atol=1e-12)
+        for told in ((1, 0), "up", 5, (1, math.nan, 0), (1, 0, "3 kg")):
+            with self.subTest(told), self.assertRaisesRegex(vd.VeldrainError, "^cube: "):
+                cube.push(told)  # type: ignore[arg-type]
+
+
 if __name__ == "__main__":
     unittest.main()
