@@ -174,6 +174,7 @@ def gains(
     from veldrain.control.tuning import gains_table
     from veldrain.documents import load_world
     from veldrain.formats import is_robot_file, load_robot
+    from veldrain.motion.gains import NO_MOTOR
 
     models: dict[str, tuple[Model, Mapping[str, Quantity]]]
     if is_robot_file(file.name):
@@ -193,7 +194,7 @@ def gains(
     for name, rows in tables.items():
         say(f"{name}: gains for {bandwidth}, damping ratio {damping:g}; the root stands still")
         print_columns(rows)
-    if any(not model.motors for model, _ in models.values()):
+    if any(row["mode"] == NO_MOTOR for rows in tables.values() for row in rows):
         say("No motor yet: gains are of position motors, and of velocity motors where stiffness is –.")
     if not test:
         say("--test measures how each motor answers to a step.")
