@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import math
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 
 import veldrain as vd
+from tests.helpers import command
 from tests.motion.arms import leg, sampling_arm, seven_joints, two_bars
 
 G = 9.81
@@ -242,6 +246,32 @@ class Gains(unittest.TestCase):
             self.assertEqual(row["mode"], "none")
             np.testing.assert_allclose(row[["stiffness", "damping"]].astype(float), (stiffness, damping), atol=1e-12)
         self.assertEqual(list(vd.suggest_gains(m.motor("roll", "velocity", damping=1)).index), ["roll"])
+
+    def test_at_the_command_line(self) -> None:
+        """Before a robot has motors, after it has one, and where nothing could have any."""
+        bar = vd.Model("crane").link("post", mass=5).link("boom", mass=1, com=(0.2, 0, 0), inertia=0.01 * np.eye(3))
+        bare = vd.Model("stone").link("stone", mass=1, inertia=0.01 * np.eye(3))
+        bar.joint("lift", "post", "boom", "revolute", axis=(0, 1, 0), limits=(-1, 1))
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "crane.urdf"
+            vd.save_robot(bar, path)
+            done = command("inspect", path, "--gains")
+            stiff, damped = 0.05 * (10 * math.pi) ** 2, 2 * 0.05 * 10 * math.pi  # at 5 Hz, ζ = 1
+            self.assertRegex(
+                done.stdout, rf"lift +none +0.05 +kg·m² +– +– +– +° +{stiff:.4g} +{damped:.4g}\nNo motor yet"
+            )
+            world = vd.World().place(bar.motor("lift", "position", stiffness=stiff, damping=damped), fixed=True)
+            vd.save_world(world, Path(folder) / "crane.world.yaml")
+            done = command("inspect", Path(folder) / "crane.world.yaml", "--gains", "--test", "--json")
+            (row,) = json.loads(done.stdout)["crane"]
+            self.assertEqual((row["mode"], row["Hz now"], row["ratio now"]), ("position", 5.0, 1.0))
+            self.assertAlmostEqual(row["sag"], -math.degrees(0.2 * G / stiff), delta=0.01)
+            self.assertLess(row["overshoot %"], 1.0)  # what it sags by before is none
+            self.assertAlmostEqual(row["rise ms"], 1e3 * 3.358 / (10 * math.pi), delta=3)
+            vd.save_robot(bare, path)
+            done = command("inspect", path, "--gains")
+            self.assertEqual((done.returncode, done.stdout), (2, ""))
+            self.assertRegex(done.stderr, "crane.urdf: no robot in it has a joint for a motor; name one that has\n$")
 
     def test_step_response_of_the_suggested_gains(self) -> None:
         m = vd.Model("p").link("base", mass=1).link("wheel", mass=2, inertia=0.1 * np.eye(3))

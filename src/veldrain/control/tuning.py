@@ -86,6 +86,9 @@ def step_response(
 ) -> StepResponse:
     """Let a motor answer to a step of its command; the root stands still, all other motors hold.
 
+    Under gravity it first comes to rest, for as long as the answer is looked at: what it sags by is part of the error
+    at rest, and not of how it gets there.
+
     Args:
         model: the model.
         joint: of a position or velocity motor.
@@ -130,15 +133,22 @@ def step_response(
             where=f"{model.name}/{joint}",
             cure="give another size",
         )
-    robot.command(joint, **{motor.mode: start + much})
     count = sim.steps_of(duration, "step_response: duration")
+
+    def value() -> float:
+        return float(robot.positions[k] if motor.mode == "position" else robot.velocities[k])
+
+    if gravity:
+        robot.command(joint, **{motor.mode: start})
+        sim.advance(count * sim.step)
+    begun, rested = sim.time, value()
+    robot.command(joint, **{motor.mode: start + much})
     rows = []
     for _ in range(count):
         sim.advance(sim.step)
-        value = robot.positions[k] if motor.mode == "position" else robot.velocities[k]
-        rows.append((sim.time, start + much, float(value), float(robot.efforts[k])))
+        rows.append((sim.time - begun, start + much, value(), float(robot.efforts[k])))
     frame = pd.DataFrame(rows, columns=["time", "command", "value", "effort"])
-    share = (frame["value"].to_numpy() - start) / much
+    share = (frame["value"].to_numpy() - rested) / much
     time, end = frame["time"].to_numpy(), float(share[-1])
 
     def first(level: float) -> float:
@@ -149,5 +159,5 @@ def step_response(
     settling = (
         0.0 if not len(outside) else float("nan") if outside[-1] == len(time) - 1 else float(time[outside[-1] + 1])
     )
-    rest = float((1.0 - end) * much)
+    rest = start + much - float(frame["value"].iloc[-1])
     return StepResponse(joint, first(0.9) - first(0.1), max(0.0, float(share.max()) - 1.0), settling, rest, frame)
