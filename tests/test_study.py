@@ -371,6 +371,7 @@ class Sources(unittest.TestCase):
         again = self.study().run(out, progress=lambda *words: told.append(words[2])).trials
         self.assertGreater(again["place"].min(), first["place"].max() + 0.05)
         self.assertIn("controller 'Drive' has changed since: its 2 trials are run anew", told)
+        self.assertFalse((self.folder / "__pycache__").exists())  # Python would take what it keeps there for the edit
 
     def test_metrics_and_controllers_that_come_later_run_nothing_again(self) -> None:
         out = self.folder / "out"

@@ -161,8 +161,25 @@ class Sensed(unittest.TestCase):
         x, y = np.meshgrid(found.x, found.y)
         self.assertFalse(found.seen[0, 0][(x < 0)].any())
         self.assertTrue(found.blind(2.0)[0][(x < -0.5) & (np.hypot(x, y) < 2)].all())
+        self.assertLess(len(repr(found)), 200)
         with self.assertRaisesRegex(vd.VeldrainError, "no sensor that looks"):
             vd.coverage(vd.Model("post").link("base", vd.Sphere(1), mass=1))
+
+    def test_coverage_of_a_camera_and_between_the_beams_of_a_lidar(self) -> None:
+        """A camera 1 m high, 30° down and 90° wide sees |y| ≤ x·cos 30° + sin 30° of the ground, an object of 30 cm also
+        where half of it is beyond; a lidar's beams 1° up and down pass it by where they are farther off than that."""
+        m = vd.Model("post").link("base", vd.Cylinder(0.05, 0.1), mass=5)
+        down = vd.Pose((0, 0, 0.95), rpy=(0, "30 deg", 0))
+        m.mount("eye", vd.Camera(size=(640, 480), field_of_view="90 deg"), on="base", pose=down)
+        m.mount(
+            "lidar", vd.SpinningLidar(channels=16, azimuths=900, max_range=30), on="base", pose=vd.Pose((0, 0, 1.95))
+        )
+        table = vd.coverage(m, heights=[0, "2 m"], reach="20 m").table().set_index(["height", "sensor"])
+        near = 1 / math.tan(math.radians(30 + math.degrees(math.atan(0.75))))
+        seen = math.cos(math.pi / 6) * (20**2 - near**2) + 2 * math.sin(math.pi / 6) * (20 - near)
+        edges = 2 * 0.15 * (20 - near) / math.cos(math.atan(math.cos(math.pi / 6)))
+        self.assertAlmostEqual(table.loc[(0, "eye"), "area"], seen + edges, delta=3)
+        self.assertAlmostEqual(table.loc[(2, "lidar"), "farthest"], 0.15 / math.radians(1), delta=0.3)
 
     def test_detections_are_matched_against_boxes(self) -> None:
         m = vd.Model("ego").link("body", vd.Part(vd.Box((4, 1.8, 0.8)), pose=vd.Pose((0, 0, 0.7))), mass=1000)

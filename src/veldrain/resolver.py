@@ -82,11 +82,16 @@ def load_file(path: Path) -> Any:
         assert spec and spec.loader  # a .py file always has both
         module = importlib.util.module_from_spec(spec)
         sys.modules[name] = module
+        # Python takes compiled code that it kept for a file of the same second and size: an edit of a script's would be
+        # run as it was before. None is kept of a user's files, nor of what they import, and their folder stays clean.
+        kept, sys.dont_write_bytecode = sys.dont_write_bytecode, True
         try:
             spec.loader.exec_module(module)
         except BaseException:
             del sys.modules[name]
             raise
+        finally:
+            sys.dont_write_bytecode = kept
     return sys.modules[name]
 
 

@@ -212,6 +212,7 @@ class Sensor(Sheet):
 
     truth: ClassVar[bool] = False  # what no real sensor could know; controllers see it only where a scenario grants it
     looks_back: ClassVar[bool] = False  # it measures over the last period, so that it has nothing to say at 0 s
+    has_gaps: ClassVar[bool] = False  # it looks along lines alone: what is between two of them is not seen
     optical: ClassVar[Pose | None] = None  # of a frame on the mount with z forward, x right, y down
 
     @property
@@ -262,6 +263,11 @@ class Sensor(Sheet):
     def sight(self) -> Sight | None:
         """What it looks along; None: it feels rather than looks."""
         return None
+
+    def looks_along(self) -> Array:
+        """Unit vectors (n, 3) in its mount all over its field of view, close enough to tell what it covers."""
+        sight = self.sight()
+        return np.zeros((0, 3)) if sight is None else sight.directions
 
     def outline(self) -> list[Array]:
         """Lines of directions (n, 3) around its field of view, for pictures."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -23,7 +23,6 @@ if TYPE_CHECKING:
 
 MOST_CELLS = 400  # along an edge of the grid
 FARTHEST = 200.0  # m that are looked at
-BEAMS = 60_000  # of a sensor, at most
 
 
 @dataclass(frozen=True)
@@ -42,9 +41,9 @@ class Coverage:
     robot: str
     sensors: tuple[str, ...]
     heights: tuple[float, ...]
-    x: Array
-    y: Array
-    seen: NDArray[np.bool_]
+    x: Array = field(repr=False)
+    y: Array = field(repr=False)
+    seen: NDArray[np.bool_] = field(repr=False)
     footprint: tuple[float, float, float, float]
 
     def blind(self, within: Quantity = 5.0) -> NDArray[np.bool_]:
@@ -82,7 +81,7 @@ def coverage(
     """What the sensors of a robot cover, its own body included: what it hides is not covered.
 
     A place is covered at a height where a beam of a sensor meets an object of a size there: within the sensor's range,
-    and with no part of the robot in between.
+    and with no part of the robot in between. Far off, an object can be between two beams of a lidar.
 
     Args:
         thing: a model, or a world with the robot.
@@ -110,9 +109,9 @@ def coverage(
     half = quantity(size, "length", "coverage") / 2
     seen = np.zeros((len(looking), len(levels), count, count), bool)
     for n, (sensor, mounted) in enumerate(looking.items()):
-        pose = engine.pose(f"{name}/{sensor}")
+        pose, tree = engine.pose(f"{name}/{sensor}"), cKDTree(mounted.sensor.looks_along())
         for k, height in enumerate(levels):
-            seen[n, k] = _covered(engine, mounted, pose, x, float(low[2]) + height, half, ranges[sensor])
+            seen[n, k] = _covered(engine, mounted, tree, pose, x, float(low[2]) + height, half, ranges[sensor])
     footprint = float(low[0]), float(high[0]), float(low[1]), float(high[1])
     return Coverage(name, tuple(looking), tuple(levels), x, x.copy(), seen, footprint)
 
@@ -143,16 +142,15 @@ def _range(mounted: Mounted) -> float:
 
 
 def _covered(
-    engine: Engine, mounted: Mounted, pose: Pose, x: Array, z: float, half: float, reach: float
+    engine: Engine, mounted: Mounted, tree: cKDTree, pose: Pose, x: Array, z: float, half: float, reach: float
 ) -> NDArray[np.bool_]:
     """Where on a grid a sensor would meet an object."""
     sight = mounted.sensor.sight()
     assert sight is not None
-    beams = sight.directions
-    beams = beams[:: max(1, len(beams) // BEAMS)]
-    tree = cKDTree(beams)
-    some = beams[:: max(1, len(beams) // 500)]
-    apart = float(np.median(np.asarray(tree.query(some, k=2)[0])[:, 1])) if len(beams) > 1 else 0.0
+    some = tree.data[:: max(1, tree.n // 500)]
+    apart = 0.0  # beams of what looks all over its field are no farther apart than this
+    if tree.n > 1 and not mounted.sensor.has_gaps:
+        apart = 0.75 * float(np.asarray(tree.query(some, k=2)[0])[:, 1].max())
     grid = np.stack([*np.meshgrid(x, x), np.full((len(x), len(x)), z)], axis=-1).reshape(-1, 3)
     ways = pose.inverse().apply(grid)
     far = np.maximum(np.linalg.norm(ways, axis=1), 1e-9)

@@ -168,6 +168,9 @@ class Camera(Sensor):
     def sight(self) -> Sight:
         return Sight(self.lens.some_rays(), self.far, self.near, is_picture=True)
 
+    def looks_along(self) -> Array:
+        return self.lens.some_rays(201, 151)
+
     def outline(self) -> list[Array]:
         columns, rows = self.lens.size
         edge = np.linspace(0, 1, 11)[:, None]

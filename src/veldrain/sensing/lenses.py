@@ -162,7 +162,7 @@ class Lens:
         u, v = np.meshgrid(columns, rows)
         return np.stack([u.ravel(), v.ravel()], axis=1).astype(float)
 
-    def some_rays(self) -> Array:
-        """Unit vectors (n, 3) of a coarse grid over the picture."""
+    def some_rays(self, across: int = 25, down: int = 19) -> Array:
+        """Unit vectors (n, 3) of a coarse grid over the picture, up to its edges."""
         columns, rows = self.size
-        return self.rays_of(self._grid(np.linspace(0, columns - 1, 25), np.linspace(0, rows - 1, 19)))
+        return self.rays_of(self._grid(np.linspace(0, columns - 1, across), np.linspace(0, rows - 1, down)))

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Generic, TypeVar
+from typing import Any, ClassVar, Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -53,6 +53,8 @@ class Cloud:
 
 class _Lidar(Sensor):
     """What all lidars have: beams, echoes, and what a data sheet says goes wrong with them."""
+
+    has_gaps: ClassVar[bool] = True
 
     period: Number = Number("period", default=0.1, above=0.0, kw_only=False, doc="of a turn, or its rate")
     min_range: Number = Number("length", default=0.05, least=0.0, doc="nearer targets read inf")
