@@ -147,10 +147,9 @@ def _covered(
     """Where on a grid a sensor would meet an object."""
     sight = mounted.sensor.sight()
     assert sight is not None
-    some = tree.data[:: max(1, tree.n // 500)]
     apart = 0.0  # beams of what looks all over its field are no farther apart than this
     if tree.n > 1 and not mounted.sensor.has_gaps:
-        apart = 0.75 * float(np.asarray(tree.query(some, k=2)[0])[:, 1].max())
+        apart = 0.75 * float(np.asarray(tree.query(tree.data, k=2)[0])[:, 1].max())
     grid = np.stack([*np.meshgrid(x, x), np.full((len(x), len(x)), z)], axis=-1).reshape(-1, 3)
     ways = pose.inverse().apply(grid)
     far = np.maximum(np.linalg.norm(ways, axis=1), 1e-9)

@@ -15,6 +15,7 @@ from veldrain.model import World
 from veldrain.review import following, studies, timeline
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding, mistake
+from veldrain.review.studies import PATIENCE
 from veldrain.sampling import Samples
 from veldrain.scenario import Change, Scenario, Tell
 from veldrain.scenario.changing import Changes
@@ -26,7 +27,6 @@ from veldrain.study import Study
 
 FIRST_TICKS = 5  # of each controller
 LONGEST = 2.0  # s simulated at most
-PATIENCE = 20.0  # s on the clock
 
 # What the rules of this module say, as those of docs/check.md do.
 STATEMENTS = (
