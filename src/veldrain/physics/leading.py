@@ -15,15 +15,15 @@ from __future__ import annotations
 
 import math
 
-from veldrain.kernel import kernel
+from veldrain.kernel import inlined, kernel
 from veldrain.physics.responses import point_velocity
 from veldrain.physics.spatial import add, dot, put, triple
 
 # Nodes and weights of Gauss–Legendre quadrature over [0, 1]: two for what turns by less than LITTLE, where they leave
 # 3e-12 of a length, then four for pieces that turn by a quarter of a radian at most.
-TWO, FOUR = (0.2113248654051871, 0.7886751345948129), (0.06943184420297371, 0.33000947820757187)
-AT = (*TWO, *FOUR, 1.0 - FOUR[1], 1.0 - FOUR[0])
-WEIGHTS = (0.5, 0.5, 0.17392742256872692, 0.32607257743127307, 0.32607257743127307, 0.17392742256872692)
+TWO = (0.2113248654051871, 0.7886751345948129)
+FOUR, WEIGHTS = (0.06943184420297371, 0.33000947820757187), (0.17392742256872692, 0.32607257743127307)
+C2, C3, C4, C5, C6, C7, C8, C9 = (1.0 / math.factorial(n) for n in range(2, 10))  # of the series
 LITTLE = 0.01  # rad
 HARDEST = 9.0  # m/s²: no car on dry ground brakes harder
 SIDEWAYS = 0.5  # most of d': 30° off the route
@@ -34,8 +34,27 @@ MOST_PIECES = 200  # looked at for one that is minded, in a step
 def small_turn(a):
     """Cosine and sine of an angle of a quarter of a radian at most, by their series."""
     b = a * a
-    cosine = 1.0 - b / 2.0 * (1.0 - b / 12.0 * (1.0 - b / 30.0 * (1.0 - b / 56.0)))
-    return cosine, a * (1.0 - b / 6.0 * (1.0 - b / 20.0 * (1.0 - b / 42.0 * (1.0 - b / 72.0))))
+    cosine = 1.0 - b * (C2 - b * (C4 - b * (C6 - b * C8)))
+    return cosine, a * (1.0 - b * (C3 - b * (C5 - b * (C7 - b * C9))))
+
+
+@kernel
+def turn_at(share, length, k, c):
+    """Cosine and sine of the turn at a share of a length."""
+    at = share * length
+    return small_turn(at * (k + 0.5 * c * at))
+
+
+@kernel
+def chord(length, k, c):
+    """How far along its first heading, and left of it, a piece of curve gets."""
+    if length * (abs(k) + abs(c) * length) < LITTLE:
+        one, two = turn_at(TWO[0], length, k, c), turn_at(TWO[1], length, k, c)
+        return 0.5 * length * (one[0] + two[0]), 0.5 * length * (one[1] + two[1])
+    one, two = turn_at(FOUR[0], length, k, c), turn_at(FOUR[1], length, k, c)
+    three, four = turn_at(1.0 - FOUR[1], length, k, c), turn_at(1.0 - FOUR[0], length, k, c)
+    along = WEIGHTS[0] * (one[0] + four[0]) + WEIGHTS[1] * (two[0] + three[0])
+    return length * along, length * (WEIGHTS[0] * (one[1] + four[1]) + WEIGHTS[1] * (two[1] + three[1]))
 
 
 @kernel
@@ -44,16 +63,10 @@ def curve_point(x, y, cosine, sine, k, c, length, u):
     inside = min(max(u, 0.0), length)
     bend = 0.0
     if k != 0.0 or c != 0.0:
-        along = across = 0.0
-        is_little = inside * (abs(k) + abs(c) * inside) < LITTLE
-        for n in range(0 if is_little else 2, 2 if is_little else 6):
-            at = inside * AT[n]
-            more = small_turn(at * (k + 0.5 * c * at))
-            along += WEIGHTS[n] * more[0]
-            across += WEIGHTS[n] * more[1]
-        x += inside * (along * cosine - across * sine)
-        y += inside * (along * sine + across * cosine)
-        turn = small_turn(inside * (k + 0.5 * c * inside))
+        along, across = chord(inside, k, c)
+        x += along * cosine - across * sine
+        y += along * sine + across * cosine
+        turn = turn_at(1.0, inside, k, c)
         cosine, sine = cosine * turn[0] - sine * turn[1], sine * turn[0] + cosine * turn[1]
         bend = k + c * inside
     else:
@@ -75,7 +88,7 @@ def offset_of(led):
     return d, min(max(first, -SIDEWAYS), SIDEWAYS), second
 
 
-@kernel
+@inlined
 def route_point(led, pieces):
     """x, y, cosine and sine of the heading, and curvature of its route where it is."""
     if led.free == 1:
@@ -95,7 +108,7 @@ def bend_ahead(led, pieces, way):
     return p.k + p.c * min(led.s - p.s + way, p.length)
 
 
-@kernel
+@inlined
 def lift_of(led, pieces, lifts, d):
     """Height, pitch and roll where it is: cubics along the piece, even between two offsets."""
     if led.free == 1:
@@ -103,12 +116,13 @@ def lift_of(led, pieces, lifts, d):
     p = pieces[led.piece]
     u = min(max((led.s - p.s) / p.length, 0.0), 1.0)
     row = led.lift + (led.piece - led.first) * led.columns
-    side = 0.0
-    if led.columns > 1:
-        side = min(max((d - led.side) / led.spread, 0.0), led.columns - 1.0)
-    left = min(int(side), max(led.columns - 2, 0))
+    if led.columns == 1:
+        here = lifts[row]
+        return cubic(here[0], u), cubic(here[1], u), cubic(here[2], u)
+    side = min(max((d - led.side) / led.spread, 0.0), led.columns - 1.0)
+    left = min(int(side), led.columns - 2)
     share = side - left
-    here, there = lifts[row + left], lifts[row + min(left + 1, led.columns - 1)]
+    here, there = lifts[row + left], lifts[row + left + 1]
     z = cubic(here[0], u) * (1.0 - share) + cubic(there[0], u) * share
     pitch = cubic(here[1], u) * (1.0 - share) + cubic(there[1], u) * share
     roll = cubic(here[2], u) * (1.0 - share) + cubic(there[2], u) * share
@@ -121,7 +135,7 @@ def cubic(c, u):
     return c[0] + u * (c[1] + u * (c[2] + u * c[3]))
 
 
-@kernel
+@inlined
 def place_led(led, pieces, lifts, moves, centre, row):
     """Write where something led is into a row of its tree; ``centre``: its mass centre."""
     x, y, cosine, sine, curvature = route_point(led, pieces)
@@ -129,16 +143,19 @@ def place_led(led, pieces, lifts, moves, centre, row):
     z, pitch, roll = lift_of(led, pieces, lifts, d)
     x -= d * sine
     y += d * cosine
-    lean = math.sqrt(1.0 - slope * slope)
-    curvature = curvature * lean / (1.0 - curvature * d) + bend / lean
-    cosine, sine = cosine * lean - sine * slope, sine * lean + cosine * slope
+    if slope != 0.0 or bend != 0.0:
+        lean = math.sqrt(1.0 - slope * slope)
+        curvature = curvature * lean / (1.0 - curvature * d) + bend / lean
+        cosine, sine = cosine * lean - sine * slope, sine * lean + cosine * slope
+    else:
+        curvature = curvature / (1.0 - curvature * d)
     if led.turns == 0:
         cosine, sine = math.cos(led.turn), math.sin(led.turn)
-    ch = math.sqrt(max(0.5 + 0.5 * cosine, 0.0))  # of half the heading, by the larger of the two
-    sh = math.copysign(math.sqrt(max(0.5 - 0.5 * cosine, 0.0)), sine)
-    if ch > 0.5:
+    if cosine > 0.0:  # of half the heading, by the larger of the two
+        ch = math.sqrt(0.5 + 0.5 * cosine)
         sh = 0.5 * sine / ch
     else:
+        sh = math.copysign(math.sqrt(0.5 - 0.5 * cosine), sine)
         ch = 0.5 * sine / sh
     cp, sp, cr, sr = 1.0, 0.0, 1.0, 0.0
     if led.upright == 0 and (pitch != 0.0 or roll != 0.0):
@@ -158,7 +175,7 @@ def place_led(led, pieces, lifts, moves, centre, row):
         row[7 + move.dof] = move.offset + move.gain * turn
 
 
-@kernel
+@inlined
 def turned_by(x, y, z, w, v):
     """A vector turned by a unit quaternion."""
     tx, ty, tz = 2.0 * (y * v[2] - z * v[1]), 2.0 * (z * v[0] - x * v[2]), 2.0 * (x * v[1] - y * v[0])
@@ -208,7 +225,7 @@ def free_push(led, v):
     return led.up * (1.0 - share * share) if v <= led.goal else -led.down * (1.0 - share * share)
 
 
-@kernel
+@inlined
 def next_speed(trees, nodes, pieces, minds, led, step, h):
     """Its speed after the step."""
     v, goal = led.speed, led.goal
@@ -240,7 +257,7 @@ def next_speed(trees, nodes, pieces, minds, led, step, h):
     return new
 
 
-@kernel
+@inlined
 def go_on(pieces, led, new, h):
     """One step along the route, at the end of which it has a new speed."""
     v = led.speed

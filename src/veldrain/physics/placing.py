@@ -7,12 +7,12 @@ from __future__ import annotations
 
 import math
 
-from veldrain.kernel import kernel
+from veldrain.kernel import inlined, kernel
 from veldrain.physics.plant import BALL, FREE, SLIDING
 from veldrain.physics.spatial import add, cross, matrix_of_quaternion, minus, multiply, put, triple, turned
 
 
-@kernel
+@inlined
 def place_free(n, q):
     """Position and axes of a free node from its coordinates."""
     matrix_of_quaternion(q, n.coord + 3, n.rot)
@@ -62,7 +62,7 @@ def place_ball(n, q, parent):
     multiply(room, n.IA[3:6, 0:3], n.rot)
 
 
-@kernel
+@inlined
 def place_node(n, nodes, q):
     """Position and axes of any node, its parent's being known."""
     if n.kind == FREE:

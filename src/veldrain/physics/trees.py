@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.kernel import kernel
+from veldrain.kernel import inlined, kernel
 from veldrain.physics.plant import BALL, FREE, NOW, SLIDING, UNFORCED
 from veldrain.physics.spatial import (
     add,
@@ -234,7 +234,7 @@ def fold_into(p, n):
             p.pull[k] += n.pull[k]
 
 
-@kernel
+@inlined
 def accelerate_free(tree, n, v, out, script, step, h):
     """Acceleration of a free root, and its velocities after the step."""
     acc, dof = n.acc, n.dof
@@ -261,7 +261,7 @@ def script_at(tree, step):
     return tree.script + min(step - tree.base, tree.rows - 1) * tree.width
 
 
-@kernel
+@inlined
 def scripted_speeds(tree, script, step, out, h):
     """The spin and velocity (6,) that take a led root to its next place."""
     here, there = script[script_at(tree, step) :], script[script_at(tree, step + 1) :]
@@ -269,7 +269,7 @@ def scripted_speeds(tree, script, step, out, h):
     put(out[3:6], scaled(minus(triple(there), triple(here)), 1.0 / h))
 
 
-@kernel
+@inlined
 def lead_tree(tree, nodes, v, out, script, step, h):
     """Accelerations and new velocities of a tree that is led with its joints: no force changes them."""
     here, there = script[script_at(tree, step) :], script[script_at(tree, step + 1) :]
