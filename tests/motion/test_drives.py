@@ -167,6 +167,15 @@ class Driving(unittest.TestCase):
         odometry = recording["cart/odometry"].iloc[-1]
         self.assertLess(math.hypot(end["x"] - odometry["x"], end["y"] - odometry["y"]), 0.05)
 
+    def test_a_route_that_it_is_on_already(self) -> None:
+        for start in ((-30, 0), (0, 0)):  # far behind it, and one that comes back to where it begins
+            route = [start, (2, 0)] if start[0] else [(0, 0), (2, 0), (2, 2), (0, 0)]
+            controllers = {"cart": {"drive": cart_drive(), "pilot": vd.FollowRoute(route, pose="axle")}}
+            recording = vd.run(vd.Scenario(template("cart"), "2 s", controllers=controllers, truth=["cart"]))
+            with self.subTest(start=start):
+                self.assertLess(np.abs(recording["cart/drive/inputs"]["angular.z"]).max(), 0.05)
+                self.assertGreater(recording["cart/axle"]["x"].iloc[-1], 0.4)
+
     def test_to_a_pose(self) -> None:
         world = template("cart")
         pilot = vd.GoTo((1.2, 0.8), heading="90 deg", pose="axle")

@@ -129,6 +129,7 @@ class FollowRoute(Pilot):
         if self._speed is None:  # it may be on its way already
             measured = getattr(reading.data, "linear_velocity", None)
             self._speed = float(measured[0]) if measured is not None else 0.0
+            self._at = self._begin_at(here)
         away = self._come_along(here)
         left = float(self._far[-1]) - self._at
         goal = self._point(self._at + self.lookahead + self.lookahead_time * self._speed)
@@ -165,16 +166,27 @@ class FollowRoute(Pilot):
         )
         return min(wanted, max(0.0, own + change * self.period))
 
+    def _beside(self, here: Planar, part: slice) -> tuple[Array, Array]:
+        """Of some steps of the route: how far along it their nearest points are, and how far away."""
+        p, starts, ways = np.array((here.x, here.y)), self._route[:-1][part], self._ways[part]
+        along = np.clip(np.einsum("ij,ij->i", p - starts, ways), 0.0, self._lengths[part])
+        x, y = (starts + along[:, None] * ways - p).T
+        return self._far[:-1][part] + along, np.hypot(x, y)
+
+    def _begin_at(self, here: Planar) -> float:
+        """Where on the route it begins: the first place that is about as near as any, as a route may end there too."""
+        place, away = self._beside(here, slice(None))
+        return float(place[np.argmax(away <= away.min() + self.lookahead)])
+
     def _come_along(self, here: Planar) -> float:
         """Go on along the route to the point of it that is nearest; gives how far that is."""
-        p = np.array((here.x, here.y))
-        along = np.clip(np.einsum("ij,ij->i", p - self._route[:-1], self._ways), 0.0, self._lengths)
-        away = np.linalg.norm(self._route[:-1] + along[:, None] * self._ways - p, axis=1)
-        place = self._far[:-1] + along
         # Only what is near to where it was: a route may cross itself.
-        near = (place >= self._at - 0.5) & (place <= self._at + 2.0 * self.lookahead + 0.5)
+        low, high = self._at - 0.5, self._at + 2.0 * self.lookahead + 0.5
+        first, end = np.searchsorted(self._far, (low, high)).tolist()
+        place, away = self._beside(here, slice(max(first - 1, 0), end))
+        near = (place >= low) & (place <= high)
         if not near.any():
-            return float(away.min())
+            return float(self._beside(here, slice(None))[1].min())
         k = int(np.argmin(np.where(near, away, np.inf)))
         self._at = max(self._at, float(place[k]))
         return float(away[k])

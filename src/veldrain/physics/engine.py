@@ -294,11 +294,12 @@ class Engine:
 
     def velocities(self, nodes: p.Ints, points: Array) -> Array:
         """Velocities (n, 3) of points (n, 3) of nodes (n,), world axes; those of the world (−1) stand still."""
-        if not len(self._pos):
-            return np.zeros((len(nodes), 3))
-        held = self._twist[nodes]
-        found = held[:, 3:] + np.cross(held[:, :3], points - self._ref[self._tree[nodes]])
-        return np.where(nodes[:, None] < 0, 0.0, found)
+        found, moves = np.zeros((len(nodes), 3)), np.flatnonzero(nodes >= 0)  # most of what rays meet stands still
+        if len(moves):
+            nodes = nodes[moves]
+            held = self._twist[nodes]
+            found[moves] = held[:, 3:] + np.cross(held[:, :3], points[moves] - self._ref[self._tree[nodes]])
+        return found
 
     def motion(self, place: LinkPlace) -> tuple[Array, Array, Array]:
         """Linear velocity, angular velocity and linear acceleration of a place's origin, world axes."""
