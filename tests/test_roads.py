@@ -200,6 +200,8 @@ actors:
 <way id="10"><nd ref="1"/><nd ref="2"/><nd ref="3"/><tag k="highway" v="tertiary"/><tag k="maxspeed" v="60"/></way>
 <way id="11"><nd ref="2"/><nd ref="4"/><nd ref="99"/><tag k="highway" v="residential"/><tag k="oneway" v="yes"/>
 <tag k="lanes" v="1"/><tag k="width" v="3.2"/></way>
+<way id="13"><nd ref="4"/><nd ref="3"/><tag k="highway" v="tertiary"/><tag k="junction" v="roundabout"/>
+<tag k="lanes" v="1"/><tag k="bridge" v="yes"/></way><relation id="1"><tag k="type" v="restriction"/></relation>
 <way id="12"><nd ref="1"/><nd ref="4"/><tag k="highway" v="steps"/></way></osm>"""
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "town.osm"
@@ -210,7 +212,9 @@ actors:
             for said in (
                 "widths guessed",
                 "speed limits guessed",
-                "not used: 1 steps",
+                "not used: 1 steps, 1 rules of who may turn where",
+                "bridges and tunnels laid on level ground, through what they cross (1",
+                "traffic keeps to the right",
                 "not in the extract left out (1",
             ):
                 self.assertIn(said, notes)
@@ -223,8 +227,9 @@ actors:
             whole = math.radians(0.001) * radius
             self.assertAlmostEqual(north.length, whole - min(1.5 * 3 * 2 + 3, 0.4 * whole), 1)
             self.assertEqual(set(roads.roads["11"].sections[0].lanes), {0, -1})
+            self.assertEqual(set(roads.roads["13"].sections[0].lanes), {0, -1})  # nobody goes round the other way
             self.assertAlmostEqual(roads.lane("11").width(5.0), 3.2, 9)
-            self.assertEqual(len(roads.junctions), 1)
+            self.assertEqual(len(roads.junctions), 3)
             self.assertGreater(roads.lane("10.1").route(via=["11"]).length, whole)
             path.write_text("<osm><node id='1' lat='x' lon='3'/></osm>")
             with self.assertRaisesRegex(vd.VeldrainError, "osm:1: a node without a place"):

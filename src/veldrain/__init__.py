@@ -34,7 +34,7 @@ _WHERE = {
     "veldrain.scenario": (
         "Action Change Condition Cut Fail Finish Free Go Keep Leave Lock Picture Push Put Remove Say Scenario "
         "Shift Stop Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed "
-        "reading run signal speed tilt time_to_collision touching"
+        "reading run signal speed tilt time_gap time_to_collision touching"
     ),
     "veldrain.study": "FinishTime Margin Metric Result Study normal one_of uniform",
     "veldrain.formats": "load_roads load_robot save_roads save_robot",
@@ -178,6 +178,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import signal as signal
     from veldrain.scenario import speed as speed
     from veldrain.scenario import tilt as tilt
+    from veldrain.scenario import time_gap as time_gap
     from veldrain.scenario import time_to_collision as time_to_collision
     from veldrain.scenario import touching as touching
     from veldrain.sensing import Barometer as Barometer

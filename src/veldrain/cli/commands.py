@@ -181,6 +181,8 @@ def run(
         controllers = {robots[0]: NamedController(controller, folder=str(Path.cwd()), where="--controller")}
     if out is not None and out.exists():
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
+    if scenario.notes:
+        say(f"{path.name}: {len(scenario.notes)} notes on what is not used or taken otherwise: veldrain check {path}")
     record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
     prepare_engine(scenario.world)
     recording = run_trial(

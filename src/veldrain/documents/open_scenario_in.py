@@ -1,4 +1,4 @@
-"""ASAM OpenSCENARIO XML in (1.0 to 1.2): entities as actors, and what happens to them; what is not used is listed."""
+"""ASAM OpenSCENARIO XML in (1.0 to 1.3): entities as actors, and what happens to them; what is not used is listed."""
 
 from __future__ import annotations
 
@@ -7,30 +7,33 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from veldrain.documents.open_scenario_doing import Doings, Entity
+from veldrain.documents.open_scenario_file import ScenarioFile
+from veldrain.documents.open_scenario_places import Places
+from veldrain.documents.open_scenario_when import Times, Trigger
+from veldrain.documents.world_file import BELOW_ROADS
 from veldrain.errors import VeldrainError, told_at
-from veldrain.files import read_bytes
 from veldrain.formats import load_roads
-from veldrain.model import Air, Box, Gap, Model, Part, World
-from veldrain.motion import Roads, Route
+from veldrain.model import Air, Box, Model, Part, Sun, World
+from veldrain.motion import Roads
 from veldrain.pose import Pose
-from veldrain.scenario import Condition, Scenario, clearance, closing, distance, speed, time_to_collision, touching
-from veldrain.scenario.acting import Go, Keep, Shift, Stop, Take
-from veldrain.scenario.actions import Action, Finish, Weather
-from veldrain.scenario.scenario import After, Entry
-from veldrain.xml import XmlReader, parse_xml
+from veldrain.scenario import Scenario
+from veldrain.scenario.acting import Take
+from veldrain.scenario.actions import Action, Finish
+from veldrain.scenario.scenario import Entry
 
-MOST_FILE = 20 << 20
-SPEED = "LongitudinalAction/SpeedAction"
-AHEAD = 1000.0  # m of a straight for who is told no route, where there are no roads
-STRAIGHT = "euclidianDistance"  # of distances, the kind that is read
-STANDS = 1e-3  # m/s: what is told to go slower is told to stop
 USED = {"FileHeader", "CatalogLocations", "RoadNetwork", "Entities", "Storyboard", "ParameterDeclarations"}
+NEVER = 1e6  # s: who stands until it is told to go
+NEAR = 1.0  # m: a way that begins so near to who stands is its own from the start
+USUAL = 100.0  # kg/m³ of the box around a car
+ENDLESS = 60.0  # s of a storyboard that says no end
 
 
 def load_open_scenario(path: str | Path) -> Scenario:
     """A scenario from ASAM OpenSCENARIO XML: each entity is an actor, a box on its route or in its lane.
 
-    What of the file is not used is in ``notes``, a line each.
+    Parameters, their expressions and entries of catalogues are put in. What of the file is not used, or is taken as
+    something near, is in ``notes``, a line each.
 
     Raises:
         VeldrainError: what is wrong in it, with file and line.
@@ -38,307 +41,258 @@ def load_open_scenario(path: str | Path) -> Scenario:
     >>> load_open_scenario("cut_in.xosc").notes  # doctest: +SKIP
     []
     """
-    where = Path(path)
-    return _Reader(parse_xml(read_bytes(where, "name an OpenSCENARIO file", MOST_FILE), where), where).scenario()
+    return _Reader(ScenarioFile(Path(path))).scenario()
 
 
-class _Reader(XmlReader):
+class _Reader:
     """Reads one file."""
 
-    def __init__(self, root: Any, path: Path) -> None:
-        super().__init__(root, path)
-        self.notes: list[str] = []
-        self.parameters = {
-            f"${e.get('name')}": str(e.get("value")) for e in root.iter("ParameterDeclaration") if e.get("name")
-        }
-
-    def scenario(self) -> Scenario:
-        root = self.root
-        if root.tag != "OpenSCENARIO":
-            raise VeldrainError(f"is a file of <{root.tag}>", where=self.at(root), cure="name one of <OpenSCENARIO>")
+    def __init__(self, file: ScenarioFile) -> None:
+        self.file, root = file, file.root
         for e in root:
             if e.tag not in USED:
-                self.unused(e)
-        board = self.child(root, "Storyboard")
+                file.unused(e)
+        self.board = file.child(root, "Storyboard")
         self.roads = self.network()
-        self.offsets: dict[str, float] = {}  # where the shifts so far lead
-        self.world = World().ground(height=-0.15 if self.roads else 0.0)
+        self.members: dict[str, list[str]] = {}
+        self.entities = {entity.name: entity for entity in self.declared(file.child(root, "Entities"))}
+        self.private: dict[str, list[Any]] = {}
+        self.poses: dict[str, Pose | None] = {}  # None: under way
+        self.places = Places(file, self.roads, self.pose_of)
+        self.doings = Doings(file, self.places, self.entities)
+        self.lasts: dict[str, float] = {}
+        self.named: set[str] = set()  # events that have their name
+        self.moved: set[str] = set()  # entities that were told something
+        self.times = Times(file, self.places, self.entities, self.members, self.lasts)
+
+    def scenario(self) -> Scenario:
+        world = World().ground(height=BELOW_ROADS if self.roads else 0.0)
         if self.roads:
-            self.world.roads(self.roads)
-        self.place(self.child(root, "Entities"), self.child(self.child(board, "Init"), "Actions"))
-        stop = board.find("StopTrigger")
-        ends = [t for t in self.triggers(stop) if isinstance(t, float)] if stop is not None else []
-        made = Scenario(self.world, max(ends) if ends and max(ends) > 0 else 60.0)
-        if not ends:
-            self.notes.append(f"{self.path.name}: says no end: 60 s")
-        for trigger in self.triggers(stop) if stop is not None else ():
-            if not isinstance(trigger, float):
-                made.add(Entry(trigger, Finish("the storyboard stops"), self.at(stop)))
-        for event in board.iter("Event"):
-            self.event(made, event)
-        made.notes = self.notes
+            world.roads(self.roads)
+        friction = self.begin(world, self.file.child(self.file.child(self.board, "Init"), "Actions"))
+        told = [(event, *self.told(event)) for event in self.board.iter("Event")]
+        self.place(world, {name for _, _, names in told for name in names})
+        stop = self.board.find("StopTrigger")
+        ends = list(self.times.triggers(stop))
+        times = [end for end in ends if isinstance(end, float) and end > 0]
+        if not times:
+            self.file.notes.append(f"{self.file.path.name}: says no end: {ENDLESS:g} s")
+        made = Scenario(world, min(times) if times else ENDLESS)
+        entries = [
+            Entry(end, Finish("the storyboard stops"), self.file.at(stop)) for end in ends if not isinstance(end, float)
+        ]
+        if friction != 1.0:
+            self.rougher(made, friction)
+        for act in self.board.iter("Act"):
+            entries += self.act(act, {id(event): actions for event, actions, _ in told})
+        for entry in (*self.times.marks, *entries):
+            made.add(entry)
+        made.notes = self.file.notes
         return made
 
-    def unused(self, element: Any, why: str = "is not used") -> None:
-        self.notes.append(f"{self.path.name}:{element.sourceline}: <{element.tag}> {why}")
-
-    def child(self, element: Any, name: str) -> Any:
-        found = element.find(name)
-        if found is None:
-            raise VeldrainError(f"<{element.tag}> has no <{name}>", where=self.at(element), cure=f"add <{name}>")
+    def network(self) -> Roads | None:
+        found = None
+        for e in self.file.root.iterfind("RoadNetwork/*"):
+            if e.tag == "LogicFile" and found is None:
+                found = load_roads(self.file.path.parent / self.file.text(e, "filepath"))
+            elif len(e) or e.attrib:
+                self.file.unused(e)
         return found
 
-    def text(self, element: Any, word: str, default: str | None = None) -> str:
-        """An attribute; the name of a parameter stands for its value."""
-        value = super().text(element, word, default)
-        return self.parameters.get(value, value)
-
-    def network(self) -> Roads | None:
-        logic = self.root.find("RoadNetwork/LogicFile")
-        if logic is None:
-            return None
-        return load_roads(self.path.parent / self.text(logic, "filepath"))
-
-    def place(self, entities: Any, init: Any) -> None:
-        """Each entity as an actor: its box, where it begins, its route and speed."""
-        told: dict[str, Any] = {}
-        for own in init:
-            if own.tag == "GlobalAction":
-                environment = own.find("EnvironmentAction/Environment/Weather")
-                if environment is None:
-                    self.unused(own)
-                else:
-                    self.world.weather(Air(**self.air(environment)))
-            elif own.tag == "Private":
-                told[self.text(own, "entityRef")] = own
-            else:
-                self.unused(own)
-        for thing in entities:
-            if thing.tag != "ScenarioObject":
-                self.unused(thing)
+    def declared(self, parent: Any) -> Iterator[Entity]:
+        """All entities; those without a box are left out."""
+        for thing in parent:
+            name = thing.get("name", "")
+            if thing.tag == "EntitySelection":
+                self.members[name] = [self.file.text(e, "entityRef") for e in thing.iterfind("Members/EntityRef")]
                 continue
-            name = self.text(thing, "name")
+            if thing.tag != "ScenarioObject":
+                self.file.unused(thing)
+                continue
             box = thing.find("*/BoundingBox")
             if box is None:
-                self.unused(thing, "has no BoundingBox, and is left out")
+                self.file.unused(thing, "has no BoundingBox, and is left out")
                 continue
-            self.actor(name, box, told.get(name))
+            centre, size = self.file.child(box, "Center"), self.file.child(box, "Dimensions")
+            at = tuple(self.file.number(centre, axis, 0.0) for axis in "xyz")
+            sizes = tuple(max(self.file.number(size, word), 0.01) for word in ("length", "width", "height"))
+            yield Entity(self.file.text(thing, "name"), thing, sizes, at)
 
-    def actor(self, name: str, box: Any, own: Any) -> None:
-        centre, size = self.child(box, "Center"), self.child(box, "Dimensions")
-        at = [self.number(centre, axis, 0.0) for axis in "xyz"]
-        sizes = [max(self.number(size, word), 0.01) for word in ("length", "width", "height")]
-        model = Model(name).link("body", Part(Box(sizes), pose=Pose(at)), mass=1.0)
-        pose, v, route, gap = Pose(), 0.0, None, None
-        for action in own if own is not None else ():
-            teleport = action.find("TeleportAction/Position")
+    def pose_of(self, name: str, element: Any) -> Pose:
+        """Where an entity begins; what names it is told where that leads in a circle."""
+        if name in self.poses:
+            pose = self.poses[name]
+            if pose is None:
+                raise VeldrainError("places lead in a circle", where=self.file.at(element), cure="say one by the world")
+            return pose
+        self.poses[name] = None
+        found = Pose()
+        for own in self.private.get(name, ()):
+            teleport = own.find("TeleportAction/Position")
             if teleport is not None:
-                pose = self.position(teleport)
-            elif (
-                target := action.find("LongitudinalAction/SpeedAction/SpeedActionTarget/AbsoluteTargetSpeed")
-            ) is not None:
-                v = self.number(target, "value")
-            elif (assigned := action.find("RoutingAction/AssignRouteAction/Route")) is not None:
-                route = self.route(assigned)
-            elif (kept := action.find("LongitudinalAction/LongitudinalDistanceAction")) is not None and (
-                told := self.gap(kept)
-            ):
-                gap = told
+                found = self.places.pose(teleport)
+        self.poses[name] = found
+        return found
+
+    def begin(self, world: World, init: Any) -> float:
+        """How all begins; gives by how much roads are less rough."""
+        friction = 1.0
+        for own in init:
+            if own.tag == "Private":
+                name = self.file.text(own, "entityRef")
+                self.private.setdefault(name, []).extend(own.iterchildren("*"))
+                if name not in self.entities:
+                    self.file.unused(own, f"is of '{name}', which is left out")
+            elif own.tag == "GlobalAction" and (environment := own.find("EnvironmentAction/Environment")) is not None:
+                friction *= self.surroundings(world, environment)
             else:
-                self.unused(action)
-        line = route if route is not None else self.default_route(pose)
-        going = line.changed(speed=v if v > 0 else 1.0)
-        s, t = (float(x) for x in going.curve.to_st(pose.position[0], pose.position[1]))
-        begin = 0.0 if v > 0 else 1e6  # until it is told to go
-        self.world.actor(name, model, route=going, keeps=gap, start=s, offset=t, begin=begin)
+                self.file.unused(own)
+        for name, entity in self.entities.items():
+            entity.pose = self.pose_of(name, entity.element)
+            entity.line = entity.lane = self.places.lane_at(entity.pose)
+            entity.offset = self.places.offset_at(entity.pose) if entity.line else 0.0
+        is_relative = "LongitudinalAction/SpeedAction/SpeedActionTarget/RelativeTargetSpeed"
+        for later in (False, True):  # those that count from others come after them
+            for name, entity in self.entities.items():
+                for action in self.private.get(name, ()):
+                    if (action.find(is_relative) is not None) is later:
+                        self.first(entity, action)
+        return friction
 
-    def default_route(self, pose: Pose) -> Route:
-        """Its lane, as far as it leads; straight on where there is none."""
-        x, y, _ = pose.position
-        spot = self.roads.at(x, y) if self.roads else None
-        if spot is None or self.roads is None:
-            ahead = pose.apply((AHEAD, 0, 0))
-            return Route([(x, y), (ahead[0], ahead[1])], speed=1.0)
-        lane = self.roads.lane(spot.road, section=spot.section, lane=spot.lane)
-        chain, via = lane, []
-        for _ in range(50):
-            after = chain.onward()
-            if not after:
-                break
-            chain = after[0]
-            if chain.road.id != lane.road.id and chain.road.id not in via:
-                via.append(chain.road.id)
-        return lane.route(speed=1.0, via=via)
+    def surroundings(self, world: World, environment: Any) -> float:
+        """Take over an environment; gives its factor of friction."""
+        weather, road = environment.find("Weather"), environment.find("RoadCondition")
+        if weather is not None:
+            told = self.doings.air(weather)
+            wind = told.pop("wind_x", 0.0), told.pop("wind_y", 0.0), 0.0
+            world.weather(Air(**told, wind=wind))
+            if (sun := weather.find("Sun")) is not None:
+                lux = self.file.number(sun, "illuminance", Sun.fields()["lux"].default)
+                turn = math.pi / 2 - self.file.number(sun, "azimuth", 0.0)  # there clockwise from north, which is +y
+                world.light(Sun(elevation=self.file.number(sun, "elevation"), azimuth=turn, lux=lux))
+        for e in environment.iterchildren("*"):
+            if e.tag not in ("Weather", "RoadCondition", "ParameterDeclarations"):
+                self.file.unused(e)
+        return 1.0 if road is None else self.file.number(road, "frictionScaleFactor", 1.0)
 
-    def position(self, parent: Any) -> Pose:
-        """A pose from a position of the world or of a lane."""
-        world, lane = parent.find("WorldPosition"), parent.find("LanePosition")
-        if world is not None:
-            x, y, z, h, p, r = (self.number(world, word, 0.0) for word in ("x", "y", "z", "h", "p", "r"))
-            return Pose((x, y, z), rpy=(r, p, h))
-        if lane is not None and self.roads:
-            s = self.number(lane, "s")
-            road = self.text(lane, "roadId")
-            if road not in self.roads.roads:
-                raise VeldrainError(f"no road '{road}'", where=self.at(lane), cure="see the road file")
-            section = self.roads.roads[road].section_at(s)
-            found = self.roads.lane(road, section=section, lane=int(self.number(lane, "laneId")))
-            return found.at(s, self.number(lane, "offset", 0.0))
-        raise VeldrainError(
-            "a position that is not read", where=self.at(parent), cure="use WorldPosition or LanePosition"
-        )
+    def first(self, entity: Entity, action: Any) -> None:
+        """What an entity is told before the start."""
+        routing = next(iter(action.iterfind("RoutingAction/*")), None)
+        if action.find("TeleportAction/Position") is not None:
+            return
+        if (speed := action.find("LongitudinalAction/SpeedAction")) is not None and (
+            v := self.doings.target_speed(speed)
+        ) is not None:
+            entity.speed = entity.begins_at = v
+        elif routing is not None and (route := self.doings.route(routing)) is not None:
+            entity.route, entity.line = route, None
+        elif routing is not None and routing.tag == "AcquirePositionAction":
+            target = self.file.child(routing, "Position")
+            entity.route, entity.line = self.places.to(entity.pose, target, self.file.at(routing)), None
+        elif (kept := action.find("LongitudinalAction/LongitudinalDistanceAction")) is not None and (
+            gap := self.doings.gap(kept)
+        ):
+            entity.gap = gap
+        else:
+            self.file.unused(action)
 
-    def route(self, element: Any) -> Route:
-        points = []
-        for waypoint in element.iter("Waypoint"):
-            position = self.child(waypoint, "Position")
-            world = position.find("WorldPosition")
-            pose = self.position(position)
-            flat = world is not None and world.get("z") is None
-            points.append(tuple(pose.position[:2].tolist()) if flat else tuple(pose.position.tolist()))
-        if len({len(p) for p in points}) > 1:
-            points = [p[:2] for p in points]
-        if len(points) < 2:
-            raise VeldrainError("a route of less than two points", where=self.at(element), cure="add a Waypoint")
-        is_closed = element.get("closed") in ("true", "1")
-        with told_at(self.at(element)):
-            return Route(self.on_lane(points), speed=1.0, closed=is_closed)
-
-    def on_lane(self, points: list[Any]) -> Any:
-        """Points along roads follow the ground: their heights are those of the roads."""
-        return [p[:2] for p in points] if self.roads else points
-
-    def gap(self, element: Any) -> Gap | None:
-        """The gap that is kept; None: it is a distance, which is not read."""
-        if element.get("timeGap") is None:
-            return None
-        return Gap(self.number(element, "timeGap"), to=self.text(element, "entityRef"))
-
-    def air(self, weather: Any) -> dict[str, Any]:
-        told: dict[str, Any] = {}
-        fog, rain = weather.find("Fog"), weather.find("Precipitation")
-        if fog is not None and self.number(fog, "visualRange") < 1e5:
-            told["visibility"] = self.number(fog, "visualRange")
-        if rain is not None:
-            told["rain"] = self.number(rain, "precipitationIntensity", 0.0)
-        return told
-
-    def event(self, scenario: Scenario, event: Any) -> None:
-        group = event.getparent().getparent()
-        actors = [self.text(e, "entityRef") for e in group.iterfind("Actors/EntityRef")]
-        trigger = event.find("StartTrigger")
-        found = list(self.triggers(trigger)) if trigger is not None else [0.0]
-        name = event.get("name", "")
+    def told(self, event: Any) -> tuple[list[Action], set[str]]:
+        """The actions of an event, and whom they are for."""
+        group, made, names = event.getparent().getparent(), [], set()
+        name, lasts = event.get("name", ""), 0.0
+        for counted in (event, group):
+            if self.file.number(counted, "maximumExecutionCount", 1.0) > 1:
+                self.file.unused(counted, "is to happen several times: it happens once")
+        actors = group.find("Actors")
+        if actors is not None and self.file.flag(actors, "selectTriggeringEntities"):
+            self.file.unused(actors, "are who triggers it as well: those named are told alone")
+        refs = [] if actors is None else [self.file.text(e, "entityRef") for e in actors.iterfind("EntityRef")]
         for action in event.iterfind("Action"):
-            for actor in actors or [""]:
-                made = self.action(action, actor)
-                if made is None or not found:
-                    self.unused(action, f"'{self.text(action, 'name')}' is not used")
-                for one in found if made is not None else ():
-                    taken = any(entry.name == name for entry in scenario.timeline)
-                    scenario.add(Entry(one, made, self.at(event), "" if taken else name))  # type: ignore[arg-type]
+            found: list[Action] = []
+            own = action.find("PrivateAction")
+            for who in [one for ref in refs for one in self.members.get(ref, [ref])] if own is not None else ():
+                if who in self.entities:
+                    before = self.entities[who].speed
+                    some = self.started(self.entities[who], self.doings.of(self.entities[who], own))
+                    lasts = max([lasts, *(self.doings.lasts(one, before) for one in some)])
+                    names.add(who)
+                    found += some
+            weather = action.find("GlobalAction/EnvironmentAction/Environment/Weather")
+            turned = None if weather is None else self.doings.turned(weather)
+            found += [] if turned is None else [turned]
+            if not found:
+                self.file.unused(action, f"'{action.get('name', '')}' is not used")
+            made += found
+        self.lasts[name] = lasts
+        return made, names
 
-    def action(self, element: Any, actor: str) -> Action | None:
-        speed_action = element.find(f"PrivateAction/{SPEED}")
-        offset = element.find("PrivateAction/LateralAction/LaneOffsetAction")
-        kept = element.find("PrivateAction/LongitudinalAction/LongitudinalDistanceAction")
-        route = element.find("PrivateAction/RoutingAction/AssignRouteAction/Route")
-        weather = element.find("GlobalAction/EnvironmentAction/Environment/Weather")
-        if weather is not None and (told := self.air(weather)):
-            return Weather(**told)
-        if not actor or actor not in self.world.placed:
-            return None
-        if speed_action is not None:
-            target = speed_action.find("SpeedActionTarget/AbsoluteTargetSpeed")
-            if target is None:
-                return None
-            dynamics = self.child(speed_action, "SpeedActionDynamics")
-            value, dimension = self.number(dynamics, "value"), dynamics.get("dynamicsDimension")
-            rate = value if dimension == "rate" and value > 0 else None
-            if rate is None and value > 0:
-                self.unused(dynamics, f"in {dimension} is not used: the route's own acceleration holds")
-            v = self.number(target, "value")
-            if v < STANDS:
-                return Stop(actor, deceleration=rate, at=None)
-            return Go(actor, v, acceleration=rate)
-        if offset is not None:
-            target = offset.find("LaneOffsetTarget/AbsoluteTargetLaneOffset")
-            if target is None:
-                return None
-            d, most = (
-                self.number(target, "value"),
-                self.number(self.child(offset, "LaneOffsetActionDynamics"), "maxLateralAcc", 0.0),
-            )
-            course = self.world.placed[actor].course
-            way = abs(d - self.offsets.setdefault(actor, course.offset if course else 0.0))
-            self.offsets[actor] = d
-            within = math.sqrt(10 / math.sqrt(3) * way / most) if most > 0 and way else 3.0
-            return Shift(actor, d, within=round(within, 9))
-        if kept is not None:
-            gap = self.gap(kept)
-            return None if gap is None else Keep(actor, gap)
-        return Take(actor, self.route(route)) if route is not None else None
+    def started(self, entity: Entity, actions: list[Action]) -> list[Action]:
+        """Actions of an entity; a way that begins where it stands is its own from the start."""
+        stands = entity.begins_at == 0.0 and entity.route is None and entity.name not in self.moved
+        self.moved.add(entity.name)
+        if stands and actions and isinstance(actions[0], Take):
+            route = actions[0].route
+            if math.dist(route.pose(0.0).position[:2], entity.pose.position[:2]) < NEAR:
+                entity.route, entity.line = route, None
+                return actions[1:]
+        return actions
 
-    def triggers(self, element: Any) -> Iterator[float | Condition | After]:
-        """Each group of conditions as a time, a condition, or an event that it follows."""
-        for group in element.iterfind("ConditionGroup"):
-            found = [self.condition(c) for c in group.iterfind("Condition")]
-            if any(c is None for c in found) or not found:
-                self.unused(group, "has a condition that is not read, and is left out")
+    def place(self, world: World, told: set[str]) -> None:
+        """Each entity as an actor on its way; what is nothing but a thing, as that."""
+        minded = {name for e in self.file.root.iter("LongitudinalDistanceAction") for name in [e.get("entityRef")]}
+        for name, entity in self.entities.items():
+            part = Part(Box(entity.size), pose=Pose(entity.centre))
+            moves = entity.begins_at > 0.0 or entity.route is not None or name in told
+            if not moves and name not in minded and entity.element.find("MiscObject") is not None:
+                world.obstacle(name, part, pose=entity.pose)
                 continue
-            times = [c for c in found if isinstance(c, float)]
-            conditions = [c for c in found if isinstance(c, Condition)]
-            after = [c for c in found if isinstance(c, After)]
-            if conditions:
-                whole = conditions[0]
-                for c in conditions[1:]:
-                    whole = whole & c
-                if times and max(times) > 0:
-                    self.unused(group, "has a time beside other conditions, which is left out")
-                yield whole
-            elif after:
-                yield after[0]
-            else:
-                yield max(times)
+            model = Model(name).link("body", part, mass=self.mass(entity))
+            is_person = entity.element.find("Pedestrian") is not None
+            v = entity.begins_at
+            line = entity.route or self.places.from_here(entity.pose)
+            if entity.route is None and self.roads and entity.line is None and moves:
+                self.file.unused(entity.element, f"'{name}' is on no lane in its direction: it goes straight on")
+            going = line.changed(speed=v or entity.speed or 1.0) if isinstance(line.speed, float) else line
+            s, t = (float(x) for x in going.curve.to_st(entity.pose.position[0], entity.pose.position[1]))
+            with told_at(self.file.at(entity.element)):
+                begin = 0.0 if v > 0 else NEVER
+                world.actor(
+                    name, model, route=going, keeps=entity.gap, start=s, offset=t, begin=begin, upright=is_person
+                )
 
-    def condition(self, element: Any) -> float | Condition | After | None:
-        delay = self.number(element, "delay", 0.0)
-        time = element.find("ByValueCondition/SimulationTimeCondition")
-        if time is not None:
-            return self.number(time, "value") + delay
-        state = element.find("ByValueCondition/StoryboardElementStateCondition")
-        if state is not None:
-            told = state.get("storyboardElementType"), state.get("state")
-            if told != ("event", "startTransition"):
-                return None
-            return After(self.text(state, "storyboardElementRef"), delay)
-        who, what = (
-            element.find("ByEntityCondition/TriggeringEntities/EntityRef"),
-            element.find("ByEntityCondition/EntityCondition"),
-        )
-        if who is None or what is None or len(what) != 1:
-            return None
-        found = self.compared(self.text(who, "entityRef"), what[0])
-        return found.held(delay) if found is not None and delay > 0 else found
+    def mass(self, entity: Entity) -> float:
+        """What a file says, else what is usual for the size."""
+        said = self.file.number(entity.element[0], "mass", 0.0)
+        return said if said > 0.0 else math.prod(entity.size) * USUAL
 
-    def compared(self, one: str, c: Any) -> Condition | None:
-        if c.tag == "CollisionCondition":
-            other = c.find("EntityRef")
-            return None if other is None else touching(one, self.text(other, "entityRef"))
-        measure: Any = None
-        if c.tag == "SpeedCondition":
-            measure = speed(one)
-        elif c.tag == "RelativeSpeedCondition":
-            measure = closing(one, self.text(c, "entityRef"))
-        elif c.tag == "TimeToCollisionCondition":
-            target = c.find("TimeToCollisionConditionTarget/EntityRef")
-            measure = None if target is None else time_to_collision(one, self.text(target, "entityRef"))
-        elif c.tag == "RelativeDistanceCondition" and c.get("relativeDistanceType", STRAIGHT) == STRAIGHT:
-            free = c.get("freespace") in ("true", "1")
-            measure = (clearance if free else distance)(one, self.text(c, "entityRef"))
-        if measure is None:
-            return None
-        rule, value = self.text(c, "rule"), self.number(c, "value")
-        if not rule.startswith(("less", "greater")):
-            return None
-        return measure < value if rule.startswith("less") else measure > value  # type: ignore[no-any-return]
+    def rougher(self, scenario: Scenario, factor: float) -> None:
+        """The roads' friction times a factor."""
+        for knob in scenario.knobs():
+            if self.roads and knob.path.startswith(f"{self.roads.name}/") and knob.path.endswith(".friction"):
+                knob.set((knob.get() or 0.0) * factor)
+
+    def act(self, act: Any, told: dict[int, list[Action]]) -> Iterator[Entry]:
+        """All events of an act, none of which happens before it has begun."""
+        begins: list[Trigger] = list(self.times.triggers(act.find("StartTrigger"))) or [0.0]
+        if act.find("StopTrigger") is not None and len(act.find("StopTrigger")):
+            self.file.unused(act.find("StopTrigger"), "of an act is not used: its events go on")
+        at_once = any(isinstance(begin, float) and begin <= 0.0 for begin in begins)
+        title = f"{act.get('name') or 'an act'} begins"
+        for event in act.iter("Event"):
+            name, actions = event.get("name", ""), told[id(event)]
+            trigger = event.find("StartTrigger")
+            found = list(self.times.triggers(trigger)) if trigger is not None else [0.0]
+            if actions and not found:
+                self.file.unused(event, f"'{name}' is not used")
+            for one in found:
+                for begin in [0.0] if at_once else begins:
+                    when = one if at_once else self.after(one, title, begin, act)
+                    for action in actions:
+                        yield Entry(when, action, self.file.at(event), "" if name in self.named else name)
+                        self.named.add(name)
+
+    def after(self, trigger: Trigger, title: str, begin: Trigger, act: Any) -> Trigger:
+        """A trigger that counts only from when its act has begun."""
+        if isinstance(trigger, float) and isinstance(begin, float):
+            return max(trigger, begin)
+        return self.times.joined([self.times.begun(title, begin, act), trigger])

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from veldrain.documents.open_scenario_doing import CALM
 from veldrain.errors import VeldrainError
 from veldrain.files import write_bytes
 from veldrain.formats import save_roads
-from veldrain.model import Placed
+from veldrain.model import Air, Gap, Placed, Sky, Sun
+from veldrain.model.volumes import bounds
 from veldrain.motion import Roads, Route
 from veldrain.motion.routes import Way
 from veldrain.pose import Array, Pose
@@ -19,12 +22,13 @@ from veldrain.scenario import Condition, Scenario
 from veldrain.scenario.acting import Go, Keep, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Finish, Weather
 from veldrain.scenario.conditions import Clearance, Compared, Distance, Held, Joined, Touching
-from veldrain.scenario.measures import Closing, Speed, TimeToCollision
+from veldrain.scenario.measures import Closing, Speed, TimeGap, TimeToCollision
 from veldrain.scenario.scenario import After, Entry
 from veldrain.units import quantity
 from veldrain.xml import add, written
 
 WAYPOINTS = 5.0  # m between those of a route that is no list of points
+AIR = {"rain": "rainfall", "visibility": "length", "temperature": "temperature", "pressure": "pressure"}
 ROUTE_WORDS = ("radius", "sideways", "at_the_end", "heading", "closed")  # that it has no words for
 LEAST, MOST = "lessThan", "greaterThan"
 
@@ -96,16 +100,14 @@ class _Writer:
                 raise VeldrainError("has no shape", where=name, cure="give it one")
             low, high = box
             thing = add(parent, "ScenarioObject", name=name)
-            size, middle = high - low, (low + high) / 2
+            size = high - low
             is_person = max(size[0], size[1]) < 1.2
             if is_person:
                 words = {"mass": 70.0, "pedestrianCategory": "pedestrian", "model3d": ""}
                 kind = add(thing, "Pedestrian", name=name, **words)
             else:
                 kind = add(thing, "Vehicle", name=name, vehicleCategory=_category(size), mass=_mass(robot))
-            around = add(kind, "BoundingBox")
-            add(around, "Center", x=middle[0], y=middle[1], z=middle[2])
-            add(around, "Dimensions", width=size[1], length=size[0], height=size[2])
+            _box(kind, low, high)
             if not is_person:
                 add(kind, "Performance", maxSpeed=70.0, maxAcceleration=10.0, maxDeceleration=10.0)
                 axles = add(kind, "Axles")
@@ -120,11 +122,26 @@ class _Writer:
                         positionZ=0.3,
                     )
             add(kind, "Properties")
+        for name, (low, high) in self.things.items():
+            words = {"miscObjectCategory": "obstacle", "mass": 1000.0, "name": name}
+            kind = add(add(parent, "ScenarioObject", name=name), "MiscObject", **words)
+            _box(kind, low, high)
+            add(kind, "Properties")
+
+    @cached_property
+    def things(self) -> dict[str, tuple[Array, Array]]:
+        """The boxes of all that stands in the world by itself; ground goes on for ever."""
+        own = {n: it.part for n, it in self.world.obstacles.items() if not self.world.is_of_roads(n)}
+        boxes = {name: bounds(part.shape, part.pose) for name, part in own.items()}
+        return {name: box for name, box in boxes.items() if np.isfinite(box).all()}
 
     def init(self, parent: Any) -> None:
         air = self.world.air
-        if air.rain or np.isfinite(air.visibility):
-            self.weather(add(parent, "GlobalAction"), air.visibility, air.rain)
+        told = {word: getattr(air, word) for word in AIR if getattr(air, word) != Air.fields()[word].default}
+        told |= dict(zip(("wind_x", "wind_y"), air.wind, strict=False)) if any(air.wind[:2]) else {}
+        if told:
+            self.weather(add(parent, "GlobalAction"), {"rain": air.rain, "visibility": air.visibility} | told)
+        self.left += [f"{word} of the air" for word, it in (("gusts", air.gusts), ("rising wind", air.wind[2])) if it]
         for name, robot in self.world.placed.items():
             own = add(parent, "Private", entityRef=name)
             pose = robot.pose
@@ -152,6 +169,10 @@ class _Writer:
                     self.left.append(f"{word} of {name}")
             if robot.course.begin:
                 self.left.append(f"begin of {name}: it stands until it is told to go")
+
+        for name in self.things:
+            teleport = add(add(parent, "Private", entityRef=name), "PrivateAction")
+            self.world_position(add(add(teleport, "TeleportAction"), "Position"), self.world.obstacles[name].pose)
 
     def story(self, board: Any) -> None:
         events = [e for e in self.scenario.timeline if not isinstance(e.action, Finish)]
@@ -195,13 +216,15 @@ class _Writer:
             given = action.route
             route: Any = self.world.route_on(**given) if isinstance(given, dict) else given
             return action.actor, lambda e: self.route(add(e, "RoutingAction"), route, action.actor)
-        if isinstance(action, Weather) and set(action.given) <= {"rain", "visibility", "over"}:
-            told = action.given
-            seen = quantity(told["visibility"], "length") if "visibility" in told else None
-            rain = quantity(told["rain"], "rainfall") if "rain" in told else None
-            if told.get("over"):
+        if isinstance(action, Weather) and set(action.given) <= {*AIR, "wind_x", "wind_y", "over"}:
+            told = {
+                word: quantity(value, AIR.get(word, "speed")) for word, value in action.given.items() if word != "over"
+            }
+            if ("wind_x" in told) != ("wind_y" in told):  # there it has a direction and a speed
+                return None
+            if action.given.get("over"):
                 self.left.append(f"over of {action}")
-            return "", lambda e: self.weather(e, seen, rain)
+            return "", lambda e: self.weather(e, told)
         return None
 
     def way_of(self, actor: str) -> Route:
@@ -235,8 +258,9 @@ class _Writer:
             "displacement": "trailingReferencedEntity",
         }
         action = add(parent, "LongitudinalAction")
-        add(action, "LongitudinalDistanceAction", entityRef=gap.to[0], timeGap=gap.time, **words)
-        if len(gap.to) > 1 or gap.standstill != 2.0:
+        said = {"timeGap": gap.time} if gap.time else {"distance": gap.standstill}
+        add(action, "LongitudinalDistanceAction", entityRef=gap.to[0], **said, **words)
+        if len(gap.to) > 1 or (gap.time and gap.standstill != Gap.fields()["standstill"].default):
             self.left.append(f"the gap of {name} but for its time and {gap.to[0]}")
 
     def route(self, parent: Any, route: Route, name: str) -> None:
@@ -262,19 +286,22 @@ class _Writer:
         (x, y, z), (roll, pitch, yaw) = pose.position.tolist(), pose.rpy
         add(parent, "WorldPosition", x=x, y=y, z=z, h=float(yaw), p=float(pitch), r=float(roll))
 
-    def weather(self, parent: Any, visibility: float | None, rain: float | None) -> None:
+    def weather(self, parent: Any, told: dict[str, float]) -> None:
+        """What is in the air: what is not told stays out."""
         environment = add(add(parent, "EnvironmentAction"), "Environment", name="weather")
-        words = {} if rain is None else {"fractionalCloudCover": "eightOktas" if rain else "zeroOktas"}
-        weather = add(environment, "Weather", **words)
-        if visibility is not None:
-            add(weather, "Fog", visualRange=float(min(visibility, 1e5)))
+        rain, seen = told.get("rain"), told.get("visibility")
+        words: dict[str, Any] = {"temperature": told.get("temperature"), "atmosphericPressure": told.get("pressure")}
         if rain is not None:
-            add(
-                weather,
-                "Precipitation",
-                precipitationIntensity=float(rain),
-                precipitationType="rain" if rain else "dry",
-            )
+            words["fractionalCloudCover"] = "eightOktas" if rain else "zeroOktas"
+        weather = add(environment, "Weather", **words)
+        if seen is not None:
+            add(weather, "Fog", visualRange=float(min(seen, CALM)))
+        if rain is not None:
+            kind = "rain" if rain else "dry"
+            add(weather, "Precipitation", precipitationIntensity=float(rain), precipitationType=kind)
+        if "wind_x" in told:
+            x, y = told["wind_x"], told["wind_y"]
+            add(weather, "Wind", direction=float(np.arctan2(y, x)), speed=float(np.hypot(x, y)))
 
     def time(self, condition: Any, seconds: float) -> None:
         add(add(condition, "ByValueCondition"), "SimulationTimeCondition", value=float(seconds), rule="greaterThan")
@@ -310,7 +337,7 @@ class _Writer:
 
     def words_for(self, condition: Condition) -> bool:
         """True where there are words for a condition: of entities, not of their links."""
-        names = self.world.placed
+        names = {*self.world.placed, *self.things}
         if isinstance(condition, Touching):
             return condition.a in names and condition.b in names
         if not isinstance(condition, Compared):
@@ -318,7 +345,8 @@ class _Writer:
         m = condition.measure
         if isinstance(m, Speed):
             return m.a in names
-        return isinstance(m, Distance | Clearance | TimeToCollision | Closing) and m.a in names and m.b in names
+        kinds = Distance | Clearance | TimeToCollision | TimeGap | Closing
+        return isinstance(m, kinds) and m.a in names and m.b in names
 
     def condition(self, parent: Any, c: Any) -> None:
         entity = add(parent, "ByEntityCondition")
@@ -334,6 +362,8 @@ class _Writer:
             add(made, "SpeedCondition", **words)
         elif isinstance(m, Closing):
             add(made, "RelativeSpeedCondition", entityRef=m.b, **words)
+        elif isinstance(m, TimeGap):
+            add(made, "TimeHeadwayCondition", entityRef=m.b, freespace=True, alongRoute=False, **words)
         elif isinstance(m, TimeToCollision):
             ttc = add(made, "TimeToCollisionCondition", freespace=True, **words)
             add(add(ttc, "TimeToCollisionConditionTarget"), "EntityRef", entityRef=m.b)
@@ -346,8 +376,9 @@ class _Writer:
         self.left += [f"controllers of {robot}" for robot in self.scenario.controllers]
         self.left += [f"sensors of {name}" for name, robot in self.world.placed.items() if robot.model.sensors]
         self.left += [f"expectation '{name}'" for name in self.scenario.expectations]
-        things = [name for name in (*self.world.obstacles, *self.world.bodies) if not self.world.is_of_roads(name)]
-        self.left += [f"thing {name}" for name in things]
+        self.left += [f"thing {name}" for name in self.world.bodies]
+        w = self.world
+        self.left += ["light"] if w.lamps or w.sun != Sun() or w.sky != Sky() else []
         self.left = list(dict.fromkeys(self.left))
 
 
@@ -362,6 +393,12 @@ def _groups(condition: Condition) -> Iterator[list[Condition]]:
                 yield [*one, *other]
     else:
         yield [condition]
+
+
+def _box(parent: Any, low: Array, high: Array) -> None:
+    around, size, middle = add(parent, "BoundingBox"), high - low, (low + high) / 2
+    add(around, "Center", x=float(middle[0]), y=float(middle[1]), z=float(middle[2]))
+    add(around, "Dimensions", width=float(size[1]), length=float(size[0]), height=float(size[2]))
 
 
 def _mass(robot: Placed) -> float:

@@ -11,7 +11,8 @@ from typing import Any
 from pydantic import Field, create_model
 
 from veldrain.control import NamedController
-from veldrain.documents.source import Document, Source
+from veldrain.documents.open_scenario_in import load_open_scenario
+from veldrain.documents.source import FOREIGN, Document, Source
 from veldrain.documents.words import NamedText, Words, document, made
 from veldrain.documents.world_file import load_world
 from veldrain.errors import VeldrainError, unknown
@@ -196,6 +197,8 @@ def scenario_text() -> type[Document]:
 def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
     """A scenario from a file that starts with ``veldrain: scenario/1``; its world is looked for beside it.
 
+    One of ASAM OpenSCENARIO XML (``.xosc``) is read as ``load_open_scenario`` does.
+
     Args:
         path: the file.
         draft: of its world, see ``load_world``.
@@ -206,6 +209,8 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
     >>> load_scenario("culvert.scenario.yaml").duration
     40.0
     """
+    if FOREIGN.get(Path(path).suffix.lower()) == "scenario":
+        return load_open_scenario(path)
     source = Source(path, "scenario")
     text: Any = source.read(scenario_text())
     folder = source.path.parent

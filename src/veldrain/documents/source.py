@@ -206,12 +206,17 @@ def _see_through(tree: Any, where: str) -> None:
         waiting.extend((value, depth + 1) for value in inner)
 
 
+FOREIGN = {".xosc": "scenario", ".xodr": "world", ".osm": "world"}  # what files of open standards are read as
+
+
 def kind_of_file(path: Path) -> str:
     """``world``, ``scenario`` or ``study``, as a file's own first word says; ``world`` where it says nothing.
 
     Raises:
         VeldrainError: there is no such file.
     """
+    if path.suffix.lower() in FOREIGN and path.is_file():
+        return FOREIGN[path.suffix.lower()]
     content = read_bytes(path, "name a robot, world, scenario or study file", MOST_TEXT)
     found = re.search(r"^veldrain:\s*(\w+)/1", content.decode("utf-8", errors="replace"), re.MULTILINE)
     return found[1] if found else "world"

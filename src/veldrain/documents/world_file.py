@@ -10,7 +10,7 @@ from typing import Any
 from pydantic import create_model
 
 from veldrain.documents.model_file import ModelText, make_model
-from veldrain.documents.source import Document, Source
+from veldrain.documents.source import FOREIGN, Document, Source
 from veldrain.documents.words import PoseText, Row, Words, call, document
 from veldrain.errors import VeldrainError, unknown
 from veldrain.formats import load_roads
@@ -107,8 +107,13 @@ def with_names_filled(source: Source) -> Any:
     return filled(tree, ())
 
 
+BELOW_ROADS = -0.15  # m: the level ground around roads that are read by themselves, lower than their kerbs
+
+
 def load_world(path: str | Path | Recording, draft: bool = False) -> World:
     """A world from a file that starts with ``veldrain: world/1``, or the world that a recording holds.
+
+    Roads by themselves (``.xodr``, ``.osm``) are laid over level ground.
 
     Args:
         path: the file; a recording, or the path of one (``….mcap``).
@@ -122,6 +127,8 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
     """
     if isinstance(path, Recording) or str(path).endswith(".mcap"):
         return _held(path if isinstance(path, Recording) else Recording(path), draft)
+    if FOREIGN.get(Path(path).suffix.lower()) == "world":
+        return World(draft=draft).ground(height=BELOW_ROADS).roads(load_roads(path))
     source = Source(path, "world", draft)
     source.tree = with_names_filled(source)
     text, folder = source.read(WorldText), source.path.parent

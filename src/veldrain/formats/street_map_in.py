@@ -85,8 +85,12 @@ class _Reader:
         made.notes += [f"{self.path.name}: {what} ({count} times)" for what, count in sorted(self.guessed.items())]
         other = Counter(tags["highway"] for e in self.root.iter("way") if (tags := self.tags(e)).get("highway"))
         left = {kind: n for kind, n in other.items() if kind not in KINDS}
+        kinds = (self.tags(e).get("type") for e in self.root.iter("relation"))
+        if rules := sum(kind == "restriction" for kind in kinds):
+            left["rules of who may turn where"] = rules
         if left:
             made.notes.append(f"{self.path.name}: not used: " + ", ".join(f"{n} {kind}" for kind, n in left.items()))
+        made.notes.append(f"{self.path.name}: traffic keeps to the right: extracts do not say")
         return made
 
     def places(self) -> dict[str, tuple[float, float]]:
@@ -126,7 +130,8 @@ class _Reader:
         """Its nodes that have a place: extracts are cut at their rim."""
         found = [str(e.get("ref")) for e in element.iter("nd")]
         known = [node for node in found if node in places]
-        self.guessed["nodes that are not in the extract left out"] += len(found) - len(known)
+        if len(known) < len(found):
+            self.guessed["nodes that are not in the extract left out"] += len(found) - len(known)
         return [node for k, node in enumerate(known) if k == 0 or places[node] != places[known[k - 1]]]
 
     def add(self, made: Roads, id: str, line: Array, tags: dict[str, str], at_start: bool, at_end: bool) -> bool:
@@ -139,6 +144,8 @@ class _Reader:
         if len(line) < 2 or np.hypot(*np.diff(line, axis=0).T).sum() < SHORTEST:
             self.guessed["stretches between crossings too short to be roads left out"] += 1
             return False
+        if tags.get("layer", "0") != "0" or tags.get("bridge", "no") != "no" or tags.get("tunnel", "no") != "no":
+            self.guessed["bridges and tunnels laid on level ground, through what they cross"] += 1
         walk = 1.5 if tags.get("sidewalk") in ("both", "yes") else 0.0
         speed = self.speed(tags)
         points = line.tolist()
@@ -161,9 +168,11 @@ class _Reader:
     def lanes(self, tags: dict[str, str]) -> tuple[int, int, float]:
         """Lanes on the left and right, and their width."""
         each, wide, _ = KINDS[tags["highway"]]
-        is_oneway = tags.get("oneway") in ("yes", "true", "1") or (
-            tags["highway"].startswith("motorway") and "oneway" not in tags
+        goes_without_saying = tags["highway"].startswith("motorway") or tags.get("junction") in (
+            "roundabout",
+            "circular",
         )
+        is_oneway = tags.get("oneway") in ("yes", "true", "1") or (goes_without_saying and "oneway" not in tags)
         back = tags.get("oneway") == "-1"
         count = _number(tags.get("lanes"))
         if count is None or not 1 <= count <= 12:

@@ -97,7 +97,7 @@ class Gap(Sheet):
     2.0
     """
 
-    time: Number = Number("time", above=0.0, kw_only=False, doc="gap over speed, from its front to the other's rear")
+    time: Number = Number("time", least=0.0, kw_only=False, doc="gap over speed, from its front to the other's rear")
     to: Made[str | Sequence[str], tuple[str, ...]] = Made(
         lambda value, where: (value,) if isinstance(value, str) else tuple(value),
         doc="names of whom it minds: actors, robots, bodies; who is not ahead of it on its route is not minded",

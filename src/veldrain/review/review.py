@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -78,6 +79,8 @@ def check(thing: Any, *, step: Quantity | None = None, posture: str | None = Non
     for name, placed in world.placed.items():
         found += _described(placed.model, name)
         whole = whole and len(placed.model.roots()) == 1
+    for name, read in (("scenario", scenario), *world.networks.items()):
+        found += _not_used(name, getattr(read, "notes", ()), "see that it does not matter here")
     accepted = [*world.suppressed, *(_at(a, robot) for robot, p in world.placed.items() for a in p.model.suppressed)]
     if whole:
         found += _applied(Look(world, length, integrator))
@@ -101,15 +104,20 @@ def _check_model(model: Model, step: float, posture: str | None) -> Findings:
 def _described(model: Model, robot: str) -> list[Finding]:
     """What the reader of a robot's model found: its faults, what it did not use, and links that nothing holds."""
     found = [_of_fault(fault, model.line_of(fault.error.where), robot) for fault in model.faults]
-    for note in model.notes:
-        line, _, text = note.partition(": ")
-        found.append(Finding("not-used", "note", robot, text, "take it out, or say it in the world file", line))
+    found += _not_used(robot, model.notes, "take it out, or say it in the world file")
     if len(model.roots()) != 1:
         look = Look(World(draft=True), 1e-3)
         found += RULES["held-by-nothing"].act(RobotLook(look, Placed(robot, model, Pose(), True)))
         left = "checks that need the poses of its links were skipped"
         found.append(Finding("not-looked-at", "note", robot, left, "join the links that nothing holds first"))
     return found
+
+
+def _not_used(path: str, notes: Sequence[str], cure: str) -> Iterator[Finding]:
+    """What the reader of a file did not use, or took as something near."""
+    for note in notes:
+        line, _, text = note.partition(": ")
+        yield Finding("not-used", "note", path, text, cure, line)
 
 
 def _applied(look: Look) -> list[Finding]:

@@ -15,6 +15,7 @@ from veldrain.scenario.measures import (
     signal,
     speed,
     tilt,
+    time_gap,
     time_to_collision,
 )
 from veldrain.scenario.picturing import Picture
@@ -60,6 +61,7 @@ __all__ = [
     "signal",
     "speed",
     "tilt",
+    "time_gap",
     "time_to_collision",
     "touching",
 ]

@@ -124,7 +124,8 @@ class Keep(Action):
         return lambda: actors.keep(self.actor, self.gap, rows)
 
     def __str__(self) -> str:
-        return f"{self.actor} keeps {self.gap.time:g} s to {', '.join(self.gap.to)}"
+        gap = f"{self.gap.time:g} s" if self.gap.time else f"{self.gap.standstill:g} m"
+        return f"{self.actor} keeps {gap} to {', '.join(self.gap.to)}"
 
 
 class Take(Action):

@@ -73,15 +73,36 @@ class TimeToCollision(Measure, word="time_to_collision"):
     span: ClassVar[tuple[float, float]] = (0.0, math.inf)
 
     def bind(self, simulation: Simulation) -> Callable[[], float]:
-        engine = engine_of(simulation)
-        closing = Closing(self.a, self.b).bind(simulation)
-        a, b = engine.geoms_of(self.a), engine.geoms_of(self.b)
+        return _gap_over(Closing(self.a, self.b).bind(simulation), self.a, self.b, simulation)
 
-        def now() -> float:
-            speed = closing()
-            return max(engine.clearance(a, b), 0.0) / speed if speed > 1e-3 else math.inf
 
-        return now
+@dataclass(frozen=True)
+class TimeGap(Measure, word="time_gap"):
+    """The gap from one thing to another over the speed of the first, s; inf below 1 mm/s.
+
+    >>> time_gap("car", "lorry") < "1 s"
+    Compared(measure=TimeGap(a='car', b='lorry'), below=True, bound=1.0)
+    """
+
+    a: str
+    b: str
+    quantity: ClassVar[str] = "time"
+    span: ClassVar[tuple[float, float]] = (0.0, math.inf)
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        return _gap_over(Speed(self.a).bind(simulation), self.a, self.b, simulation)
+
+
+def _gap_over(speed: Callable[[], float], a: str, b: str, simulation: Simulation) -> Callable[[], float]:
+    """The gap between two things over a speed; inf below 1 mm/s."""
+    engine = engine_of(simulation)
+    one, other = engine.geoms_of(a), engine.geoms_of(b)
+
+    def now() -> float:
+        v = speed()
+        return max(engine.clearance(one, other), 0.0) / v if v > 1e-3 else math.inf
+
+    return now
 
 
 @dataclass(frozen=True)
@@ -335,5 +356,6 @@ def _is_in(x: float, y: float, sides: Sequence[Any]) -> bool:
 
 
 # What scenarios are written with: the words of files.
-speed, closing, time_to_collision, tilt, height = Speed, Closing, TimeToCollision, Tilt, Height
+speed, closing, tilt, height = Speed, Closing, Tilt, Height
+time_to_collision, time_gap = TimeToCollision, TimeGap
 joint, joint_speed, reading, signal, elapsed, inside = Joint, JointSpeed, Reading, Signal, Elapsed, Inside
