@@ -200,6 +200,23 @@ class Told(unittest.TestCase):
         self.assertLess(np.abs(np.diff(table["y"])).max(), 0.2)
         np.testing.assert_allclose(at[40.0], (248, 3.5), atol=1e-3)  # its front at the line
 
+    def test_what_it_cannot_do_is_told(self) -> None:
+        """It never slides sideways, and is as fast as it is told."""
+        aside = vd.Route([(0, 50), (400, 50)], speed=10)
+        for said, act in (
+            (r"moves 50 m aside over 188 m of way, not over 10 m", lambda s: s.take("car", aside, over="10 m")),
+            (r"moves 3.5 m aside over 13.1 m of way, not over 2 m", lambda s: s.shift("car", 3.5, within="0.2 s")),
+            (r"it stands 8.5 m too far on", lambda s: s.stop("car", deceleration=4, at=(26, 0))),
+        ):
+            s = vd.Scenario(one(vd.Route([(0, 0), (400, 0)], speed=10)), "5 s")
+            act(s.at("2 s"))
+            recording = vd.run(s)
+            table = recording["tf"].query("child_frame_id == 'car/body'")
+            speeds = np.hypot(np.diff(table["x"]), np.diff(table["y"])) / np.diff(table["time"])
+            with self.subTest(said):
+                self.assertRegex(" ".join(recording.outcome["notices"]), said)
+                self.assertLess(speeds.max(), 10.01)
+
     def test_leaving_and_taking_another_route(self) -> None:
         turn = np.linspace(0, 2 * np.pi, 36, endpoint=False)
         ring = vd.Route(np.column_stack([30 * np.sin(turn), 30 - 30 * np.cos(turn)]), speed=10, closed=True)

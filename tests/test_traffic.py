@@ -186,6 +186,9 @@ class Sensed(unittest.TestCase):
         spinning = vd.SpinningLidar(period="0.2 s", channels=16, azimuths=720, max_range=60)
         m.mount("lidar", spinning, on="body", pose=vd.Pose((0, 0, 1.5)))
         m.mount("boxes", vd.TrueBoxes(["lorry"], period="0.2 s"), on="body", pose=vd.Pose((2.1, 0, 0.8)))
+        for name, yaw in (("eye", 0.0), ("back", math.pi)):
+            eye = vd.Camera(period="0.2 s", size=(160, 90), field_of_view="60 deg", output="labels", encoding="png")
+            m.mount(name, eye, on="body", pose=vd.Pose((0, 0, 1.6), yaw=yaw))
         w = vd.World().ground().actor("ego", m, route=vd.Route([(0, 0), (100, 40)], speed=5))
         w.actor("lorry", vd.Box((8, 2.5, 3)), route=vd.Route([(0, 0), (100, 40)], speed=5), start=25)
         w.obstacle("post", vd.Cylinder(0.3, 3), pose=vd.Pose((30, -8, 1.5)))
@@ -203,6 +206,16 @@ class Sensed(unittest.TestCase):
                     self.assertEqual((near["boxes"], near["hits"] >= 10), (11, True))  # a lidar looks back: none at 0 s
                     self.assertGreater(near["on none"], 0)  # the post, and what of itself and the ground is seen
                     self.assertLess(matched.truth["error"].max(), 0.5)
+            for stream, share in (("ego/eye/boxes", 1.0), ("ego/back/boxes", 0.0)):
+                with self.subTest(stream):
+                    matched = vd.match(r, stream, "ego/boxes")
+                    near = matched.by_range([0, 60]).iloc[0]
+                    self.assertEqual((near["boxes"], near["share"]), (11, share))
+                    named = matched.detections[matched.detections["name"] == "lorry"]
+                    self.assertEqual((len(named), set(named["label"])), (11 * share, {"lorry/body"} if share else set()))
+                    self.assertTrue(
+                        (named["range"].to_numpy() == matched.truth["range"].to_numpy()[: len(named)]).all()
+                    )
             for name in ("above.png", "above.gif"):
                 vd.birds_eye(r, Path(folder) / name, follow="ego", rate=2)
                 self.assertGreater((Path(folder) / name).stat().st_size, 10_000)

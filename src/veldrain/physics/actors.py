@@ -17,12 +17,14 @@ from veldrain.motion.curves import Curve
 from veldrain.motion.routes import Route
 from veldrain.physics import plant as p
 from veldrain.physics.host import Engine, tree_of
-from veldrain.physics.leading import place_led
+from veldrain.physics.leading import SIDEWAYS, place_led
 from veldrain.physics.robots import BLOCK
 from veldrain.physics.spatial import triple
 from veldrain.physics.ways import Ways
 from veldrain.pose import Array
 
+STEEPEST = 15 / 8  # of a quintic from rest to rest: its largest change, times its length over its height
+SHORT = 0.05  # m: who stands no farther on than that stands where told
 NO_MOVE = {"offset": 0.0, "rate": 0.0, "swing": 0.0, "wave": 0.0, "phase": 0.0, "base": 0.0, "gain": 1.0}
 
 
@@ -200,6 +202,12 @@ class Actors:
         else:
             s = float(route.curve.to_st(np.array(at[0]), np.array(at[1]))[0])
             led["halt"] = s - led["ahead"]
+            beyond = float(led["s"] + led["speed"] ** 2 / (2.0 * led["down"]) - led["halt"])
+            if beyond > SHORT and not route.closed:
+                self._engine.notice(
+                    f"stop {name}",
+                    f"{name}: told at {led['speed']:.3g} m/s to stop so near that it stands {beyond:.3g} m too far on",
+                )
 
     def widen(self, name: str, offset: float) -> None:
         """Look at the ground for an offset too."""
@@ -215,8 +223,7 @@ class Actors:
     def shift(self, name: str, offset: float, within: float) -> None:
         """Let it move to an offset, in a time at the speed it has."""
         led = self._led(name)
-        d, slope, bend = self._offset(led)
-        self._aim(led, (d, slope, bend), offset, max(float(led["speed"]), 0.5) * within)
+        self._aim(name, self._offset(led), offset, max(float(led["speed"]), 0.5) * within)
 
     @staticmethod
     def _offset(led: Any) -> tuple[float, float, float]:
@@ -227,10 +234,17 @@ class Actors:
             return float(w(u)), 0.0, 0.0
         return float(w(u)), float(w.deriv()(u)), float(w.deriv(2)(u))
 
-    @staticmethod
-    def _aim(led: Any, now: tuple[float, float, float], offset: float, span: float) -> None:
-        """The quintic from an offset with its changes to another at rest."""
-        d, slope, bend = now
+    def _aim(self, name: str, now: tuple[float, float, float], offset: float, span: float) -> None:
+        """The quintic from an offset with its changes to another at rest: no steeper than wheels can steer."""
+        led, (d, slope, bend) = self._led(name), now
+        least = STEEPEST * abs(offset - d) / SIDEWAYS
+        if span < least:
+            self._engine.notice(
+                f"aside {name}",
+                f"{name}: moves {abs(offset - d):.3g} m aside over {least:.3g} m of way, not over {span:.3g} m: "
+                "it would slide sideways",
+            )
+            span = least
         rest = offset - d - slope * span - bend * span**2 / 2
         first, second = -(slope + bend * span), -bend
         a = np.array([[1, 1, 1], [3, 4, 5], [6, 12, 20]], float)
@@ -279,7 +293,7 @@ class Actors:
         led["free"], led["halt"] = 0, np.inf
         led["goal"], led["up"], led["down"] = route.top_speed, route.acceleration, route.deceleration
         led["first_mind"] = led["end_mind"]  # whom it minds is told for its own route
-        self._aim(led, (t, max(-0.5, min(0.5, math.sin(turn))), 0.0), 0.0, over)
+        self._aim(name, (t, max(-SIDEWAYS, min(SIDEWAYS, math.sin(turn))), 0.0), 0.0, over)
 
     def leave(self, name: str, over: float) -> None:
         """Let it go straight on."""

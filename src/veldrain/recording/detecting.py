@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
@@ -144,11 +145,14 @@ class Matched:
 
 
 def match(log: Log, stream: str, truth: str, *, within: Quantity = 0.5) -> Matched:
-    """Match what a radar or lidar has detected against the boxes of a ``TrueBoxes`` stream.
+    """Match what a radar, a lidar or a camera has detected against the boxes of a ``TrueBoxes`` stream.
+
+    A camera's boxes are matched by their names: a hit is of what any part is in the picture. Their range is that of the
+    truth, nan where it does not name them.
 
     Args:
         log: a recording or another log.
-        stream: of the radar or lidar.
+        stream: of the radar or lidar, or of a camera's boxes: ``…/boxes`` of one with ``output="labels"``.
         truth: of the boxes.
         within: a detection is a box's where it is in it, or so near to it, seen from above, m.
 
@@ -157,29 +161,38 @@ def match(log: Log, stream: str, truth: str, *, within: Quantity = 0.5) -> Match
     boxes, found = true_boxes(log, truth), detections(log, stream)
     margin = quantity(within, "length", "match")
     boxes, found = boxes.reset_index(drop=True), found.reset_index(drop=True)
-    hits, errors, names = np.zeros(len(boxes), int), np.full(len(boxes), np.nan), np.full(len(found), "", object)
-    times = np.unique(boxes["time"])
-    if len(times) and len(found):
-        stamps = found["time"].to_numpy(float)
-        after = np.clip(np.searchsorted(times, stamps), 1, max(len(times) - 1, 1)) if len(times) > 1 else None
-        nearest = np.full(len(stamps), times[0])
-        if after is not None:
-            before = stamps - times[after - 1] < times[after] - stamps
-            nearest = np.where(before, times[after - 1], times[after])
-        places, sizes = found[["x", "y"]].to_numpy(float), boxes[["length", "width"]].to_numpy(float)
-        middles, turns = boxes[["x", "y"]].to_numpy(float), boxes["yaw"].to_numpy(float)
-        titles = boxes["name"].tolist()
-        period = float(np.diff(times).min()) if len(times) > 1 else np.inf
-        for time, rows in boxes.groupby("time"):
-            own = np.flatnonzero((nearest == time) & (np.abs(stamps - time) <= period / 2 + 1e-9))
-            for k in rows.index.tolist():
+    names, errors = np.full(len(found), "", object), np.full(len(boxes), np.nan)
+    hits, seen_at = np.zeros(len(boxes), int), np.full(len(found), np.nan)
+    own_names = found["name"].tolist() if "left" in found else None
+    places = np.zeros((len(found), 2)) if own_names is not None else found[["x", "y"]].to_numpy(float)
+    sizes, middles = boxes[["length", "width"]].to_numpy(float), boxes[["x", "y"]].to_numpy(float)
+    turns, titles, ranges = boxes["yaw"].to_numpy(float), boxes["name"].tolist(), boxes["range"].to_numpy(float)
+    for rows, own in _at_one_time(boxes["time"].to_numpy(float), found["time"].to_numpy(float)):
+        for k in rows.tolist():
+            if own_names is not None:
+                on = np.array([own_names[n].partition("/")[0] == titles[k] for n in own], bool)
+            else:
                 c, s = np.cos(turns[k]), np.sin(turns[k])
                 local = np.abs((places[own] - middles[k]) @ np.array([[c, -s], [s, c]]))
                 off = np.linalg.norm(np.maximum(local - sizes[k] / 2, 0.0), axis=1)
                 on = off <= margin
-                hits[k], names[own[on]] = int(on.sum()), titles[k]
                 errors[k] = float(off[on].min()) if on.any() else np.nan
-    return Matched(boxes.assign(hits=hits, error=errors), found.assign(name=names))
+            hits[k], names[own[on]], seen_at[own[on]] = int(on.sum()), titles[k], ranges[k]
+    found = found.assign(name=names) if own_names is None else found.assign(label=own_names, name=names, range=seen_at)
+    return Matched(boxes.assign(hits=hits, error=errors), found)
+
+
+def _at_one_time(times: Array, stamps: Array) -> Iterator[tuple[NDArray[np.int64], NDArray[np.int64]]]:
+    """The rows of boxes of each time, and those of detections that are nearest to it."""
+    looks, which = np.unique(times, return_inverse=True)
+    if not len(looks) or not len(stamps):
+        return
+    middles = (looks[1:] + looks[:-1]) / 2
+    nearest = np.searchsorted(middles, stamps, side="right")
+    apart = float(np.diff(looks).min()) / 2 + 1e-9 if len(looks) > 1 else np.inf
+    timely = np.abs(stamps - looks[nearest]) <= apart
+    for k in range(len(looks)):
+        yield np.flatnonzero(which == k), np.flatnonzero((nearest == k) & timely)
 
 
 def _yaws(log: Log, stream: str, times: Array) -> Array:
