@@ -459,6 +459,7 @@ class Expectations(unittest.TestCase):
             ("comes down", {"eventually": vd.height("ball") < 4}),
             ("ends slow", {"at_the_end": vd.speed("ball") < 12}),
             ("early", {"never": vd.height("ball") < 9, "until": "half"}),
+            ("slips", {"never": vd.height("ball") < 9.9, "until": "half"}),
             ("late", {"always": vd.height("ball") < 9.5, "since": "half"}),
             ("between", {"eventually": vd.height("ball") < 8.5, "since": "half", "until": "more"}),
         ):
@@ -468,7 +469,8 @@ class Expectations(unittest.TestCase):
         self.assertAlmostEqual(verdicts["not low"]["nearest"], 1.0)
         for name, passed, margin in (
             ("not low", True, lowest - 5),
-            ("high", False, -0.0),
+            ("high", False, lowest - 6),  # at its worst
+            ("slips", False, 10 - G * 0.4**2 / 2 - 9.9),  # while it counts
             ("comes down", False, 4 - lowest),
             ("ends slow", True, 12 - G),
         ):

@@ -30,10 +30,15 @@ class Verdict:
     def look(self, now: float) -> None:
         """Judge what can be judged at a time."""
         e, events = self.expectation, self.look_on.events
-        if self.passed is not None or e.at_the_end is not None or (e.since is not None and e.since not in events):
+        if e.at_the_end is not None or (e.since is not None and e.since not in events):
             return
-        if e.until is not None and e.until in events and events[e.until] >= events.get(e.since or "", 0.0):
-            self.passed, self.time = e.eventually is None, now  # its time is over
+        is_over = e.until is not None and e.until in events and events[e.until] >= events.get(e.since or "", 0.0)
+        if self.passed is not None:
+            if not (self.passed or is_over or e.eventually is not None):
+                self._measure(now)  # by how much it fails at worst
+            return
+        if is_over:
+            self.passed, self.time = e.eventually is None, now
             return
         self._measure(now)
         holds = self._holds()
