@@ -149,8 +149,19 @@ class Built(unittest.TestCase):
             self.assertLess(np.abs(route.curve.k).max(), 1 / 4.0)
         with self.assertRaisesRegex(vd.VeldrainError, "no road ahead of"):
             roads.lane("west").route(speed=8, via=["north"])
-        with self.assertRaisesRegex(vd.VeldrainError, "no end of a road 'west:middle'"):
-            roads.crossing("y", ["west:middle", "east:end"])
+        back = vd.Roads("back").road("a", [(-50, 0), (10, 0)]).road("b", [(-10, 0), (50, 0)])
+        for said, act in (
+            ("no end of a road 'west:middle'", lambda: roads.crossing("y", ["west:middle", "east:end"])),
+            ("west:end is joined to junction 'x' already", lambda: roads.crossing("y", ["west:end", "east:end"])),
+            ("a:end is named twice", lambda: back.crossing("y", ["a:end", "a:end"])),
+            ("a:end and b:start have no room between them", lambda: back.crossing("y", ["a:end", "b:start"])),
+            ("width -1 m; give more than 0", lambda: back.road("c", [(0, 9), (9, 9)], width=-1)),
+            ("shoulder -1 m; give 0 or more", lambda: back.road("c", [(0, 9), (9, 9)], shoulder=-1)),
+            ("speed 0 m/s", lambda: back.road("c", [(0, 9), (9, 9)], speed=0)),
+            ("lane -1: 61 m along a lane from 0 to 60 m", lambda: back.lane("a").at(61)),
+        ):
+            with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, said):
+                act()
 
     def test_worlds_have_them_and_files_say_the_same(self) -> None:
         w = vd.World().ground(height=-0.3).roads(crossing())

@@ -80,8 +80,8 @@ class _Reader:
                     for k, word in ((first, "start"), (last, "end")):
                         arms.setdefault(nodes[k], []).append(f"{id}:{word}")
         for node, ends in arms.items():
-            if len(ends) > 1:
-                crossing(made, f"node{node}", ends)
+            if len(ends) > 1 and (left_out := crossing(made, f"node{node}", ends, is_strict=False)):
+                self.guessed["turns at crossings without room left out"] += left_out
         made.notes += [f"{self.path.name}: {what} ({count} times)" for what, count in sorted(self.guessed.items())]
         other = Counter(tags["highway"] for e in self.root.iter("way") if (tags := self.tags(e)).get("highway"))
         left = {kind: n for kind, n in other.items() if kind not in KINDS}

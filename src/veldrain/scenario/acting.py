@@ -139,7 +139,7 @@ class Take(Action):
     route: Made[Any, Any] = Made(
         _route, kw_only=False, doc="the route, which it joins where it is nearest; in a file also road, lane, via"
     )
-    over: Number = Number("length", default=10.0, above=0.0, doc="way over which it comes onto its line")
+    over: Number = Number("length", default=20.0, above=0.0, doc="way over which it comes onto its line")
 
     def bind(self, trial: Trial) -> Callable[[], None]:
         actors = _actors(trial, self.actor)

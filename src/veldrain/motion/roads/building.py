@@ -15,6 +15,7 @@ from veldrain.motion.roads.profiles import Profile
 from veldrain.motion.roads.road import Connection, Junction, Lane, Link, Mark, Network, Road, Section
 from veldrain.units import Quantity, quantity
 
+WIDEST = 100.0  # m of a lane, shoulder or sidewalk
 KERB = 0.12  # m: how high a sidewalk lies
 LINE = 0.12  # m: width of a line
 
@@ -40,18 +41,24 @@ def road_through(
         raise VeldrainError(f"lanes {list(lanes)!r}", where=where, cure="give how many on the left and on the right")
     if rule not in ("RHT", "LHT"):
         raise unknown("rule", rule, ("RHT", "LHT"), where)
+    given = {"width": width, "shoulder": shoulder, "sidewalk": sidewalk}
+    wide, beside, walk = (_size(value, word, where) for word, value in given.items())
+    limit = quantity(speed, "speed", where)
+    if limit <= 0.0:
+        raise VeldrainError(f"speed {limit:g} m/s", where=where, cure="give more than 0")
     at = np.array(rows)[:, :2]
     curve = Curve.through(at) if radius is None else Curve.rounded(at, quantity(radius, "length", where))
     s = curve.to_st(at[:, 0], at[:, 1])[0]
     s[0], s[-1] = 0.0, curve.length
     heights = Profile.through(s.tolist(), [row[2] for row in rows]) if len(rows[0]) == 3 else Profile()
-    edges = [("shoulder", quantity(shoulder, "length", where)), ("sidewalk", quantity(sidewalk, "length", where))]
-    wide = Profile.even(quantity(width, "length", where))
+    edges = [("shoulder", beside), ("sidewalk", walk)]
     found = {0: Lane(0, "none", marks=(_middle(lanes),) if all(lanes) else ())}
     for side, count in ((1, lanes[0]), (-1, lanes[1])):
         for n in range(1, count + 1):
             mark = Mark(0.0, "solid" if n == count else "broken", LINE)
-            found[side * n] = Lane(side * n, "driving", wide, marks=(mark,), before=side * n, after=side * n)
+            found[side * n] = Lane(
+                side * n, "driving", Profile.even(wide), marks=(mark,), before=side * n, after=side * n
+            )
         n = count
         for kind, size in edges:
             if size > 0:
@@ -69,37 +76,61 @@ def road_through(
         length=curve.length,
         elevation=heights,
         banking=Profile.even(quantity(bank, "angle", where)),
-        types=((0.0, "town", quantity(speed, "speed", where)),),
+        types=((0.0, "town", limit),),
     )
+
+
+def _size(value: Quantity, word: str, where: str) -> float:
+    """A width in m: above 0 of lanes, 0 for none of what is beside them."""
+    found = quantity(value, "length", where)
+    if not (found > 0.0 or (found == 0.0 and word != "width")) or found > WIDEST:
+        bounds = "more than 0" if word == "width" else "0 or more"
+        raise VeldrainError(f"{word} {found:g} m", where=where, cure=f"give {bounds}, at most {WIDEST:g} m")
+    return found
 
 
 def _middle(lanes: Sequence[int]) -> Mark:
     return Mark(0.0, "broken" if sum(lanes) == 2 else "solid", LINE)
 
 
-def crossing(roads: Network, name: str, arms: Sequence[str]) -> None:
-    """Join ends of roads; see ``Roads.crossing``."""
+def crossing(roads: Network, name: str, arms: Sequence[str], is_strict: bool = True) -> int:
+    """Join ends of roads; see ``Roads.crossing``. Not strict, it leaves turns without room out, and counts them."""
     ends = [_arm(roads, name, arm) for arm in arms]
+    for arm, (road, end) in zip(arms, ends, strict=True):
+        joined = road.after if end == "end" else road.before
+        if joined is not None or list(arms).count(arm) > 1:
+            what = f"is joined to {joined.kind} '{joined.to}' already" if joined else "is named twice"
+            raise VeldrainError(f"{arm} {what}", where=f"crossing {name}", cure="name each end of a road once")
     if len(ends) < 2:
         raise VeldrainError("a crossing of less than two arms", where=name, cure="name ends of roads, road:end")
     if name in roads.junctions:
         raise VeldrainError(f"a second junction '{name}'", where="roads", cure="give it another name")
+    turns: list[Road] = []
     connections: list[Connection] = []
-    for road, end in ends:
-        link = Link("junction", name)
-        if end == "end":
-            road.after = link
-        else:
-            road.before = link
+    left = 0
     for one, one_end in ends:
         for other, other_end in ends:
             if one is other and one_end == other_end:
                 continue
             for first, then in _pairs(one, one_end, other, other_end):
                 id = f"{name}.{len(connections) + 1}"
-                roads.add(_turn(id, name, one, one_end, first, other, other_end, then))
+                try:
+                    turns.append(_turn(id, name, one, one_end, first, other, other_end, then))
+                except VeldrainError:
+                    if is_strict:
+                        raise
+                    left += 1
+                    continue
                 connections.append(Connection(str(len(connections)), one.id, id, "start", ((first, -1),)))
+    for turn in turns:
+        roads.add(turn)
+    for road, end in ends:
+        if end == "end":
+            road.after = Link("junction", name)
+        else:
+            road.before = Link("junction", name)
     roads.junctions[name] = Junction(name, connections, name)
+    return left
 
 
 def _arm(roads: Network, name: str, arm: str) -> tuple[Road, str]:
@@ -130,7 +161,7 @@ def _turn(id: str, junction: str, one: Road, one_end: str, first: int, other: Ro
     u, v = c * (ox - x) + s * (oy - y), c * (oy - y) - s * (ox - x)
     bend = math.remainder(o_turn - turn, 2 * math.pi)
     far = math.hypot(u, v)
-    if far < 0.5:
+    if far < 0.5 or (u <= 0.0 and abs(bend) < math.pi / 2):  # it would have to turn round
         raise VeldrainError(
             f"{one.id}:{one_end} and {other.id}:{other_end} have no room between them",
             where=f"crossing {junction}",

@@ -287,6 +287,13 @@ class OnLane:
     def at(self, s: Quantity, t: Quantity = 0.0) -> Pose:
         """The pose at a length of the road, so far left of the lane's middle as one drives (m), along the lane."""
         at, left = np.array([quantity(s, "length", "at")]), quantity(t, "length", "at")
+        low, high = self.span
+        if not low - 1e-6 <= at[0] <= high + 1e-6:
+            raise VeldrainError(
+                f"{at[0]:g} m along a lane from {low:g} to {high:.6g} m",
+                where=f"road {self.road.id}, lane {self.lane.number}",
+                cure="give a length of its road within its section",
+            )
         side = 1.0 if self.forward else -1.0
         offset = self.middle(at) + side * left
         (place,) = self.road.points(at, offset)
