@@ -221,7 +221,9 @@ class Told(unittest.TestCase):
         turn = np.linspace(0, 2 * np.pi, 36, endpoint=False)
         ring = vd.Route(np.column_stack([30 * np.sin(turn), 30 - 30 * np.cos(turn)]), speed=10, closed=True)
         s = vd.Scenario(one(ring), "15 s")
-        s.at("2 s").leave("car", over="2 m").at("4 s").take("car", vd.Route([(0, 40), (200, 40)], speed=10), over="20 m")
+        s.at("2 s").leave("car", over="2 m").at("4 s").take(
+            "car", vd.Route([(0, 40), (200, 40)], speed=10), over="20 m"
+        )
         events = vd.run(s)
         table = events["tf"].query("child_frame_id == 'car/body'")
         straight = table[(table["time"] > 2.3) & (table["time"] < 3.9)]

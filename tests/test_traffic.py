@@ -212,7 +212,9 @@ class Sensed(unittest.TestCase):
                     near = matched.by_range([0, 60]).iloc[0]
                     self.assertEqual((near["boxes"], near["share"]), (11, share))
                     named = matched.detections[matched.detections["name"] == "lorry"]
-                    self.assertEqual((len(named), set(named["label"])), (11 * share, {"lorry/body"} if share else set()))
+                    self.assertEqual(
+                        (len(named), set(named["label"])), (11 * share, {"lorry/body"} if share else set())
+                    )
                     self.assertTrue(
                         (named["range"].to_numpy() == matched.truth["range"].to_numpy()[: len(named)]).all()
                     )

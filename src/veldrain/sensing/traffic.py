@@ -23,8 +23,8 @@ POINTS = np.stack(np.meshgrid(_EDGE, _EDGE, _EDGE), axis=-1).reshape(-1, 3)  # o
 @dataclass(frozen=True)
 class Ahead:
     """Of the nearest one ahead: the gap from front to rear (m), that over the own speed (s), the gap over the speed at
-    which it shrinks (s; inf: it does not), and the deceleration that keeps it above 0 (m/s²); and the own offset to the
-    left of the middle of the lane (m; nan: on no lane). inf where none is ahead."""
+    which it shrinks (s; inf: it does not), and the deceleration that keeps it above 0 (m/s²; inf: it is 0 already); and
+    the own offset to the left of the middle of the lane (m; nan: on no lane). inf where none is ahead."""
 
     gap: float
     time_gap: float
@@ -87,15 +87,21 @@ class TrafficAtWork:
                 continue
             way = axes @ (math.cos(turn), math.sin(turn), 0.0)
             closing = speed - float(way @ o_v)
-            near = max(gap, 1e-3)
             best = Ahead(
                 gap,
                 gap / speed if speed > SLOWEST else math.inf,
                 max(gap, 0.0) / closing if closing > STILL else math.inf,
-                closing**2 / (2 * near) if closing > 0 else 0.0,
+                _brake(closing, gap),
                 best.lane_offset,
             )
         return best
+
+
+def _brake(closing: float, gap: float) -> float:
+    """The deceleration that keeps a gap; inf where there is none left."""
+    if closing <= 0.0:
+        return 0.0
+    return closing**2 / (2.0 * gap) if gap > 0.0 else math.inf
 
 
 def _on_arc(x: float, y: float, bend: float) -> tuple[float, float, float]:
