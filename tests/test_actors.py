@@ -217,6 +217,19 @@ class Told(unittest.TestCase):
                 self.assertRegex(" ".join(recording.outcome["notices"]), said)
                 self.assertLess(speeds.max(), 10.01)
 
+    def test_after_another_route_is_taken_all_is_of_that(self) -> None:
+        turned = vd.Route([(0, 20), (0, 200)], speed=6)
+        s = vd.Scenario(one(vd.Route([(0, -60), (0, 200)], speed=10)), "60 s")
+        s.at("1 s").take("car", turned).at("4 s").go("car", speed=2).at("8 s").go("car").at("12 s").say("again")
+        s.at("20 s").stop("car", at=(0, 150))
+        trial, other = vd.Trial(s), vd.Trial(s)
+        trial.advance("12 s")
+        self.assertAlmostEqual(float(np.linalg.norm(trial.simulation["car"].velocity()[0])), 6.0, delta=1e-3)
+        other.restore(trial.snapshot())
+        for one_of in (trial, other):
+            one_of.run()
+            self.assertAlmostEqual(float(one_of.simulation["car"].pose().position[1]), 148.0, 3)
+
     def test_leaving_and_taking_another_route(self) -> None:
         turn = np.linspace(0, 2 * np.pi, 36, endpoint=False)
         ring = vd.Route(np.column_stack([30 * np.sin(turn), 30 - 30 * np.cos(turn)]), speed=10, closed=True)

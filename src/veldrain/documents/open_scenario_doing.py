@@ -201,10 +201,8 @@ class Doings:
         route = self.route(action)
         if route is None:
             return
-        timed = not isinstance(route.speed, float)
-        if not timed:
-            route = route.changed(speed=entity.speed or 1.0)
-        entity.speed = route.top_speed
+        if not isinstance(route.speed, float):
+            entity.speed = route.top_speed
         yield from self._take(entity, route)
         yield Go(entity.name, None, acceleration=None)
 
@@ -221,7 +219,7 @@ class Doings:
         route = action.find("Route")
         if route is not None:
             parents = [self._file.child(w, "Position") for w in route.iterfind("Waypoint")]
-            return self._places.through(parents, self._file.flag(route, "closed"), self._file.at(route))
+            return self._places.through(parents, self._file.flag(route, "closed"), self._file.at(route), True)
         way = next(
             (e for path in ("Trajectory", "TrajectoryRef/Trajectory") if (e := action.find(path)) is not None), None
         )
@@ -230,9 +228,9 @@ class Doings:
             return None
         vertices = list(line.iterfind("Vertex"))
         parents = [self._file.child(v, "Position") for v in vertices]
-        found = self._places.through(parents, self._file.flag(way, "closed"), self._file.at(way))
+        found = self._places.through(parents, self._file.flag(way, "closed"), self._file.at(way), False)
         timing = action.find("TimeReference/Timing")
-        if timing is None or isinstance(found.points, tuple) is False or len(found.points) != len(vertices):
+        if timing is None or len(found.points) != len(vertices):
             return found
         times = [self._file.number(v, "time", 0.0) for v in vertices]
         return self._timed(found, times, timing)

@@ -191,11 +191,11 @@ class Places:
         ahead = pose.apply((AHEAD, 0, 0))
         return Route([pose.position[:2], ahead[:2]], speed=1.0)
 
-    def through(self, parents: list[Any], closed: bool, where: str) -> Route:
-        """The way through positions: along lanes where all are on roads and name them, else a smooth line."""
+    def through(self, parents: list[Any], closed: bool, where: str, by_lanes: bool) -> Route:
+        """The way through positions: a smooth line, or along the lanes where all are said by roads."""
         poses = [self.pose(parent) for parent in parents]
         by_road = all(parent[0].tag in ("LanePosition", "RoadPosition") for parent in parents if len(parent))
-        if by_road and not closed and len(poses) > 1 and (found := self._by_lanes(poses)) is not None:
+        if by_lanes and by_road and not closed and len(poses) > 1 and (found := self._by_lanes(poses)) is not None:
             return found
         is_flat = self._roads is not None or any("z" not in parent[0].attrib for parent in parents)
         points = [tuple(pose.position[: 2 if is_flat else 3].tolist()) for pose in poses]

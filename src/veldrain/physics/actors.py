@@ -51,6 +51,7 @@ class Actors:
         self.numbers: dict[str, int] = {}
         self._block = -1  # the first step of the rows that leaders have given
         self.ways = Ways(engine)
+        self._lines: dict[int, Route] = {}  # by where their pieces begin: which one something follows is in its row
         rows: list[p.Records] = []
         moves: list[Any] = []
         minds: list[Any] = []
@@ -84,7 +85,7 @@ class Actors:
         led["tree"], led["base"], led["upright"] = tree, -1, course.upright
         led["ahead"], led["wide"] = high[0], (high[1] - low[1]) / 2
         led["tall"] = -low[2] if route.stands else 0.0
-        pieces = self.ways.onto(row, name, route, (course.offset,))
+        pieces = self._lay(row, name, route, (course.offset,))
         length = route.length
         if not 0.0 <= course.start <= length:
             raise VeldrainError(
@@ -108,6 +109,12 @@ class Actors:
             led["end_mind"] = len(minds)
             led["gap_time"], led["gap_rest"] = course.keeps.time, course.keeps.standstill
         return row
+
+    def _lay(self, row: p.Records, name: str, route: Route, offsets: tuple[float, ...]) -> p.Records:
+        """Put a route into the tables, and where it is into a row; gives its pieces."""
+        pieces = self.ways.onto(row, name, route, offsets)
+        self._lines[int(row[0]["first"])] = route
+        return pieces
 
     def _moves(self, name: str, robot: Placed, course: Course) -> Iterator[tuple[Any, ...]]:
         """What each joint does, in the order of the tree."""
@@ -183,9 +190,8 @@ class Actors:
         return self._engine.plant.led[self.numbers[name]]
 
     def _route(self, name: str) -> Route:
-        course = self._placed[name].course
-        assert course is not None and isinstance(course.leader, Route)
-        return course.leader
+        """The route that it follows now, or followed last."""
+        return self._lines[int(self._led(name)["first"])]
 
     def go(self, name: str, speed: float | None, acceleration: float | None) -> None:
         """Let it reach a speed; None: its route's."""
@@ -216,7 +222,7 @@ class Actors:
         if self._route(name).stands and not low <= offset <= high:
             row = self._engine.plant.led[self.numbers[name] : self.numbers[name] + 1]
             at, free = led["piece"] - led["first"], led["free"]
-            self.ways.onto(row, name, self._route(name), (min(low, offset), max(high, offset)))
+            self._lay(row, name, self._route(name), (min(low, offset), max(high, offset)))
             led["piece"], led["free"] = led["first"] + at, free
             self._engine.plant = self._engine.plant._replace(**self.ways.tables())
 
@@ -271,7 +277,7 @@ class Actors:
     def prepare(self, name: str, route: Route) -> p.Records:
         """A row of something led as it is on another route."""
         row = np.zeros(1, p.LED)
-        self.ways.onto(row, name, route, (-2.0, 2.0))
+        self._lay(row, name, route, (-2.0, 2.0))
         self._engine.plant = self._engine.plant._replace(**self.ways.tables())
         return row
 
