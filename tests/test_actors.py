@@ -230,6 +230,17 @@ class Told(unittest.TestCase):
             one_of.run()
             self.assertAlmostEqual(float(one_of.simulation["car"].pose().position[1]), 148.0, 3)
 
+    def test_stopping_at_a_point_of_a_ring_and_off_the_route(self) -> None:
+        turn = np.linspace(0, 2 * np.pi, 36, endpoint=False)
+        ring = vd.Route(np.column_stack([30 * np.sin(turn), 30 - 30 * np.cos(turn)]), speed=10, closed=True)
+        s = vd.Scenario(one(ring), "40 s").at("5 s").stop("car", at=(0, 0))  # it has just come from there
+        trial = vd.Trial(s)
+        trial.run()
+        x, y, _ = trial.simulation["car"].pose().position
+        self.assertAlmostEqual(2 * 30 * math.asin(math.hypot(x, y) / 60), 2.0, 1)  # once round, its front at the point
+        s = vd.Scenario(one(ring), "9 s").at("2 s").leave("car").at("4 s").stop("car", at=(0, 0))
+        self.assertRegex(" ".join(vd.run(s).outcome["notices"]), "car: has left its route, and stops where it can")
+
     def test_leaving_and_taking_another_route(self) -> None:
         turn = np.linspace(0, 2 * np.pi, 36, endpoint=False)
         ring = vd.Route(np.column_stack([30 * np.sin(turn), 30 - 30 * np.cos(turn)]), speed=10, closed=True)

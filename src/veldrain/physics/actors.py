@@ -203,13 +203,17 @@ class Actors:
         """Let it brake to a stand, or so that its front is beside a point."""
         led, route = self._led(name), self._route(name)
         led["down"] = deceleration or route.deceleration
-        if at is None:
+        if at is not None and led["free"]:
+            self._engine.notice(f"stop {name}", f"{name}: has left its route, and stops where it can, not at a point")
+        if at is None or led["free"]:
             led["goal"] = 0.0
         else:
             s = float(route.curve.to_st(np.array(at[0]), np.array(at[1]))[0])
             led["halt"] = s - led["ahead"]
             beyond = float(led["s"] + led["speed"] ** 2 / (2.0 * led["down"]) - led["halt"])
-            if beyond > SHORT and not route.closed:
+            if beyond > 0.0 and route.closed:
+                led["halt"] += route.length  # once round
+            elif beyond > SHORT:
                 self._engine.notice(
                     f"stop {name}",
                     f"{name}: told at {led['speed']:.3g} m/s to stop so near that it stands {beyond:.3g} m too far on",

@@ -272,6 +272,7 @@ def go_on(pieces, led, new, h):
         return
     if led.closed == 1 and led.s >= led.length:
         led.s -= led.length
+        led.halt -= led.length
         led.piece = led.first
     if led.stops == 1 and led.closed == 0 and led.s >= led.length:
         led.s, led.speed = led.length, 0.0
