@@ -176,6 +176,18 @@ class Driving(unittest.TestCase):
                 self.assertLess(np.abs(recording["cart/drive/inputs"]["angular.z"]).max(), 0.05)
                 self.assertGreater(recording["cart/axle"]["x"].iloc[-1], 0.4)
 
+    def test_a_closed_route_is_followed_round_after_round(self) -> None:
+        turn = np.linspace(-np.pi / 2, 1.5 * np.pi, 24, endpoint=False)
+        ring = vd.Route(np.column_stack([np.cos(turn), 1 + np.sin(turn)]), speed=1, closed=True)
+        controllers = {
+            "cart": {"drive": cart_drive(), "pilot": vd.FollowRoute(ring, speed=0.5, lookahead=0.3, pose="axle")}
+        }
+        recording = vd.run(vd.Scenario(template("cart"), "30 s", controllers=controllers, truth=["cart"]))
+        axle = recording["cart/axle"]
+        rounds = np.unwrap(np.arctan2(axle["y"] - 1, axle["x"]))
+        self.assertGreater(rounds[-1] - rounds[0], 2 * 2 * math.pi)
+        self.assertLess(recording["cart/off_route"]["data"].iloc[100:].max(), 0.1)
+
     def test_to_a_pose(self) -> None:
         world = template("cart")
         pilot = vd.GoTo((1.2, 0.8), heading="90 deg", pose="axle")

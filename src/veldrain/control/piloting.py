@@ -45,7 +45,7 @@ def _points(value: Any, where: str) -> Any:
     if isinstance(value, Mapping) and "road" in value:
         return dict(value)  # a lane of the world's roads: known when it starts
     if isinstance(value, Route):
-        return _samples(value)
+        return value
     try:
         rows = np.array([[quantity(v, "length", where) for v in point] for point in value])
     except TypeError as error:
@@ -88,7 +88,8 @@ class FollowRoute(Pilot):
 
     The curvature is 2·y/l², y how far that point lies to the side in the vehicle's axes and l how far away it is
     (R. C. Coulter, "Implementation of the Pure Pursuit Path Tracking Algorithm", CMU-RI-TR-92-01, 1992). It slows down
-    for curves and comes to rest at the end. Its own stream ``off_route`` has the distance to the route, m.
+    for curves and comes to rest at the end; a closed ``Route`` is followed round after round. Its own stream ``off_route`` has the
+    distance to the route, m.
 
     >>> FollowRoute([(0, 0), (5, 0), (5, 5)], speed="0.8 m/s").lookahead
     0.6
@@ -97,7 +98,7 @@ class FollowRoute(Pilot):
     route: Made[Any, Any] = Made(
         _points,
         kw_only=False,
-        doc="points (x, y) in the frame of the pose, a ``Route``, or road, lane and via of roads",
+        doc="points (x, y) in the frame of the pose; a ``Route``, whose line counts; or road, lane and via of roads",
     )
     speed: Number = Number("speed", default=0.5, above=0.0, doc="largest")
     lookahead: Number = Number("length", default=0.6, above=0.0, doc="how far ahead on the route it steers to")
@@ -112,7 +113,11 @@ class FollowRoute(Pilot):
 
     def start(self, body: Body, random: Any, log: Any) -> None:
         super().start(body, random, log)
-        found = _samples(body.route_on(**self.route)) if isinstance(self.route, dict) else self.route
+        found = body.route_on(**self.route) if isinstance(self.route, dict) else self.route
+        self._round = math.inf  # m after which it begins anew
+        if isinstance(found, Route):
+            self._round, is_closed, found = found.length if found.closed else math.inf, found.closed, _samples(found)
+            found = np.concatenate([found, found[1:]]) if is_closed else found  # what is ahead may be of the next round
         self._route: Array = found
         self._speed: float | None = None  # that it has told, and the curve
         self._curve = 0.0
@@ -131,7 +136,7 @@ class FollowRoute(Pilot):
             self._speed = float(measured[0]) if measured is not None else 0.0
             self._at = self._begin_at(here)
         away = self._come_along(here)
-        left = float(self._far[-1]) - self._at
+        left = math.inf if math.isfinite(self._round) else float(self._far[-1]) - self._at
         goal = self._point(self._at + self.lookahead + self.lookahead_time * self._speed)
         dx, dy = goal[0] - here.x, goal[1] - here.y
         ahead, side = (
@@ -189,6 +194,8 @@ class FollowRoute(Pilot):
             return float(self._beside(here, slice(None))[1].min())
         k = int(np.argmin(np.where(near, away, np.inf)))
         self._at = max(self._at, float(place[k]))
+        if self._at > self._round:
+            self._at -= self._round
         return float(away[k])
 
     def _point(self, far: float) -> Array:
