@@ -88,8 +88,8 @@ class FollowRoute(Pilot):
 
     The curvature is 2·y/l², y how far that point lies to the side in the vehicle's axes and l how far away it is
     (R. C. Coulter, "Implementation of the Pure Pursuit Path Tracking Algorithm", CMU-RI-TR-92-01, 1992). It slows down
-    for curves and comes to rest at the end; a closed ``Route`` is followed round after round. Its own stream ``off_route`` has the
-    distance to the route, m.
+    for curves and comes to rest at the end; a closed ``Route`` is followed round after round. Its own stream
+    ``off_route`` has the distance to the route, m.
 
     >>> FollowRoute([(0, 0), (5, 0), (5, 5)], speed="0.8 m/s").lookahead
     0.6
