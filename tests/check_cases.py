@@ -154,6 +154,12 @@ def unlikely_speed(mended: bool) -> vd.World:
     return vd.World().ground().actor("van", vd.Box((5, 2, 2)), route=line)
 
 
+@case("unlikely-size", "van")
+def unlikely_size(mended: bool) -> vd.World:
+    size = (5.0, 2.0, 2.0) if mended else (5000, 2000, 2000)
+    return vd.World().ground().actor("van", vd.Box(size), route=vd.Route([(0, 0), (900, 0)], speed=10))
+
+
 @case("size", "cart/fl_wheel")
 def size(mended: bool) -> vd.Model:
     drawn_in_mm = trimesh.creation.cylinder(100, 40, sections=48)
@@ -702,6 +708,19 @@ def through_a_gate(mended: bool) -> Thing:
 def over_the_verge(mended: bool) -> Thing:
     middle = -1.6 if mended else 6.0
     return _street(start=0, route=vd.Route([(5, -1.6), (58, -1.6), (70, middle), (82, -1.6), (95, -1.6)], speed=3))
+
+
+@case("against-traffic", "van")
+def the_wrong_way(mended: bool) -> Thing:
+    points = [(90, -1.6), (10, -1.6)]
+    return _street(start=0, route=vd.Route(points[::-1] if mended else points, speed=9))
+
+
+@case("gap-to-nobody", "van")
+def a_gap_to_the_other_side(mended: bool) -> Thing:
+    w = _street(keeps=vd.Gap("2 s", to="other"))
+    lane = vd.Route([(30, -1.6 if mended else 1.6), (90, -1.6 if mended else 1.6)][:: 1 if mended else -1], speed=9)
+    return w.actor("other", vd.Box((4, 1.4, 1.4)), route=lane)
 
 
 @case("too-fast-for-its-curve", "van")

@@ -206,6 +206,7 @@ class Told(unittest.TestCase):
         for said, act in (
             (r"moves 50 m aside over 188 m of way, not over 10 m", lambda s: s.take("car", aside, over="10 m")),
             (r"moves 3.5 m aside over 13.1 m of way, not over 2 m", lambda s: s.shift("car", 3.5, within="0.2 s")),
+            (r"a point that lies 100 m from its route", lambda s: s.stop("car", deceleration=4, at=(90, 100))),
             (r"it stands 8.5 m too far on", lambda s: s.stop("car", deceleration=4, at=(26, 0))),
         ):
             s = vd.Scenario(one(vd.Route([(0, 0), (400, 0)], speed=10)), "5 s")

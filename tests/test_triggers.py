@@ -164,7 +164,13 @@ class Measures(unittest.TestCase):
                 vd.run(scenario)
 
 
-LOOKED = ("never-fires", "cut-short", "ends-at-once")
+LOOKED = ("never-fires", "cut-short", "ends-at-once", "never-sets-off")
+
+
+def parked(**words: Any) -> vd.Scenario:
+    """A car on a route, in a trial of 1 s."""
+    route = vd.Route([(0, 0), (50, 0)], speed=words.pop("speed", 5))
+    return vd.Scenario(vd.World().ground().actor("car", vd.Box((4, 2, 1)), route=route, **words), 1)
 
 
 class Looked(unittest.TestCase):
@@ -190,6 +196,10 @@ class Looked(unittest.TestCase):
                 "cut-short: takes until 2.5 s.*ends at 1 s",
             ),
             (over_ground().at("0.5 s").weather(rain="8 mm/h", over="0.5 s"), ""),
+            (parked(begin="9 s"), "never-sets-off: stands all the time: it sets off at 9 s, and the trial ends at 1 s"),
+            (parked(speed=0), "never-sets-off: stands all the time: its route is for 0 m/s"),
+            (parked(begin="9 s").at("0.5 s").go("car"), ""),
+            (parked(), ""),
         )
         for scenario, said in cases:
             with self.subTest(said):

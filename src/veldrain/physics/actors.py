@@ -24,6 +24,7 @@ from veldrain.physics.ways import Ways
 from veldrain.pose import Array
 
 STEEPEST = 15 / 8  # of a quintic from rest to rest: its largest change, times its length over its height
+BESIDE = 20.0  # m: a point that is farther from a route is not beside it
 SHORT = 0.05  # m: who stands no farther on than that stands where told
 NO_MOVE = {"offset": 0.0, "rate": 0.0, "swing": 0.0, "wave": 0.0, "phase": 0.0, "base": 0.0, "gain": 1.0}
 
@@ -208,7 +209,12 @@ class Actors:
         if at is None or led["free"]:
             led["goal"] = 0.0
         else:
-            s = float(route.curve.to_st(np.array(at[0]), np.array(at[1]))[0])
+            s, left, ahead, _ = route.curve.foot(*at)
+            if math.hypot(left, ahead) > BESIDE:
+                self._engine.notice(
+                    f"aside {name} {s}",
+                    f"{name}: is told to stop at a point that lies {math.hypot(left, ahead):.3g} m from its route",
+                )
             led["halt"] = s - led["ahead"]
             beyond = float(led["s"] + led["speed"] ** 2 / (2.0 * led["down"]) - led["halt"])
             if beyond > 0.0 and route.closed:

@@ -104,6 +104,7 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         yield from timeline.never_fires(scenario, look)
         yield from timeline.cut_short(scenario)
         yield from timeline.taken_away(scenario)
+        yield from timeline.never_sets_off(scenario)
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
     for name, by_robot in drivers.items():
         who = f"controller '{name}'" if name else "controller"

@@ -170,3 +170,63 @@ def nobody_sees_it(look: Look) -> Found:
         parts = [part for link in placed.model.links.values() for part in link.parts]
         if parts and all(part.role == "collision" for part in parts):
             yield found("nobody-sees-it", look, placed.name, "has no shape that is seen", "give it one of role: both")
+
+
+@rule("against-traffic", "warning", "roads", world=True)
+def against_traffic(look: Look) -> Found:
+    """A vehicle drives in the direction of its lane.
+
+    Points in the wrong order, or a lane on the other side, lead it towards all others.
+    """
+    for placed, course, route in _actors(look):
+        if not look.world.networks or look.engine is None:
+            continue
+        low, high = look.engine.actors.ways.bounds(placed.name)
+        if max(high[0] - low[0], high[1] - low[1]) < PERSON:
+            continue
+        s = np.arange(course.start, route.length, 4.0)
+        x, y = route.curve.to_xy(s, np.full(len(s), course.offset))
+        turns = route.curve.at(s)[2]
+        spots = [
+            (turn, spot)
+            for a, b, turn in zip(x, y, turns, strict=True)
+            for network in look.world.networks.values()
+            if (spot := network.at(a, b)) is not None
+        ]
+        against = sum(math.cos(spot.heading - turn) < -0.5 for turn, spot in spots)
+        if against > 0.75 * max(len(s), 1):
+            road = spots[0][1].road
+            yield found(
+                "against-traffic",
+                look,
+                placed.name,
+                f"drives against its lanes, along road {road}",
+                "turn its points round, or take the lane's own route: {road: …, lane: …}",
+            )
+
+
+@rule("gap-to-nobody", "note", "roads", world=True)
+def gap_to_nobody(look: Look) -> Found:
+    """Who keeps a gap has the other on its way.
+
+    One that is never ahead on the own route, within both widths, is not minded.
+    """
+    engine, ways = look.engine, {placed.name: (course, route) for placed, course, route in _actors(look)}
+    for name, (course, route) in ways.items() if engine is not None else ():
+        for other in course.keeps.to if course.keeps is not None else ():
+            if other not in ways or engine is None:
+                continue
+            o_course, o_route = ways[other]
+            s = np.arange(0.0, o_route.length, EACH)
+            x, y = o_route.curve.to_xy(s, np.full(len(s), o_course.offset))
+            at, left = route.curve.to_st(x, y)
+            boxes = [engine.actors.ways.bounds(one) for one in (name, other)]
+            wide = sum(float(high[1] - low[1]) / 2 for low, high in boxes)
+            if not ((np.abs(left - course.offset) <= wide) & ((at > course.start) | route.closed)).any():
+                yield found(
+                    "gap-to-nobody",
+                    look,
+                    name,
+                    f"keeps a gap to {other}, whose route is never ahead on its own",
+                    "let it mind another, or let one of them change its lane",
+                )

@@ -28,6 +28,7 @@ UNLIKELY = (
     "unlikely-limits", "unlikely-range", "unlikely-noise", "unlikely-gravity", "unlikely-friction", "unlikely-speed",
     "rare-readings",
 )  # fmt: skip
+SMALLEST, LARGEST = 0.01, 150.0  # m of what is led; LARGEST is some longer than a tram
 SLOWEST = 5.0  # s that a motor takes for a swing
 
 
@@ -204,6 +205,26 @@ def unlikely_friction(look: Look) -> Found:
                 f"its friction is {figure(surface.friction)}; rubber on a dry road has about 1",
                 f"write '{surface.friction:g} %' or {surface.friction / 100:g} for percent",
                 numbers={"friction": surface.friction},
+            )
+
+
+@rule("unlikely-size", "warning", "roads", world=True)
+def unlikely_size(look: Look) -> Found:
+    """What is led is between a centimetre and a hundred metres large.
+
+    A plain number is in m: a car of 4300 by 1800 that was meant in mm is as large as a town.
+    """
+    for placed in look.world.placed.values():
+        box = placed.box() if placed.course else None
+        large = 0.0 if box is None else float(np.max(box[1] - box[0]))
+        if box is not None and not SMALLEST <= large <= LARGEST:
+            yield found(
+                "unlikely-size",
+                look,
+                placed.name,
+                f"is {figure(large)} m large",
+                f"write '{large:g} mm' for mm: {figure(large / 1e3)} m" if large > LARGEST else "look at its unit",
+                numbers={"size m": large},
             )
 
 

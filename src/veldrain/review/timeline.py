@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from veldrain.motion import Route
 from veldrain.review.finding import Finding
 from veldrain.scenario import Finish, Put, Remove, Scenario
 from veldrain.scenario.conditions import Compared, Condition, Watching
 from veldrain.simulation import engine_of
 
 STATEMENTS = {
+    "never-sets-off": "An actor on a route goes along it while the trial lasts.",
     "cut-short": "What takes its time is done before the trial ends.",
     "ends-at-once": "A trial does not end where it begins.",
     "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
@@ -59,6 +61,25 @@ def cut_short(scenario: Scenario) -> Iterator[Finding]:
                 "begin it earlier, let it take less, or give the scenario a longer duration",
                 entry.where,
             )
+
+
+def never_sets_off(scenario: Scenario) -> Iterator[Finding]:
+    """Actors that stand from start to end."""
+    told = {entry.action.values.get("actor") for entry in scenario.timeline}
+    for name, placed in scenario.world.placed.items():
+        course = placed.course
+        if course is None or not isinstance(course.leader, Route) or name in told:
+            continue
+        if course.leader.top_speed == 0.0:
+            why = "its route is for 0 m/s"
+        elif course.begin >= scenario.duration:
+            why = f"it sets off at {course.begin:g} s, and the trial ends at {scenario.duration:g} s"
+        else:
+            continue
+        cure = "let it go earlier, or tell it to: go"
+        yield Finding(
+            "never-sets-off", "note", name, f"stands all the time: {why}", cure, scenario.world.where.get(name, "")
+        )
 
 
 def taken_away(scenario: Scenario) -> Iterator[Finding]:
