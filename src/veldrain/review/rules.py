@@ -22,6 +22,7 @@ class Rule:
     act: Callable[..., Found]
     each_robot: bool
     needs_world: bool
+    drawn: bool
 
     @property
     def statement(self) -> str:
@@ -63,12 +64,17 @@ FAULTS = {
 }
 
 
-def rule(name: str, severity: Severity, family: str, *, world: bool = False) -> Callable[[Callable[..., Found]], Any]:
-    """Register a function as a rule; its first argument's name says what it looks at: ``robot`` or ``look``."""
+def rule(
+    name: str, severity: Severity, family: str, *, world: bool = False, drawn: bool = False
+) -> Callable[[Callable[..., Found]], Any]:
+    """Register a function as a rule; its first argument's name says what it looks at: ``robot`` or ``look``.
+
+    ``drawn``: it is of plain numbers, cheap to look at anew for what a study draws.
+    """
 
     def register(act: Callable[..., Found]) -> Callable[..., Found]:
         each_robot = act.__code__.co_varnames[0] == "robot"
-        RULES[name] = Rule(name, severity, family, act, each_robot, world)
+        RULES[name] = Rule(name, severity, family, act, each_robot, world, drawn)
         return act
 
     return register

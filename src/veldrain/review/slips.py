@@ -23,16 +23,11 @@ FASTEST = 70.0  # m/s of what is led, 252 km/h
 FARTHEST = {Ultrasonic: 20.0, Infrared: 20.0, Lidar: 1000.0, SpinningLidar: 1000.0}  # m
 NOISIEST = 0.1  # of a sensor's longest range
 SHAKIEST = {"gyro_noise": (0.5, "rad/s"), "accel_noise": (5.0, "m/s²")}  # of an IMU's single reading
-# Rules of plain numbers, which are cheap to look at anew for what a study draws.
-UNLIKELY = (
-    "unlikely-limits", "unlikely-range", "unlikely-noise", "unlikely-gravity", "unlikely-friction", "unlikely-speed",
-    "rare-readings",
-)  # fmt: skip
 SMALLEST, LARGEST = 0.01, 150.0  # m of what is led; LARGEST is some longer than a tram
 SLOWEST = 5.0  # s that a motor takes for a swing
 
 
-@rule("unlikely-limits", "warning", "joints")
+@rule("unlikely-limits", "warning", "joints", drawn=True)
 def unlikely_limits(robot: RobotLook) -> Found:
     """A joint that turns has limits of a few turns at most.
 
@@ -97,7 +92,7 @@ def slow_motor(robot: RobotLook) -> Found:
             )
 
 
-@rule("unlikely-range", "warning", "sensors")
+@rule("unlikely-range", "warning", "sensors", drawn=True)
 def unlikely_range(robot: RobotLook) -> Found:
     """A sensor reaches no farther than those of its kind.
 
@@ -118,7 +113,7 @@ def unlikely_range(robot: RobotLook) -> Found:
             )
 
 
-@rule("unlikely-noise", "warning", "sensors")
+@rule("unlikely-noise", "warning", "sensors", drawn=True)
 def unlikely_noise(robot: RobotLook) -> Found:
     """Noise is small beside what is measured.
 
@@ -142,7 +137,7 @@ def unlikely_noise(robot: RobotLook) -> Found:
                 )
 
 
-@rule("rare-readings", "warning", "sensors")
+@rule("rare-readings", "warning", "sensors", drawn=True)
 def rare_readings(robot: RobotLook) -> Found:
     """A sensor reads several times in a second or so.
 
@@ -162,7 +157,7 @@ def rare_readings(robot: RobotLook) -> Found:
             )
 
 
-@rule("unlikely-gravity", "warning", "world")
+@rule("unlikely-gravity", "warning", "world", drawn=True)
 def unlikely_gravity(look: Look) -> Found:
     """Gravity is that of a planet, and points down.
 
@@ -190,7 +185,7 @@ def _surfaces(look: Look) -> Iterator[tuple[Look | RobotLook, str, Surface]]:
             yield from ((robot, name, surface) for surface in own)
 
 
-@rule("unlikely-friction", "warning", "world")
+@rule("unlikely-friction", "warning", "world", drawn=True)
 def unlikely_friction(look: Look) -> Found:
     """A surface's friction is a share of the force on it.
 
@@ -228,7 +223,7 @@ def unlikely_size(look: Look) -> Found:
             )
 
 
-@rule("unlikely-speed", "warning", "roads", world=True)
+@rule("unlikely-speed", "warning", "roads", world=True, drawn=True)
 def unlikely_speed(look: Look) -> Found:
     """What is led goes at the speed of a vehicle.
 

@@ -8,7 +8,6 @@ from veldrain.errors import VeldrainError
 from veldrain.review.finding import Finding, mistake
 from veldrain.review.look import Look
 from veldrain.review.rules import RULES
-from veldrain.review.slips import UNLIKELY
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
 from veldrain.study import Study
@@ -68,7 +67,8 @@ def what_is_drawn(study: Study) -> list[Finding]:
 def _at_the_ends(study: Study) -> Iterator[Finding]:
     """What is wrong at the ends of what is drawn: values that cannot be, and those that are rarely meant."""
     scenario = study.scenario
-    told = {(f.rule, f.path) for name in UNLIKELY for f in RULES[name].apply(Look(scenario.world, scenario.step))}
+    rules = [rule for rule in RULES.values() if rule.drawn]
+    told = {(f.rule, f.path) for rule in rules for f in rule.apply(Look(scenario.world, scenario.step))}
     for path, value, drawn in at_the_ends(study):
         line, where = study.where.get(path, ""), f"vary {path}"
         if isinstance(drawn, VeldrainError):
@@ -76,7 +76,7 @@ def _at_the_ends(study: Study) -> Iterator[Finding]:
             yield Finding("cannot-run", "error", where, said, drawn.cure or "narrow its range", line)
             continue
         look = Look(drawn.world, drawn.step)
-        for found in (f for name in UNLIKELY for f in RULES[name].apply(look)):
+        for found in (f for rule in rules for f in rule.apply(look)):
             if (found.rule, found.path) not in told:
                 told.add((found.rule, found.path))
                 said = f"can be drawn as {value:.4g}: {found.path}: {found.problem}"
