@@ -6,12 +6,12 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.formats.urdf_out import description_of
 from veldrain.model import Fields, Message, World
 from veldrain.physics.frames import FrameTree
 from veldrain.physics.tapping import Felt
+from veldrain.pose import quaternion_of
 from veldrain.recording.messages import header, stamped
 from veldrain.recording.sinks import Sink
 from veldrain.sampling import Reading, Samples
@@ -110,11 +110,9 @@ class Publisher:
         kept = np.flatnonzero(which)
         if not len(kept):
             return
-        at, axes = self._sim.frames.in_parents(kept)
-        turns = Rotation.from_matrix(axes).as_quat(canonical=True).tolist()
         rows = []
-        for k, place, turn in zip(kept.tolist(), at, turns, strict=True):
-            transform = Fields(translation=xyz(place), rotation=xyzw(turn))
+        for k, at, turned in zip(kept.tolist(), *self._sim.frames.in_parents(kept), strict=True):
+            transform = Fields(translation=xyz(at), rotation=xyzw(quaternion_of(turned)))
             frame, name = self._sim.frames.parents[k] or "world", self._sim.frames.names[k]
             rows.append(Fields(header=header(self._sim.stamp, frame), child_frame_id=name, transform=transform))
         self.write(stream, Message("tf2_msgs/msg/TFMessage", Fields(transforms=rows)), latched)
