@@ -75,15 +75,8 @@ class Doings:
         return []
 
     def entity(self, element: Any) -> Entity:
-        """The entity that an element names.
-
-        Raises:
-            VeldrainError: there is none.
-        """
-        name = self._file.text(element, "entityRef")
-        if name not in self._entities:
-            raise unknown("entity", name, self._entities, self._file.at(element))
-        return self._entities[name]
+        """The entity that an element names."""
+        return self._entities[self._file.entity(element, self._entities)]
 
     def target_speed(self, action: Any) -> float | None:
         """The speed that a SpeedAction asks for: of a relative one, by what the other was told before."""

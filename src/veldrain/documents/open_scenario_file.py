@@ -7,7 +7,7 @@ import copy
 import math
 import operator
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -114,6 +114,17 @@ class ScenarioFile(XmlReader):
     def flag(self, element: Any, word: str) -> bool:
         """An attribute that is true or false."""
         return element.get(word) in ("true", "1")
+
+    def entity(self, element: Any, known: Collection[str]) -> str:
+        """The entity that an element names.
+
+        Raises:
+            VeldrainError: there is none.
+        """
+        name = self.text(element, "entityRef")
+        if name not in known:
+            raise unknown("entity", name, known, self.at(element))
+        return name
 
     def _declared(self, element: Any, scope: dict[str, str]) -> dict[str, str]:
         """The parameters within an element."""

@@ -78,15 +78,8 @@ class Times:
         }
 
     def entity(self, element: Any) -> str:
-        """The entity that an element names.
-
-        Raises:
-            VeldrainError: there is none.
-        """
-        name = self._file.text(element, "entityRef")
-        if name not in self._names:
-            raise unknown("entity", name, self._names, self._file.at(element))
-        return name
+        """The entity that an element names."""
+        return self._file.entity(element, self._names)
 
     def mark(self, title: str, trigger: Trigger, element: Any = None) -> str:
         """An event that says that something has happened; gives its name."""

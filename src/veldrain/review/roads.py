@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 
@@ -107,12 +108,8 @@ def _first_hit(engine: Engine, ways: list[tuple[Array, Array]], names: set[str])
     return best
 
 
-@rule("route-leaves-the-road", "warning", "roads", world=True)
-def route_leaves_the_road(look: Look) -> Found:
-    """A vehicle's route that follows a road stays on it.
-
-    One point that is a few metres off leads it over the verge.
-    """
+def _on_roads(look: Look) -> Iterator[tuple[Placed, Route, Array, list[Any]]]:
+    """Vehicles, their routes, places along them, and what roads are there; None: none is."""
     for placed, course, route in _actors(look):
         if not look.world.networks or look.engine is None:
             continue
@@ -121,9 +118,21 @@ def route_leaves_the_road(look: Look) -> Found:
             continue
         s = np.arange(course.start, route.length, 4.0)
         x, y = route.curve.to_xy(s, np.full(len(s), course.offset))
-        on = np.array(
-            [any(n.at(a, b) is not None for n in look.world.networks.values()) for a, b in zip(x, y, strict=True)]
-        )
+        spots = [
+            next((spot for n in look.world.networks.values() if (spot := n.at(a, b)) is not None), None)
+            for a, b in zip(x, y, strict=True)
+        ]
+        yield placed, route, s, spots
+
+
+@rule("route-leaves-the-road", "warning", "roads", world=True)
+def route_leaves_the_road(look: Look) -> Found:
+    """A vehicle's route that follows a road stays on it.
+
+    One point that is a few metres off leads it over the verge.
+    """
+    for placed, _, s, spots in _on_roads(look):
+        on = np.array([spot is not None for spot in spots])
         if on.any() and on.mean() > 0.75 and not on.all():
             at = float(s[int(np.argmin(on))])
             share = f"{100 * (1 - on.mean()):.0f} % of it is beside"
@@ -178,29 +187,19 @@ def against_traffic(look: Look) -> Found:
 
     Points in the wrong order, or a lane on the other side, lead it towards all others.
     """
-    for placed, course, route in _actors(look):
-        if not look.world.networks or look.engine is None:
-            continue
-        low, high = look.engine.actors.ways.bounds(placed.name)
-        if max(high[0] - low[0], high[1] - low[1]) < PERSON:
-            continue
-        s = np.arange(course.start, route.length, 4.0)
-        x, y = route.curve.to_xy(s, np.full(len(s), course.offset))
+    for placed, route, s, spots in _on_roads(look):
         turns = route.curve.at(s)[2]
-        spots = [
-            (turn, spot)
-            for a, b, turn in zip(x, y, turns, strict=True)
-            for network in look.world.networks.values()
-            if (spot := network.at(a, b)) is not None
+        against = [
+            spot
+            for turn, spot in zip(turns, spots, strict=True)
+            if spot is not None and math.cos(spot.heading - turn) < -0.5
         ]
-        against = sum(math.cos(spot.heading - turn) < -0.5 for turn, spot in spots)
-        if against > 0.75 * max(len(s), 1):
-            road = spots[0][1].road
+        if len(against) > 0.75 * max(len(s), 1):
             yield found(
                 "against-traffic",
                 look,
                 placed.name,
-                f"drives against its lanes, along road {road}",
+                f"drives against its lanes, along road {against[0].road}",
                 "turn its points round, or take the lane's own route: {road: …, lane: …}",
             )
 
