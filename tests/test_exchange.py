@@ -325,7 +325,8 @@ value="10"/></ParameterDeclarations><CatalogLocations><VehicleCatalog><Directory
 <CatalogReference catalogName="cars" entryName="small"><ParameterAssignments><ParameterAssignment parameterRef="long"
 value="${{2 * 2 + 0.5}}"/></ParameterAssignments></CatalogReference></ScenarioObject><ScenarioObject name="walker">
 <Pedestrian name="p" mass="80" pedestrianCategory="pedestrian"><BoundingBox><Center x="0" y="0" z="0.9"/><Dimensions
-width="0.5" length="0.5" height="1.8"/></BoundingBox></Pedestrian></ScenarioObject><ScenarioObject name="crate">
+width="0.5" length="0.5" height="1.8"/></BoundingBox></Pedestrian><ObjectController><Controller name="c"/>
+</ObjectController></ScenarioObject><ScenarioObject name="crate">
 <MiscObject name="c" mass="9" miscObjectCategory="obstacle"><BoundingBox><Center x="0" y="0" z="0.5"/><Dimensions width="1"
 length="1" height="1"/></BoundingBox></MiscObject></ScenarioObject><EntitySelection name="all"><Members><EntityRef
 entityRef="ego"/></Members></EntitySelection></Entities><Storyboard><Init><Actions><GlobalAction><EnvironmentAction>
@@ -375,6 +376,7 @@ name="n">{
         self.assertRegex(checked.stdout, r"not-used +a.xosc:\d+\n +<Timing> is read as speeds at the points")
         self.assertRegex(ran.stdout, r"a.xosc: \d+ notes on what is not used(.*\n)+.*passed at 12 s")
         self.assertIn("Nothing found", laid.stdout)
+        self.assertRegex(" ".join(s.notes), r"a.xosc:\d+: <ObjectController> of 'walker' is not used")
         self.assertEqual(set(s.world.placed), {"ego", "walker"})
         np.testing.assert_allclose(s.world.obstacles["crate"].pose.position, (90, -9, 0.3))
         np.testing.assert_allclose(again.world.obstacles["crate"].pose.position, (90, -9, 0.3))

@@ -109,6 +109,9 @@ class _Reader:
             if thing.tag != "ScenarioObject":
                 self.file.unused(thing)
                 continue
+            for controller in thing.iterfind("ObjectController"):
+                if len(controller):
+                    self.file.unused(controller, f"of '{thing.get('name')}' is not used: it does what it is told alone")
             box = thing.find("*/BoundingBox")
             if box is None:
                 self.file.unused(thing, "has no BoundingBox, and is left out")
