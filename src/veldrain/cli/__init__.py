@@ -74,7 +74,9 @@ def new(
 
 @app.command()
 def run(
-    scenario: Annotated[Path, typer.Argument(help="Scenario file.", callback=_there("a scenario file"))],
+    scenario: Annotated[
+        Path, typer.Argument(help="Scenario file, or OpenSCENARIO (.xosc).", callback=_there("a scenario file"))
+    ],
     controller: Annotated[str | None, typer.Option(help="Instead of the file's: module:Name or file.py:Name.")] = None,
     seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
     out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
@@ -161,7 +163,7 @@ def check(
     files: Annotated[
         list[Path],
         typer.Argument(
-            help="Robot (URDF, xacro), world, scenario or study files.",
+            help="Robot (URDF, xacro), world, scenario or study files; .xosc, .xodr, .osm too.",
             callback=_there("a robot, world, scenario or study file"),
         ),
     ],
@@ -222,7 +224,7 @@ def look(
     file: Annotated[
         Path,
         typer.Argument(
-            help="Robot, world, scenario or study file, or a recording (MCAP).",
+            help="Robot, world, scenario or study file (.xosc, .xodr, .osm too), or a recording (MCAP).",
             callback=_there("a robot, world, scenario, study or MCAP file"),
         ),
     ],

@@ -205,7 +205,7 @@ def unlikely_friction(look: Look) -> Found:
 
 @rule("unlikely-size", "warning", "roads", world=True)
 def unlikely_size(look: Look) -> Found:
-    """What is led is between a centimetre and a hundred metres large.
+    """What is led is between a centimetre and 150 m large.
 
     A plain number is in m: a car of 4300 by 1800 that was meant in mm is as large as a town.
     """
