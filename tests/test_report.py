@@ -15,8 +15,8 @@ from rich.console import Console
 import veldrain as vd
 from tests.helpers import Faulty, Hold, cart_scenario
 from veldrain.cli import output
-from veldrain.report.page import sentence, write_page
-from veldrain.report.text import number, probability, signed
+from veldrain.report.page import write_page
+from veldrain.report.text import number, probability, sentence, signed
 from veldrain.study.plan import plan_of
 from veldrain.study.statistics import TOO_FEW, Difference
 
@@ -77,7 +77,7 @@ class Pages(unittest.TestCase):
                 "weak against strong",
                 "8 paired trials each",
                 "place: strong is better",
-                "never there: too few pairs, six at least, strong against weak.",
+                "never there: the same in every pair, strong against weak",
                 "All trials",
                 "time is up",
                 "p against weak",
@@ -89,7 +89,7 @@ class Pages(unittest.TestCase):
             self.assertRegex(
                 table, r"place \(m\) +-?−?0\.\d+ +0\.\d+ +\+0\.\d+ \(\+0\.\d+ to \+0\.\d+\) +0\.016 +better"
             )
-            self.assertIn("too few pairs", table)
+            self.assertIn("the same in every pair", table)
 
     def test_three_controllers_and_a_trial_that_broke_off(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

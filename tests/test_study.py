@@ -7,6 +7,7 @@ import json
 import math
 import multiprocessing
 import os
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -25,9 +26,8 @@ from veldrain.control import NamedController
 from veldrain.model.knobs import knob_of, world_knobs
 from veldrain.report.page import write_page
 from veldrain.study import Result
-from veldrain.study.edges import edges_of
-from veldrain.study.statistics import TOO_FEW, UNCLEAR, compare, holm, median_interval, signed_rank_p
-from veldrain.study.study import locked
+from veldrain.study.carrying_out import locked
+from veldrain.study.store import STORE
 
 
 def small(trials: int = 3, seed: int = 4, **controllers: object) -> vd.Study:
@@ -182,7 +182,7 @@ class Pairing(unittest.TestCase):
             ("0 trials", lambda: vd.Study(scenario, {"h": Hold()}, trials=0)),
             ("no controllers", lambda: vd.Study(scenario, {})),
             ("no period and no update", lambda: vd.Study(scenario, {"h": 3})),
-            ("no statistic 'median'", lambda: vd.Metric("m", "s", "c", "median")),
+            ("no statistic 'middle'", lambda: vd.Metric("m", "s", "c", "middle")),
             ("this name is taken", lambda: vd.Study(scenario, {"h": Hold()}, metrics=[vd.FinishTime("time", "x")])),
         ):
             with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
@@ -195,9 +195,11 @@ class Running(unittest.TestCase):
             results = {w: small().run(Path(folder) / str(w), workers=w) for w in (1, 2)}
             with ThreadPoolExecutor(2) as pool:
                 results[3] = small().run(Path(folder) / "3", executor=pool)
-            for name in ("trials.csv", *(f"trials/{c}/{n:03d}.mcap" for c in ("slow", "fast") for n in range(3))):
+            for name in (f"trials/{c}/{n:03d}.mcap" for c in ("slow", "fast") for n in range(3)):
                 self.assertEqual(len({(r.folder / name).read_bytes() for r in results.values()}), 1, name)
             trials = results[1].trials
+            for other in (2, 3):
+                pd.testing.assert_frame_equal(trials, results[other].trials)
             self.assertEqual(list(trials["controller"]), ["slow"] * 3 + ["fast"] * 3)
             drawn = trials.pivot(index="trial", columns="controller", values="nudge.force_x")
             np.testing.assert_array_equal(drawn["slow"], drawn["fast"])
@@ -213,13 +215,12 @@ class Running(unittest.TestCase):
 
             with self.assertRaises(KeyboardInterrupt):
                 small().run(place, progress=stop)
-            rows = {p: p.stat().st_mtime_ns for p in place.glob("trials/*/*.json")}
+            rows = {p: p.stat().st_mtime_ns for p in place.glob("trials/*/*.mcap")}
             self.assertEqual(len(rows), 3)
             told: list[tuple[int, int]] = []
             result = small().run(place, progress=lambda done, total, last: told.append((done, total)))
             self.assertEqual(told, [(3, 6), (4, 6), (5, 6), (6, 6)])
             self.assertEqual({p: p.stat().st_mtime_ns for p in rows}, rows)
-            self.assertEqual((place / "trials.csv").read_bytes(), (whole.folder / "trials.csv").read_bytes())
             self.assertEqual(len(small(trials=5).run(place).trials), 10)  # more trials can be added
             self.assertEqual(list(place.rglob("*.part")), [])
             pd.testing.assert_frame_equal(result.trials, whole.trials)
@@ -270,7 +271,7 @@ class Running(unittest.TestCase):
             ("last", table[-1]),
         ):
             self.assertAlmostEqual(vd.Metric("m", "cart/encoders", "effort.slide", statistic).of(recording), exact)
-        self.assertTrue(math.isnan(vd.FinishTime("t", "never").of(recording)))
+        self.assertEqual(vd.FinishTime("t", "never").of(recording), math.inf)
         with self.assertRaisesRegex(vd.VeldrainError, "did you mean 'effort.slide'"):
             vd.Metric("m", "cart/encoders", "effort.slid", "mean").of(recording)
 
@@ -426,10 +427,13 @@ class Sources(unittest.TestCase):
     def test_a_junk_row_a_lock_and_a_dead_worker(self) -> None:
         out = self.folder / "out"
         study = small(trials=2)
-        rows = sorted(p for p in study.run(out).folder.glob("trials/*/*.json"))
-        rows[0].write_text('{"controller":')
+        study.run(out)
+        with sqlite3.connect(out / STORE) as base:
+            base.execute("UPDATE trials SET row = '{\"controller\":' WHERE controller = 'slow' AND trial = 0")
         with self.assertRaisesRegex(vd.VeldrainError, "row that cannot be read"):
             _ = vd.Result(out).trials
+        with sqlite3.connect(out / STORE) as base:
+            base.execute("UPDATE trials SET made = '{}' WHERE controller = 'slow' AND trial = 0")
         self.assertEqual(len(study.run(out).trials), 4)
         with locked(out), self.assertRaisesRegex(vd.VeldrainError, "being written to by another run"):
             study.run(out)
@@ -467,136 +471,14 @@ class Dies(Hold):
         super().update(now, senses, motors)
 
 
-class Statistics(unittest.TestCase):
-    def test_median_interval(self) -> None:
-        """Hodges and Lehmann by hand: of 1 … 6 all 21 means of two; six pairs have the whole range as 95 % interval."""
-        self.assertEqual(median_interval(np.arange(1.0, 7.0)), (3.5, 1.0, 6.0))
-        middle, low, high = median_interval(np.array([1.0, 2.0, 30.0]))
-        self.assertTrue(middle == 2.0 or (middle > 2 and math.isnan(low) and math.isnan(high)))
-        self.assertEqual(signed_rank_p(np.zeros(8)), 1.0)
-        self.assertAlmostEqual(signed_rank_p(np.arange(1.0, 7.0)), 2 / 64)
-        self.assertEqual(holm([0.01, math.nan, 0.03])[0::2], [0.02, 0.03])
-
-    def test_edges_part_the_failed_from_the_passed(self) -> None:
-        """Failed below 3 of 0 … 19: midway between 3 and 4; a quantity that does not matter is no edge."""
-        random, n = np.random.default_rng(2), 20
-        rows = pd.DataFrame({"trial": np.tile(np.arange(n), 3), "gap": np.tile(np.arange(n, dtype=float), 3)})
-        rows["rain"], rows["still"] = random.random(3 * n), 1.0
-        rows["controller"] = np.repeat(["low", "high", "never"], n)
-        rows["passed"] = np.concatenate([np.arange(n) > 3, np.arange(n) <= 11, np.full(n, True)])
-        found = edges_of(rows, {"gap": "m", "rain": "mm/h", "still": ""})
-        clear = {
-            e.controller: (e.edge, e.fails, e.failed, e.trials, e.failed_beyond, e.trials_beyond) for e in found[:2]
-        }
-        self.assertEqual(clear, {"low": (3.5, "below", 4, 4, 0, 16), "high": (11.5, "above", 8, 8, 0, 12)})
-        self.assertEqual([e.is_clear for e in found], [True, True, False, False])
-        smirnov = 2.0 / math.comb(20, 4)  # one order of 20 in which four are first, and its mirror
-        self.assertAlmostEqual(next(e for e in found if e.controller == "low").p, 3 * smirnov, 9)
-        drawn = [edges_of(rows.assign(passed=random.random(3 * n) < 0.7), {"gap": "m", "rain": ""}) for _ in range(150)]
-        self.assertLess(np.mean([any(e.is_clear for e in one) for one in drawn]), 0.1)  # false alarms
-
-    def test_intervals_hold_the_truth_as_often_as_they_say(self) -> None:
-        """Normal, lognormal, and rare blow-ups: the interval holds the median of the mean of two pairs."""
-        random = np.random.default_rng(6)
-        kinds = {
-            "normal": lambda n: random.normal(0.4, 1, n),
-            "lognormal": lambda n: random.lognormal(size=n),
-            "rare blow-ups": lambda n: random.normal(size=n) + 100 * (random.random(n) < 0.1),
-        }
-        for kind, draw in kinds.items():
-            many = draw(400_000)
-            truth = float(np.median((many[:200_000] + many[200_000:]) / 2))
-            for n in (6, 8, 20):
-                with self.subTest(kind=kind, pairs=n):
-                    held = [low <= truth <= high for _, low, high in (median_interval(draw(n)) for _ in range(1500))]
-                    self.assertGreater(np.mean(held), 0.93)
-
-    def test_false_alarms(self) -> None:
-        """Of studies with six metrics about nothing at most one in twenty finds anything."""
-        random, alarms = np.random.default_rng(3), 0
-        for _ in range(150):
-            table = self.table([0.0] * 10, [0.0] * 10, [True] * 20)
-            for k in range(6):
-                table[f"m{k}"] = random.lognormal(size=20)
-            found = compare(table, [(f"m{k}", "", "lower") for k in range(6)], "a").differences
-            alarms += any(d.verdict in ("better", "worse") for d in found)
-        self.assertLess(alarms / 150, 0.08)
-
-    def table(self, a: list[float], b: list[float], passed: list[bool]) -> pd.DataFrame:
-        n = len(a)
-        return pd.DataFrame(
-            {"controller": ["a"] * n + ["b"] * n, "trial": [*range(n)] * 2, "passed": passed, "m": a + b}
-        )
-
-    def test_verdicts(self) -> None:
-        wide = [0.0, 5.0, -3.0, 2.0, 1.0, 4.0]
-        near = [w + 1 + 0.01 * k for k, w in enumerate(wide)]
-        for better, other, verdict in (
-            ("higher", near, "better"),
-            ("lower", near, "worse"),
-            ("lower", wide[::-1], "no clear difference"),
-        ):
-            with self.subTest(better=better, verdict=verdict):
-                found = compare(self.table(wide, other, [True] * 12), [("m", "m", better)], "a")
-                self.assertEqual(found.differences[0].verdict, verdict)
-                self.assertEqual(len(found.table), 1)
-
-    def test_what_is_no_verdict(self) -> None:
-        wide = [0.0, 5.0, -3.0, 2.0, 1.0, 4.0, 3.0, 7.0]
-        ahead = [w - 1 - 0.01 * k for k, w in enumerate(wide)]
-        gone = [math.nan, math.nan, *ahead[2:]]
-        passes = [True] * 16
-        for a, b, matters, passed, verdict in (
-            (wide[:5], ahead[:5], 0.0, passes[:10], TOO_FEW),
-            (wide, [w + 1e-13 for w in wide], 0.0, passes, UNCLEAR),
-            (wide, ahead, 2.0, passes, "no difference that matters (less than 2 m)"),
-            (wide, gone, 0.0, passes, "not better: it fails trials that the baseline passes"),
-            (
-                wide,
-                ahead,
-                0.0,
-                [True] * 8 + [True] * 6 + [False] * 2,
-                "not better: it fails trials that the baseline passes",
-            ),
-            (wide, ahead, 0.0, passes, "better"),
-        ):
-            with self.subTest(verdict=verdict, matters=matters):
-                found = compare(self.table(a, b, passed), [("m", "m", "lower")], "a", {"m": matters}).differences[0]
-                self.assertEqual(found.verdict, verdict)
-        lost = compare(self.table(wide, gone, passes), [("m", "m", "lower")], "a").differences[0]
-        self.assertEqual((lost.pairs, lost.lost_other, lost.lost_baseline), (6, 2, 0))
-        skewed = compare(self.table([0.0] * 8, [1.0] * 7 + [900.0], passes), [("m", "m", "lower")], "a").differences[0]
-        self.assertTrue(skewed.skewed or skewed.high >= skewed.mean)
-
-    def test_pairs_without_a_value_are_left_out(self) -> None:
-        found = compare(self.table([1, 2, math.nan, 4], [2, 3, 4, math.nan], [True] * 8), [("m", "", "lower")], "a")
-        self.assertEqual(found.differences[0].pairs, 2)
-
-    def test_pass_rates(self) -> None:
-        """6 of 6 against 0 of 6: McNemar's p is 2·2⁻⁶; Wilson's interval of 6 of 6 begins at 61 %."""
-        found = compare(self.table([0] * 6, [0] * 6, [True] * 6 + [False] * 6), [], "a")
-        a, b = found.passes
-        self.assertAlmostEqual(b.p, 2 / 64)
-        self.assertAlmostEqual(a.low, 6 / (6 + 1.959964**2), places=6)
-        self.assertTrue(math.isnan(a.p))
-
-    def test_nothing_to_compare(self) -> None:
-        table = self.table([1], [1], [True] * 2)
-        for words, trials, baseline in (("did you mean", table, "aa"), ("only one controller", table[:1], "a")):
-            with (
-                self.subTest(words=words),
-                self.assertRaisesRegex(vd.VeldrainError, words.replace("did you mean", "no controller")),
-            ):
-                compare(trials, [], baseline)
-
-
 class Files(unittest.TestCase):
     def test_a_row_is_plain_json(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             result = small(trials=1).run(folder)
-            row = json.loads((result.folder / "trials" / "slow" / "000.json").read_text())
-            self.assertEqual(row["file"], "trials/slow/000.mcap")
-            self.assertEqual(result.recording("slow", 0).metadata["drawn"], {k: row[k] for k in small().vary})
+            with sqlite3.connect(result.folder / STORE) as base:
+                (text,) = base.execute("SELECT row FROM trials WHERE controller = 'slow'").fetchone()
+            self.assertEqual(result.recording("slow", 0).metadata["drawn"], json.loads(text)["drawn"])
+            self.assertEqual(result.trials["file"].iloc[0], "trials/slow/000.mcap")
 
 
 if __name__ == "__main__":

@@ -36,7 +36,8 @@ _WHERE = {
         "Shift Stop Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed "
         "reading run signal speed tilt time_gap time_to_collision touching"
     ),
-    "veldrain.study": "FinishTime Margin Metric Result Study normal one_of uniform",
+    "veldrain.study": ("Design Draw Drawn FinishTime Grid Margin Metric OneAtATime Result SpaceFilling Study Table correlated log_uniform normal "
+        "one_of triangular truncated_normal uniform uniform_orientation weighted"),
     "veldrain.formats": "load_roads load_robot save_roads save_robot",
     "veldrain.review": "Coverage Finding check coverage",
     "veldrain.report.birds_eye": "birds_eye",

@@ -73,25 +73,34 @@ def loaded_files() -> list[Path]:
 
 
 def load_file(path: Path) -> Any:
+    """The module of a file, loaded once."""
     path = path.resolve()
+    if (name := name_of_file(path)) in sys.modules:
+        return sys.modules[name]
     if not path.is_file():
         raise FileNotFoundError(f"no file {path}")
+    # Python takes compiled code that it kept for a file of the same second and size: an edit of a script's would be
+    # run as it was before. None is kept of a user's files, nor of what they import, and their folder stays clean.
+    kept, sys.dont_write_bytecode = sys.dont_write_bytecode, True
+    try:
+        return load_source(path, path.read_text(encoding="utf-8"))
+    finally:
+        sys.dont_write_bytecode = kept
+
+
+def load_source(path: Path, text: str) -> Any:
+    """The module of a file with this text, loaded once; the file itself need not be there."""
     name = name_of_file(path)
     if name not in sys.modules:
         spec = importlib.util.spec_from_file_location(name, path)
-        assert spec and spec.loader  # a .py file always has both
+        assert spec  # a .py file always has one
         module = importlib.util.module_from_spec(spec)
         sys.modules[name] = module
-        # Python takes compiled code that it kept for a file of the same second and size: an edit of a script's would be
-        # run as it was before. None is kept of a user's files, nor of what they import, and their folder stays clean.
-        kept, sys.dont_write_bytecode = sys.dont_write_bytecode, True
         try:
-            spec.loader.exec_module(module)
+            exec(compile(text, str(path), "exec"), vars(module))
         except BaseException:
             del sys.modules[name]
             raise
-        finally:
-            sys.dont_write_bytecode = kept
     return sys.modules[name]
 
 

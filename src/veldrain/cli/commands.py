@@ -96,7 +96,7 @@ def study(path: Path, out: Path | None, workers: int, trials: int | None = None,
     """Run a study from its file, print its comparison and write its page."""
     from veldrain.cli.output import err, prepare_engine, progress, say
     from veldrain.documents import load_study
-    from veldrain.study.study import ANEW
+    from veldrain.study.carrying_out import ANEW
 
     check_counts(workers, trials)
     loaded: Study = load_study(path, limit=limit)
@@ -115,7 +115,7 @@ def study(path: Path, out: Path | None, workers: int, trials: int | None = None,
     say("")
     say(f"Written to {folder}:")
     say(f"  {REPORT:<14}the comparison with its figures, in one file")
-    say(f"  {'trials.csv':<14}a row for each of {len(result.trials)} trials")
+    say(f"  {'study.sqlite':<14}a row for each of {len(result.trials)} trials; as a table: veldrain compare {folder} --table trials.csv")
     size = sum(f.stat().st_size for f in folder.rglob("*.mcap")) / 1e6
     say(f"  {'trials/':<14}a recording each (MCAP with ROS 2 messages, {size:.0f} MB in all)")
     return result
@@ -133,7 +133,16 @@ def compare(folder: Path, baseline: str | None) -> None:
 
 def show(result: Result, baseline: str | None) -> None:
     """Print a study's comparison and write its page."""
-    from veldrain.cli.output import print_comparison, print_edges, print_failures, print_notices, print_single, say
+    from veldrain.cli.output import (
+        print_caveats,
+        print_comparison,
+        print_edges,
+        print_expectations,
+        print_failures,
+        print_notices,
+        print_single,
+        say,
+    )
     from veldrain.report.page import write_page
     from veldrain.report.text import number
 
@@ -145,8 +154,10 @@ def show(result: Result, baseline: str | None) -> None:
         print_comparison(comparison)
     else:
         print_single(result)
+    print_expectations(result)
     print_edges(result)
     print_failures(result)
+    print_caveats(result)
     print_notices(result)
     write_page(result, comparison, result.folder / REPORT)
 

@@ -14,8 +14,17 @@ from rich.box import SIMPLE_HEAD
 from rich.console import Console
 from rich.table import Table
 
-from veldrain.report.text import edge_sentence, number, probability, remarks, signed, with_unit
-from veldrain.study.statistics import UNCLEAR
+from veldrain.report.text import (
+    edge_sentence,
+    kind_of,
+    number,
+    percent,
+    probability,
+    remarks,
+    signed,
+    verdicts,
+    with_unit,
+)
 
 if TYPE_CHECKING:
     from veldrain.model import World
@@ -28,10 +37,15 @@ out = Console(highlight=False, width=None if sys.stdout.isatty() else 200)
 err = Console(stderr=True, highlight=False)
 
 
-def grid(*columns: str, left: int = 1) -> Table:
+def grid(*columns: str, left: int = 1, fold: bool = False) -> Table:
+    """A table; ``fold``: all that does not fit goes on in the next line, and nothing is cut."""
     table = Table(box=SIMPLE_HEAD, pad_edge=False, show_edge=False, padding=(0, 1, 0, 0))
     for k, column in enumerate(columns):
-        table.add_column(column, justify="left" if k < left else "right", no_wrap=k >= left)
+        is_left = k < left or (fold and k == len(columns) - 1)
+        least = min(max(len(column), 10), 14) if fold and k < left else None
+        table.add_column(
+            column, justify="left" if is_left else "right", no_wrap=not fold and k >= left, overflow="fold", min_width=least
+        )
     return table
 
 
@@ -41,23 +55,27 @@ def say(text: str) -> None:
 
 
 def print_comparison(comparison: Comparison) -> None:
-    """Passes, then the paired differences."""
-    passes = grid("controller", "passed", "95 % interval", "p")
+    """The verdict in sentences, then passes and paired differences."""
+    for line in verdicts(comparison)[: len(comparison.passes) - 1]:
+        say(line)
+    say("")
+    passes = grid("controller", "passed", "95 % interval", "change", "won, lost", "p")
     for r in comparison.passes:
-        passes.add_row(
-            r.controller, f"{r.passed} of {r.trials}", f"{100 * r.low:.0f} to {100 * r.high:.0f} %", probability(r.p)
-        )
+        is_first = r.controller == comparison.baseline
+        change = "" if is_first else f"{percent(r.difference)} ({percent(r.change_low)} to {percent(r.change_high)})"
+        swapped = "" if is_first else f"{len(r.won)}, {len(r.lost)}"
+        rate = f"{100 * r.low:.0f} to {100 * r.high:.0f} %"
+        passes.add_row(r.controller, f"{r.passed} of {r.trials}", rate, change, swapped, probability(r.p_holm))
     out.print(passes)
     say("")
     others = {d.controller for d in comparison.differences}
     single = len(others) == 1
     who = [*others] if single else ["controller", "its mean"]
-    table = grid("metric", *who[:-1], comparison.baseline, who[-1], "median difference (95 %)", "p", "")
-    colours = {"better": "green", "worse": "red"}
+    table = grid("metric", *who[:-1], comparison.baseline, who[-1], "difference (95 %)", "p", "", fold=True)
+    colours = {"better": "green", "worse": "red", "mixed": "yellow", "equal": "cyan", "": ""}
     for d in comparison.differences:
-        style = colours.get(d.verdict, "")
-        word = {UNCLEAR: "unclear"}.get(d.verdict, d.verdict)
-        span = f" ({signed(d.low)} to {signed(d.high)})" if math.isfinite(d.low) else ""
+        style = colours[kind_of(d.verdict)]
+        span = f" ({signed(d.low)} to {signed(d.high)})" if not math.isnan(d.low) else ""
         table.add_row(
             with_unit(d.metric, d.unit),
             *([] if single else [d.controller]),
@@ -65,11 +83,24 @@ def print_comparison(comparison: Comparison) -> None:
             number(d.other),
             f"{signed(d.difference)}{span}",
             probability(d.p_holm),
-            f"[{style}]{word}[/]" if style else word,
+            f"[{style}]{d.verdict}[/]" if style else d.verdict,
         )
     out.print(table)
     for line in remarks(comparison):
         say(line)
+
+
+def print_expectations(result: Result) -> None:
+    """Which expectation failed, and how often with each controller."""
+    failures = result.failures
+    failing = [name for name in failures.index if any(not told.startswith("0 ") for told in failures.loc[name])]
+    if not failing:
+        return
+    say("")
+    table = grid("failed", *map(str, failures.columns), fold=True)
+    for name in failing:
+        table.add_row(str(name), *map(str, failures.loc[name]))
+    out.print(table)
 
 
 def print_single(result: Result) -> None:
@@ -90,9 +121,18 @@ def print_edges(result: Result) -> None:
 
 
 def print_failures(result: Result) -> None:
-    """Trials that was aborted, with the reason."""
-    for row in result.trials[result.trials["failed"]].to_dict("records"):
+    """Trials that were aborted, with the reason; the first of many."""
+    rows = result.trials[result.trials["failed"]].to_dict("records")
+    for row in rows[:8]:
         say(f"aborted: {row['controller']} trial {row['trial']}: {row['reason']}")
+    if len(rows) > 8:
+        say(f"aborted: {len(rows) - 8} more trials")
+
+
+def print_caveats(result: Result) -> None:
+    """What is to be known of the results."""
+    for text in result.caveats:
+        say(f"note: {text}")
 
 
 def print_notices(result: Result) -> None:

@@ -2,39 +2,85 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
-from pydantic import StrictInt
+from pydantic import Field, StrictInt
 
 from veldrain.documents.scenario_file import Controllers, ControllerText, load_scenario, named_controllers
 from veldrain.documents.source import Document, Source
 from veldrain.documents.words import NamedText
 from veldrain.errors import VeldrainError
 from veldrain.model.knobs import knob_of
+from veldrain.resolver import call_named, load_named
 from veldrain.scenario import Scenario
-from veldrain.study import Draw, FinishTime, Margin, Metric, Study, normal, one_of, uniform
+from veldrain.study import Design, Draw, FinishTime, Grid, Margin, Metric, OneAtATime, SpaceFilling, Study, Table, draws
+from veldrain.study.draws import Paths
 from veldrain.study.metrics import AnyMetric
 from veldrain.units import Quantity
 
 
 class DrawText(Document):
-    """``{uniform: [low, high]}``, ``{normal: [mean, deviation]}`` or ``{one_of: [a, b, c]}``."""
+    """One distribution: ``{uniform: [low, high]}``, ``{normal: [mean, deviation]}``, ``{one_of: [a, b, c]}`` and so on."""
 
     uniform: tuple[Quantity, Quantity] | None = None
+    log_uniform: tuple[Quantity, Quantity] | None = None
+    triangular: tuple[Quantity, Quantity, Quantity] | None = None
     normal: tuple[Quantity, Quantity] | None = None
+    truncated_normal: dict[str, Quantity] | None = None
     one_of: list[Quantity] | None = None
+    weighted: dict[Quantity, float] | None = None
+    uniform_orientation: Literal[True] | None = None
+    use: str | None = None
+    arguments: dict[str, Any] = Field(default={}, alias="with")
 
-    def make(self) -> Draw:
-        if sum(way is not None for way in (self.uniform, self.normal, self.one_of)) != 1:
-            raise VeldrainError("not one draw", cure="give one of uniform, normal and one_of")
-        if self.uniform:
-            return uniform(*self.uniform)
-        return normal(*self.normal) if self.normal else one_of(*(self.one_of or []))
+    def make(self, folder: Path) -> Draw:
+        made: dict[str, Callable[[Any], Draw]] = {
+            "uniform": lambda v: draws.uniform(*v),
+            "log_uniform": lambda v: draws.log_uniform(*v),
+            "triangular": lambda v: draws.triangular(*v),
+            "normal": lambda v: draws.normal(*v),
+            "truncated_normal": lambda v: call_named(draws.truncated_normal, v, "truncated_normal", ""),
+            "one_of": lambda v: draws.one_of(*v),
+            "weighted": draws.weighted,
+            "uniform_orientation": lambda _: draws.uniform_orientation(),
+            "use": lambda v: draws.Own(load_named(v, folder, ""), self.arguments),
+        }
+        told = [word for word in made if getattr(self, word) is not None]
+        if len(told) != 1:
+            raise VeldrainError("not one draw", cure=f"give one of {', '.join(made)}")
+        return made[told[0]](getattr(self, told[0]))
+
+
+class CorrelatedText(Document):
+    """Quantities whose ranks go together: their draws, and the matrix of their rank correlations."""
+
+    draws: dict[str, DrawText]
+    matrix: list[list[float]]
+
+
+class DesignText(Document):
+    """Which conditions are run: ``drawn``, ``{grid: …}``, ``{space_filling: …}``, ``{table: …}``, ``{one_at_a_time: …}``."""
+
+    grid: dict[str, Any] | None = None
+    space_filling: dict[str, Any] | None = None
+    table: str | list[dict[str, Quantity]] | None = None
+    one_at_a_time: dict[str, Any] | None = None
+
+    def make(self, folder: Path) -> Design:
+        kinds = {"grid": Grid, "space_filling": SpaceFilling, "one_at_a_time": OneAtATime}
+        told = [word for word in (*kinds, "table") if getattr(self, word) is not None]
+        if len(told) != 1:
+            raise VeldrainError("not one design", cure=f"write drawn, or one of {', '.join([*kinds, 'table'])}")
+        value = getattr(self, told[0])
+        if told[0] == "table":
+            return Table(folder / value if isinstance(value, str) else value)
+        return call_named(kinds[told[0]], value, told[0], "")  # type: ignore[no-any-return]
 
 
 class MetricText(Document):
-    """A statistic of a stream's column, the time of a finish, or the margin of an expectation."""
+    """A statistic of a stream's column, the time of a finish, the margin of an expectation, or one of one's own."""
 
     name: str
     stream: str | None = None
@@ -45,19 +91,33 @@ class MetricText(Document):
     unit: str | None = None
     better: Literal["lower", "higher"] | None = None
     matters: Quantity = 0.0
+    level: Quantity | None = None
+    band: Quantity | None = None
+    target: Quantity | None = None
+    percent: float | None = None
+    at: Quantity | None = None
+    since: Quantity | None = None
+    until: Quantity | None = None
+    missing: Literal["nan", "skip"] = "nan"
+    use: str | None = None
+    arguments: dict[str, Any] = Field(default={}, alias="with")
 
-    def make(self) -> AnyMetric:
+    def make(self, folder: Path) -> AnyMetric:
         of_stream, better = (self.stream, self.column, self.statistic), self.better or "lower"
-        told = [self.finish is not None, self.margin is not None, any(of_stream)]
+        told = [self.finish is not None, self.margin is not None, any(of_stream), self.use is not None]
         if sum(told) != 1 or (any(of_stream) and not all(of_stream)):
-            raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish, or margin")
+            raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish, margin or use")
+        if self.use is not None:
+            return call_named(load_named(self.use, folder, ""), {"name": self.name} | self.arguments, self.use, "")  # type: ignore[no-any-return]
         if self.finish is not None:
             return FinishTime(self.name, self.finish, self.unit or "s", better, self.matters)
         if self.margin is not None:
             return Margin(self.name, self.margin, self.unit or "", self.better or "higher", self.matters)
+        words = ("level", "band", "target", "percent", "at", "since", "until", "missing")
         return Metric(
-            self.name, self.stream or "", self.column or "", self.statistic or "", self.unit or "", better, self.matters
-        )
+            self.name, self.stream or "", self.column or "", self.statistic or "", self.unit or "", better, self.matters,
+            **{word: getattr(self, word) for word in words},
+        )  # fmt: skip
 
 
 class StudyText(Document):
@@ -65,9 +125,12 @@ class StudyText(Document):
 
     scenario: str | NamedText  # a file, or what a function gives: ``use`` and ``with``
     controllers: dict[str, ControllerText | dict[str, Controllers]]
-    vary: dict[str, DrawText] = {}
+    vary: dict[str, DrawText] = {}  # several quantities that get one value stand in one name, with commas
+    correlated: list[CorrelatedText] = []
+    design: Literal["drawn"] | DesignText = "drawn"
     changes: dict[str, dict[str, Quantity]] = {}  # by controller: quantities by path
-    trials: StrictInt = 10
+    trials: StrictInt | None = None
+    keep: Literal["all", "failed", "none"] | list[str | int] = "all"
     metrics: list[MetricText] = []
     seed: StrictInt = 0
     limit: Quantity | None = None
@@ -96,33 +159,50 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
         if not isinstance(scenario, Scenario):
             raise VeldrainError(f"{type(scenario).__name__} is no scenario", cure="name a function that gives one")
     controllers = named_controllers(text.controllers, source, "controllers")
-    vary, known = {}, {knob.path: knob for knob in scenario.knobs()}
+    vary: dict[Paths, Draw] = {}
+    known = {knob.path: knob for knob in scenario.knobs()}
+
+    def check(thing: str, draw: Draw) -> Paths:
+        """A draw is told with its line where it is none of what it is for."""
+        paths = tuple(path.strip() for path in thing.split(","))
+        # The study's own controllers may have quantities that the scenario's has not: the study looks at them.
+        theirs = [path not in known and path.partition(".")[0].endswith("controller") for path in paths]
+        kinds = ["ratio" if own else knob_of(known.values(), path, "vary").kind for path, own in zip(paths, theirs, strict=True)]
+        draw.bind_all(kinds, thing)
+        return paths[0] if len(paths) == 1 else paths
+
     for thing, draw in text.vary.items():
         with source.at("vary", thing):
-            vary[thing] = draw.make()
-            # The study's own controllers may have quantities that the scenario's has not: the study looks at them.
-            is_theirs = thing not in known and thing.partition(".")[0].endswith("controller")
-            kind = "ratio" if is_theirs else knob_of(known.values(), thing, "vary").kind
-            vary[thing].bind(kind, thing)  # a mistake is told with its line
+            made = draw.make(folder)
+            vary[check(thing, made)] = made
+    for k, group in enumerate(text.correlated):
+        with source.at("correlated", k):
+            found = draws.correlated({thing: draw.make(folder) for thing, draw in group.draws.items()}, group.matrix)
+            vary |= {check(str(thing), made): made for thing, made in found.items()}
+    with source.at("design"):
+        design = None if isinstance(text.design, str) else text.design.make(folder)
     metrics = []
     for k, metric in enumerate(text.metrics):
         with source.at("metrics", k):
-            metrics.append(metric.make())
+            metrics.append(metric.make(folder))
     with source.at("trials"):
-        where = {thing: source.line(("vary", thing)) for thing in vary}
+        where = {path.strip(): source.line(("vary", thing)) for thing in text.vary for path in thing.split(",")}
         for name, paths in text.changes.items():
             where[f"changes {name}"] = source.line(("changes", name))
             where |= {f"changes {name} {path}": source.line(("changes", name, path)) for path in paths}
         where |= {f"controller {name}": source.line(("controllers", name)) for name in text.controllers}
         where |= {f"metric {m.name}": source.line(("metrics", k)) for k, m in enumerate(metrics)}
-        return Study(
+        study = Study(
             scenario,
             controllers,
             vary=vary,
             changes=text.changes,
             trials=text.trials,
             metrics=metrics,
+            design=design,
             seed=text.seed,
             limit=limit or text.limit,
             where=where,
         )
+    study.file, study.keep = str(source.path.resolve()), text.keep
+    return study

@@ -260,6 +260,10 @@ class Sensor(Sheet):
         """Names of the streams that it has beside its own, after ``<stream>/``."""
         return ()
 
+    def unit(self, companion: str = "") -> str:
+        """The unit of the one number that its stream, or one beside it, consists of; "" where its message says it."""
+        return ""
+
     def sight(self) -> Sight | None:
         """What it looks along; None: it feels rather than looks."""
         return None

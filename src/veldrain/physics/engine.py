@@ -376,6 +376,10 @@ class Engine:
             raise VeldrainError("does not move freely", where=robot.name, cure="place it without fixed= and path=")
         return place.node
 
+    def whereabouts(self) -> tuple[Array, Array, Array]:
+        """Copies of all coordinates, speeds and poses, as they lie in the plant: to tell two states apart."""
+        return self.plant.q.copy(), self.plant.speeds.copy(), self.plant.nodes["pos"].copy()
+
     def snapshot(self) -> Snapshot:
         """A copy of the state."""
         arrays = {name: getattr(self.plant, name).copy() for name in p.STATE}

@@ -106,6 +106,9 @@ class Chosen(Sink):
     def end(self, about: Mapping[str, Any]) -> None:
         self._sink.end(about)
 
+    def abandon(self) -> None:
+        self._sink.abandon()
+
 
 def _names(names: Any, word: str) -> list[str]:
     listed = [names] if isinstance(names, str) else list(names or ())

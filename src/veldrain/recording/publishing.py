@@ -74,11 +74,16 @@ class Publisher:
             if sink.takes(stream, stamp):
                 sink.write(stream, stamp, message, latched)
 
+    def _is_taken(self, stream: str) -> bool:
+        """True where a sink takes a message of a stream now: else it is not even made."""
+        return self._takes_all or any(sink.takes(stream, self._sim.stamp) for sink in self.sinks)
+
     def begin(self) -> None:
         """What is told once: robot descriptions, fixed frames, and what sensors have measured at the start."""
         for name, robot in self._sim.world.placed.items():
-            text = description_of(robot.model)
-            self.write(f"{name}/robot_description", Message("std_msgs/msg/String", Fields(data=text)), latched=True)
+            if self._is_taken(stream := f"{name}/robot_description"):
+                text = description_of(robot.model)
+                self.write(stream, Message("std_msgs/msg/String", Fields(data=text)), latched=True)
         self._frames("tf_static", ~self._sim.frames.moves_in_parent, latched=True)
         for samples in self._sim.streams.values():
             if samples.latest and samples.latest.stamp == self._sim.stamp:
@@ -92,6 +97,8 @@ class Publisher:
         self._last = stamp
         self._frames("tf", self._sim.frames.moves_in_parent)
         for robot in self._robots:
+            if not self._is_taken(f"{robot}/joint_states"):
+                continue
             names, position, velocity, effort = self._sim.joint_state(robot)
             fields = Fields(
                 header=header(stamp, ""), name=list(names), position=position, velocity=velocity, effort=effort
@@ -108,7 +115,7 @@ class Publisher:
 
     def _frames(self, stream: str, which: Any, latched: bool = False) -> None:
         kept = np.flatnonzero(which)
-        if not len(kept):
+        if not len(kept) or not self._is_taken(stream):
             return
         rows = []
         for k, at, turned in zip(kept.tolist(), *self._sim.frames.in_parents(kept), strict=True):
@@ -134,6 +141,8 @@ class Publisher:
 
     def commands(self, stream: str, told: Mapping[str, Mapping[str, float]]) -> None:
         """The commands that hold from now on, by joint: nan where none is."""
+        if not self._is_taken(stream):
+            return
         row = {
             field: np.array([told[joint].get(field, np.nan) for joint in told])
             for field in ("position", "velocity", "effort")

@@ -13,7 +13,12 @@ class Sink:
 
     A new sink is a class below this one. ``begin`` is called once before the first message, ``end`` after the last;
     ``write`` must not change the message, which other sinks are given too.
+
+    Attributes:
+        wants_files: True where ``begin`` is to be given the world as files, which takes some milliseconds to make.
     """
+
+    wants_files = True
 
     def takes(self, stream: str, stamp: int) -> bool:
         """False where a message of a stream is of no use here: it is then not given, and perhaps not even made."""
@@ -28,3 +33,6 @@ class Sink:
 
     def end(self, about: Mapping[str, Any]) -> None:
         """What describes the trial, its outcome included."""
+
+    def abandon(self) -> None:
+        """Nothing comes any more, and no end: something went wrong while streams were written."""

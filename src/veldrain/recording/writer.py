@@ -52,6 +52,7 @@ class Recorder(Sink):
         self._waiting: dict[str, list[tuple[int, int, bytes]]] = {}  # stamp, order and bytes
         self._order = self._size = 0
         self.has_begun = False
+        self.data = b""  # of a recording in memory, once it is at its end
 
     @cached_property
     def _out(self) -> BinaryIO:
@@ -130,7 +131,7 @@ class Recorder(Sink):
         self._size = 0
 
     def end(self, about: Mapping[str, Any]) -> None:
-        self.finish(about)
+        self.data = self.finish(about)
 
     def finish(self, metadata: Mapping[str, Any]) -> bytes:
         """Close the file with what describes the trial; gives the bytes of a recording in memory."""

@@ -12,10 +12,10 @@ from markupsafe import Markup
 from matplotlib.figure import Figure
 
 from veldrain.report import figures
-from veldrain.report.text import edge_sentence, number, probability, remarks, signed, with_unit
+from veldrain.report.text import edge_sentence, number, probability, remarks, signed, verdicts, with_unit
 from veldrain.study import Result
-from veldrain.study.runner import write_whole
-from veldrain.study.statistics import Comparison, Difference
+from veldrain.files import write_text
+from veldrain.study.statistics import Comparison
 
 
 def write_page(result: Result, comparison: Comparison | None, path: Path) -> Path:
@@ -36,7 +36,7 @@ def write_page(result: Result, comparison: Comparison | None, path: Path) -> Pat
         comparison=comparison,
         drawn=drawn,
         changes=result.about.get("changes", {}),
-        findings=[sentence(d, comparison.baseline) for d in comparison.differences] if comparison else [],
+        findings=verdicts(comparison) if comparison else [],
         remarks=remarks(comparison) if comparison else [],
         notices=result.notices,
         colours={name: figures.colour_of(result, name) for name in result.about["controllers"]},
@@ -44,22 +44,8 @@ def write_page(result: Result, comparison: Comparison | None, path: Path) -> Pat
         vary=[(path, with_unit(path, unit)) for path, unit in result.about["vary"].items()],
         trials=result.trials.to_dict("records"),
     )
-    write_whole(path, html)
+    write_text(path, html)
     return path
-
-
-def sentence(d: Difference, baseline: str) -> str:
-    """A difference in one sentence."""
-    unit = f" {d.unit}" if d.unit else ""
-    if d.verdict not in ("better", "worse"):
-        span = f" ({signed(d.low)} to {signed(d.high)}{unit})" if d.low == d.low else ""
-        return f"{d.metric}: {d.verdict}, {d.controller} against {baseline}{span}."
-    low, high = sorted((abs(d.low), abs(d.high)))
-    way = "lower" if d.difference < 0 else "higher"
-    return (
-        f"{d.metric}: {d.controller} is {d.verdict}, {number(abs(d.difference))}{unit} {way} than {baseline} "
-        f"({number(low)} to {number(high)}{unit})."
-    )
 
 
 def _figures(result: Result, comparison: Comparison | None) -> list[tuple[str, str, Markup]]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from veldrain.study.edges import Edge
-    from veldrain.study.statistics import Comparison
+    from veldrain.study.statistics import Comparison, Difference, PassRate
 
 
 def number(value: float, digits: int = 3) -> str:
@@ -57,24 +57,86 @@ def edge_sentence(edge: Edge) -> str:
     )
 
 
+def kind_of(verdict: str) -> str:
+    """``better``, ``worse``, ``equal``, ``mixed`` or "": what a verdict comes to, for its colour."""
+    word = verdict.partition(" ")[0].rstrip(":")
+    return {"better": "better", "worse": "worse", "equal": "equal", "mixed": "mixed", "the": "equal"}.get(word, "")
+
+
+def percent(share: float) -> str:
+    """A share of trials.
+
+    >>> percent(0.954)
+    '95 %'
+    """
+    return "–" if math.isnan(share) else f"{100 * share:.0f} %".replace("-", "−")
+
+
+def pass_sentence(rate: PassRate, baseline: PassRate) -> str:
+    """How a controller's passes compare with the baseline's, in one sentence."""
+    counts = f"{rate.passed} of {rate.trials} against {baseline.passed} of {baseline.trials}"
+    if rate.verdict in ("better", "worse"):
+        way = "more" if rate.verdict == "better" else "fewer"
+        span = f"{percent(rate.change_low)} to {percent(rate.change_high)}"
+        return (
+            f"{rate.controller} passes {way} trials than {baseline.controller}: {counts}, a change of "
+            f"{percent(rate.difference)} ({span}; p {probability(rate.p_holm)})."
+        )
+    if not rate.won and not rate.lost:
+        whole = rate.passed == rate.trials == baseline.passed
+        what = f"all {rate.trials} trials" if whole else "no trial" if not rate.passed else f"the same {rate.passed} of {rate.trials}"
+        return f"{rate.controller} and {baseline.controller} pass {what}."
+    return (
+        f"Passes do not tell {rate.controller} and {baseline.controller} apart: {counts} "
+        f"({len(rate.won)} won, {len(rate.lost)} lost)."
+    )
+
+
+def sentence(d: Difference, baseline: str) -> str:
+    """A difference in one sentence."""
+    unit = f" {d.unit}" if d.unit else ""
+    if d.verdict not in ("better", "worse"):
+        span = f" ({signed(d.low)} to {signed(d.high)}{unit})" if d.low == d.low else ""
+        more = f"; on average {signed(d.mean)}{unit}" if d.verdict.startswith("mixed") else ""
+        return f"{d.metric}: {d.verdict}, {d.controller} against {baseline}{span}{more}."
+    low, high = sorted((abs(d.low), abs(d.high)))
+    way = "lower" if d.difference < 0 else "higher"
+    return (
+        f"{d.metric}: {d.controller} is {d.verdict}, {number(abs(d.difference))}{unit} {way} than {baseline} "
+        f"({number(low)} to {number(high)}{unit})."
+    )
+
+
+def verdicts(comparison: Comparison) -> list[str]:
+    """What a comparison says, a sentence each: passes first, then what is better or worse, then the rest."""
+    first = next(r for r in comparison.passes if r.controller == comparison.baseline)
+    passes = [pass_sentence(r, first) for r in comparison.passes if r is not first]
+    clear = [d for d in comparison.differences if d.verdict in ("better", "worse")]
+    rest = [d for d in comparison.differences if d.verdict not in ("better", "worse")]
+    return passes + [sentence(d, comparison.baseline) for d in (*clear, *rest)]
+
+
 def remarks(comparison: Comparison) -> list[str]:
     """What a reader of a table of differences has to know, a sentence each."""
     pairs = sorted({d.pairs for d in comparison.differences})
     if not pairs:
         return []
     many = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
-    tests = sum(d.p_holm == d.p_holm for d in comparison.differences)
+    tests = sum(d.p_holm == d.p_holm for d in comparison.differences) + len(comparison.passes) - 1
     corrected = f", corrected for {tests} comparisons (Holm)" if tests > 1 else ""
-    found = [f"Means over {many} pairs of trials that met the same draws; p by the signed-rank test{corrected}."]
+    found = [
+        f"Means over {many} pairs of trials that met the same draws; the difference is the pseudo-median of the pairs; "
+        f"p by the signed-rank test{corrected}."
+    ]
     for d in comparison.differences:
         for lost, who in ((d.lost_other, d.controller), (d.lost_baseline, comparison.baseline)):
             if lost:
                 found.append(
-                    f"{d.metric}: {lost} pairs lost, as {who} has no value there (aborted, or did not finish)."
+                    f"{d.metric}: {lost} pairs lost, as {who} has no value there."
                 )
         if d.skewed:
             found.append(
-                f"{d.metric}: the mean difference, {signed(d.mean)}, lies outside of the median's interval: "
+                f"{d.metric}: the mean difference, {signed(d.mean)}, lies outside of the interval: "
                 "a few trials make it. Look at them."
             )
     return found

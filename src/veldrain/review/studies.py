@@ -11,10 +11,10 @@ from veldrain.review.rules import RULES
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
 from veldrain.study import Study
-from veldrain.study.metrics import look_at_metric
+from veldrain.study.looking import reads_in
+from veldrain.study.sources import digest, plain
 from veldrain.study.starts import at_the_ends, bad_starts
 from veldrain.study.statistics import FEWEST
-from veldrain.study.study import digest, plain
 
 PATIENCE = 20.0  # s on the clock
 
@@ -46,7 +46,7 @@ def what_is_drawn(study: Study) -> list[Finding]:
             trial = Trial(study.scenario.driven_by(by_robot))
             for metric in study.metrics:
                 try:
-                    look_at_metric(metric, trial)
+                    reads_in(metric, trial)
                 except VeldrainError as error:
                     found.append(mistake("cannot-run", error, study.where.get(f"metric {metric.name}", "")))
             at_ends = list(_at_the_ends(study))

@@ -24,6 +24,7 @@ class Watching:
         self.simulation = simulation
         self.touched_pairs: set[Pair] = set()
         self.events: dict[str, float] = {}  # when each was last, s, by the name of its action and by its words
+        self.first: dict[str, float] = {}  # when each was first, s
         self.expected: list[str] = []  # events that conditions ask for
         self.signals: dict[str, float] = {}  # what controllers logged last
         self.memory: list[Any] = []  # what conditions keep from one look to the next

@@ -6,8 +6,9 @@ import importlib.metadata
 import math
 import warnings
 from collections.abc import Iterable, Mapping, Sequence
+from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, overload
 
 from veldrain.errors import VeldrainError
 from veldrain.randomness import checked_seed
@@ -21,6 +22,16 @@ from veldrain.scenario.trial import Trial
 from veldrain.units import Quantity, quantity
 
 
+@cache
+def version() -> str:
+    """The version of this library."""
+    return importlib.metadata.version("veldrain")
+
+
+@overload
+def run(scenario: Scenario, seed: int = 0, *, until: None = None, **options: Any) -> Recording: ...
+@overload
+def run(scenario: Scenario, seed: int = 0, *, until: Quantity, **options: Any) -> Trial: ...
 def run(
     scenario: Scenario,
     seed: int = 0,
@@ -36,7 +47,8 @@ def run(
     only: Iterable[str] | None = None,
     without: Iterable[str] | None = None,
     every: Mapping[str, Quantity] | None = None,
-) -> Recording:
+    until: Quantity | None = None,
+) -> Recording | Trial:
     """Run one trial.
 
     Args:
@@ -51,23 +63,58 @@ def run(
         keep_states: so often (s) the whole state is recorded, for ``Trial.resume``. None: never.
         only, without, every: which streams are recorded, see ``Scenario``; this counts for the scenario's.
         warn: False leaves the RuntimeWarning out: for callers that look at the outcome.
+        until: stop at this time, s, and give the trial there: to look at it, or to go on with ``Trial.branch``. Nothing
+            is recorded then.
 
     Returns:
         The recording. A controller that raises, a state that is no longer finite, or a limit that is over ends the
-        trial: it is recorded up to there, its outcome says why, and a RuntimeWarning does too.
+        trial: it is recorded up to there, its outcome says why, and a RuntimeWarning does too. With ``until``, the trial.
 
     Raises:
         VeldrainError: an unknown name, or a period that is not a whole number of steps.
     """
-    seconds = wall_time(limit)
     if controllers is not None:
         scenario = scenario.driven_by(controllers)
+    if until is not None:
+        if record is not None:
+            raise VeldrainError("until= stops before there is a recording", where="run", cure="leave record out")
+        trial = Trial(scenario, checked_seed(seed), sinks=sinks, exact=exact)
+        with limited(wall_time(limit)):
+            trial.advance(until)
+        return trial
     told = {"only": only, "without": without, "every": every}
     choice = Choice.of(scenario.record.words | {word: value for word, value in told.items() if value is not None})
     recorder = Recorder(Path(record) if record is not None else None)
     every_sink = [Chosen(recorder, choice) if choice.words else recorder, *sinks]
+    outcome = carried_out(
+        scenario, seed, every_sink, about=about, exact=exact, limit=limit, keep_states=keep_states, choice=choice
+    )
+    if warn and outcome["failed"]:
+        warnings.warn(
+            f"the trial was aborted at {outcome['time']:.4g} s: {outcome['reason']}", RuntimeWarning, stacklevel=2
+        )
+    return Recording(recorder.path or recorder.data)
+
+
+def carried_out(
+    scenario: Scenario,
+    seed: int,
+    sinks: Sequence[Sink],
+    *,
+    about: Mapping[str, Any] | None = None,
+    exact: bool = False,
+    limit: Quantity | None = None,
+    keep_states: Quantity | None = None,
+    choice: Choice | None = None,
+) -> dict[str, Any]:
+    """Run one trial into sinks; gives the outcome, with ``end``: a digest of where all that moves was at the end.
+
+    Raises:
+        VeldrainError: as ``run``.
+    """
+    seconds = wall_time(limit)
     metadata = {
-        "version": importlib.metadata.version("veldrain"),
+        "version": version(),
         "seed": checked_seed(seed),
         "exact": exact,
         "step": scenario.step,
@@ -77,6 +124,7 @@ def run(
         **(about or {}),
     }
     trial: Trial | None = None
+    has_begun = False
     outcome: dict[str, Any] = {
         "passed": False,
         "failed": True,
@@ -89,33 +137,31 @@ def run(
         try:
             with limited(seconds):
                 trial = Trial(
-                    scenario, seed, sinks=every_sink, exact=exact, keep_states=keep_states
+                    scenario, seed, sinks=sinks, exact=exact, keep_states=keep_states
                 )  # a mistake shows before there is a file
-                attached = _attached(trial)
-                choice.check([*trial.streams(), *trial.companions()], scenario.controllers)
-                for sink in every_sink:
+                if choice:
+                    choice.check([*trial.streams(), *trial.companions()], scenario.controllers)
+                attached = _attached(trial) if any(sink.wants_files for sink in sinks) else {}
+                for sink in sinks:
                     sink.begin(metadata, attached)
+                has_begun = True
                 outcome = trial.run()
         except OverLimitError:
             now = f"at {trial.simulation.time:g} s" if trial else "while it was set up: see what its controller imports"
             outcome["reason"] = f"the limit of {seconds:g} s is over {now}"
         except KeyboardInterrupt:
-            if not recorder.has_begun:
-                raise
-            _close(trial, recorder, sinks, metadata, outcome)
+            if has_begun:
+                _close(trial, sinks, metadata, outcome)
             raise
         except VeldrainError:  # a recording that cannot be written, or a mistake found while it was
-            recorder.abandon()
+            for sink in sinks:
+                sink.abandon()
             raise
         finally:
             if trial:
                 trial.close()
-        data = _close(trial, recorder, sinks, metadata, outcome)
-    if warn and outcome["failed"]:
-        warnings.warn(
-            f"the trial was aborted at {outcome['time']:.4g} s: {outcome['reason']}", RuntimeWarning, stacklevel=2
-        )
-    return Recording(recorder.path or data)
+        _close(trial, sinks, metadata, outcome)
+    return outcome | {"end": trial.simulation.digest() if trial else ""}
 
 
 def _attached(trial: Trial) -> dict[str, bytes]:
@@ -127,15 +173,12 @@ def _attached(trial: Trial) -> dict[str, bytes]:
         return {}
 
 
-def _close(
-    trial: Trial | None, recorder: Recorder, sinks: Sequence[Sink], metadata: dict[str, Any], outcome: dict[str, Any]
-) -> bytes:
-    """Bring a recording to its end; of a trial that was aborted, with what was judged until then."""
+def _close(trial: Trial | None, sinks: Sequence[Sink], metadata: dict[str, Any], outcome: dict[str, Any]) -> None:
+    """Bring sinks to their end; of a trial that was aborted, with what was judged until then."""
     if trial and outcome["failed"]:
         outcome |= {k: v for k, v in trial.outcome(outcome["reason"]).items() if k != "reason"}
-    for sink in sinks:
+    for sink in reversed(sinks):  # the recording last
         sink.end(metadata | {"outcome": outcome})
-    return recorder.finish(metadata | {"outcome": outcome})
 
 
 def wall_time(limit: Quantity | None) -> float | None:

@@ -13,7 +13,7 @@ from veldrain.model import Knob, World
 from veldrain.model.knobs import of, told_apart, world_knobs
 from veldrain.recording.choice import Choice
 from veldrain.scenario.actions import Action, Finish, Push, Tell
-from veldrain.scenario.conditions import Condition
+from veldrain.scenario.conditions import Condition, Measure
 from veldrain.units import Quantity, quantity
 
 
@@ -172,6 +172,7 @@ class Scenario:
         self.record_contacts = None if contacts is None else quantity(contacts, "time", "record_contacts")
         self.record = Choice.of(record)
         self.timeline: list[Entry] = []
+        self.measures: dict[str, Measure] = {}  # by the name of the stream that each is recorded as
         self.notes: list[str] = []  # what of a file it was read from was not used
         self.expectations: dict[str, Expectation] = {}
         if not 0 < self.duration < float("inf"):
@@ -255,6 +256,23 @@ class Scenario:
                 cure="give a time above zero, up to its end",
             )
         self.expectations[name] = Expectation(name, never, always, eventually, limit, at_the_end, since, until)
+        return self
+
+    def log(self, name: str, measure: Measure) -> Scenario:
+        """Record a measure, such as ``distance("crawler", "outlet")``, as the stream ``scenario/<name>`` at each tick.
+
+        Raises:
+            VeldrainError: no measure, or a name that is taken.
+
+        >>> scenario.log("wall", clearance("crawler/hull", "culvert")).measures["wall"].quantity
+        'length'
+        """
+        if not isinstance(measure, Measure):
+            raise VeldrainError(f"{measure!r} is no measure", where=f"log {name}", cure="give one such as vd.distance(a, b)")
+        checked_title(name, "stream", is_file=True)
+        if name in (*self.measures, "events", "contacts", "states", "pictures"):
+            raise VeldrainError("this stream is there already", where=f"scenario/{name}", cure="give another name")
+        self.measures[name] = measure
         return self
 
     def driven_by(self, controllers: Mapping[str, Any]) -> Scenario:

@@ -15,6 +15,7 @@ from veldrain.model import Fields, Message
 from veldrain.physics.engine import NotFiniteError
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.publishing import Publisher
+from veldrain.recording.quantities import unit_of
 from veldrain.recording.states import from_bytes, to_bytes
 from veldrain.sampling import Reading
 from veldrain.scenario.actions import Action
@@ -24,7 +25,7 @@ from veldrain.scenario.picturing import PICTURES, Picture
 from veldrain.scenario.scenario import After, Every, Scenario
 from veldrain.scenario.verdicts import Verdict
 from veldrain.simulation import Simulation, SimulationState
-from veldrain.units import Quantity, quantity
+from veldrain.units import SI_UNITS, Quantity, quantity
 
 STATES = "scenario/states"
 
@@ -43,6 +44,7 @@ class TrialState:
     watched: tuple[dict[str, float], dict[str, float], list[Any]]  # events, signals, and what conditions keep
     reason: str | None
     happened: int
+    first: dict[str, float]  # when each event was first
 
 
 class Trial:
@@ -111,6 +113,9 @@ class Trial:
         self.timed.sort(key=lambda pair: pair[0])
         self.verdicts = [Verdict(e, self.watching) for e in scenario.expectations.values()]
         self._check_events()
+        self._measures = [
+            (f"scenario/{name}", measure.bind_in(self.watching)) for name, measure in scenario.measures.items()
+        ]
         self.tally = None
         if scenario.record_contacts is not None:
             self.contacts_every = sim.steps_of(scenario.record_contacts, "scenario: record_contacts")
@@ -144,6 +149,7 @@ class Trial:
             *dict.fromkeys(f"{d.robot}/commands" for d in self.drivers),
             *(stream for d in self.drivers for stream in d.input_streams()),
             "scenario/events",
+            *(stream for stream, _ in self._measures),
             *([PICTURES] if any(isinstance(e.action, Picture) for e in self.scenario.timeline) else []),
             *(["scenario/contacts"] if self.tally else []),
             *([STATES] if self.keep_every else []),
@@ -152,6 +158,19 @@ class Trial:
     def companions(self) -> list[str]:
         """Names of the streams that sensors have beside their own."""
         return [f"{s.stream}/{name}" for s in self.simulation.streams.values() for name in s.sensor.companions]
+
+    def unit(self, stream: str, message: str, column: str) -> str:
+        """The unit of a column of a stream of this trial; "" where none is known."""
+        name = stream.removeprefix("scenario/")
+        if name in self.scenario.measures and name != stream:
+            unit = SI_UNITS[self.scenario.measures[name].quantity]
+            return unit.replace("**2", "²").replace("*", "·")
+        for own, samples in self.simulation.streams.items():
+            if column == "data" and (stream == own or stream.startswith(f"{own}/")):
+                return samples.sensor.unit(stream[len(own) + 1 :])
+        placed = self.scenario.world.placed.get(stream.partition("/")[0])
+        joint = placed.model.coordinates().get(column.partition(".")[2]) if placed else None
+        return unit_of(message, column, slides=bool(joint and joint[1]))
 
     def tried(self, stream: str) -> Recording | None:
         """A recording with one message of a stream; None for contacts, or where none comes out."""
@@ -168,6 +187,8 @@ class Trial:
             publisher.state()
         elif stream == "scenario/events":
             publisher.event("")
+        elif stream in dict(self._measures):
+            publisher.write(stream, Message("std_msgs/msg/Float64", Fields(data=0.0)))
         elif any(stream == f"{driver.robot}/commands" for driver in self.drivers):
             robot = stream.rpartition("/")[0]
             publisher.commands(stream, self.simulation[robot].commands())
@@ -215,6 +236,7 @@ class Trial:
             "failed": bool(failure),
             "time": self.simulation.time,
             "expectations": verdicts,
+            "events": {name: round(time, 9) for name, time in self.watching.first.items()},
             "notices": self.simulation.notices,
         }
 
@@ -231,6 +253,7 @@ class Trial:
             (dict(self.watching.events), dict(self.watching.signals), list(self.watching.memory)),
             self.reason,
             self._happened,
+            dict(self.watching.first),
         )
 
     def restore(self, state: TrialState) -> None:
@@ -256,7 +279,7 @@ class Trial:
             mine.update(theirs)
         self.timed, self.waiting = list(state.timed), list(state.waiting)
         self.watching.touched_pairs = set(state.touched)
-        self.reason, self._happened = state.reason, state.happened
+        self.reason, self._happened, self.watching.first = state.reason, state.happened, dict(state.first)
 
     def _next(self) -> int:
         now = self.simulation.steps
@@ -275,6 +298,9 @@ class Trial:
         if step % self.check_every == 0 or step == self.end:
             self.changes.go_on()
             self.watching.take()
+            if self.publisher.sinks:
+                for stream, value in self._measures:
+                    self.publisher.write(stream, Message("std_msgs/msg/Float64", Fields(data=float(value()))))
             for verdict in self.verdicts:
                 verdict.look(sim.time)
             for number in [k for k in self.waiting if self._holds[k]()]:
@@ -345,6 +371,8 @@ class Trial:
         self.publisher.event(str(entry.action))
         names = entry.names
         self.watching.events.update(dict.fromkeys(names, self.simulation.time))
+        for name in names:
+            self.watching.first.setdefault(name, self.simulation.time)
         self._acts[number]()
         coming = [(step + self._delays[k], k) for k, e in enumerate(self.scenario.timeline) if e.follows(names)]
         if isinstance(entry.trigger, Every):

@@ -41,6 +41,9 @@ class TrueSlip(Truth):
 
     radius: Number = Number("length", above=0.0, doc="of the wheel, as it rolls")
 
+    def unit(self, companion: str = "") -> str:
+        return {"slip_angle": "rad", "load": "N"}.get(companion, "")
+
     def start(self, mount: Mount, random: np.random.Generator) -> SlipAtWork:
         mount.feel_touches()
         return SlipAtWork(self.radius)

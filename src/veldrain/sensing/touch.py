@@ -138,6 +138,9 @@ class FootForce(Sensor):
     )
     noise: Number = Number("force", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")
 
+    def unit(self, companion: str = "") -> str:
+        return "" if companion else "N"
+
     def start(self, mount: Mount, random: np.random.Generator) -> FootAtWork:
         mount.feel_touches()
         return FootAtWork(self, random)

@@ -13,7 +13,7 @@ from veldrain.sensing.clouds import cloud_message
 from veldrain.sensing.truth import Truth
 from veldrain.sheet import Names, Number
 
-MEASURES = ("gap", "time_gap", "time_to_collision", "needed_deceleration", "lane_offset")
+MEASURES = {"gap": "m", "time_gap": "s", "time_to_collision": "s", "needed_deceleration": "m/s²", "lane_offset": "m"}
 SLOWEST = 0.1  # m/s: below, nothing is said of times
 STILL = 1e-3  # m/s: what closes in slower does not
 _EDGE = np.linspace(-0.45, 0.45, 3)  # along each edge of a box of 1 m
@@ -51,7 +51,10 @@ class TrueTraffic(Truth):
 
     @property
     def companions(self) -> tuple[str, ...]:
-        return MEASURES
+        return tuple(MEASURES)
+
+    def unit(self, companion: str = "") -> str:
+        return MEASURES.get(companion, "")
 
     def start(self, mount: Mount, random: np.random.Generator) -> TrafficAtWork:
         for name in (mount.robot, *self.others):

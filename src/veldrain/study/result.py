@@ -2,27 +2,33 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.recording import Recording
-from veldrain.study.runner import read_row
+from veldrain.study.keeping import path_of
+from veldrain.study.metrics import expectation_columns
+from veldrain.study.store import Key, Store
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from veldrain.study.edges import Edge
     from veldrain.study.statistics import Comparison
+    from veldrain.study.study import Study
 
-RESULTS = "study.json"
+WORDS = ("seed", "passed", "failed", "reason", "time")
 
 
 class Result:
-    """The trials of a study that are in a folder.
+    """The trials of a study that are in a folder, as they were asked for last: what does not fit is left out, and told.
+
+    Args:
+        folder: that the study was written to.
+        study: the study itself, where it is at hand: for recordings that were not kept.
 
     Raises:
         VeldrainError: the folder holds no study.
@@ -30,39 +36,88 @@ class Result:
     >>> Result("out/study").trials.groupby("controller")["passed"].mean()  # doctest: +SKIP
     """
 
-    def __init__(self, folder: str | Path) -> None:
-        self.folder = Path(folder)
-        self._recordings: dict[Path, Recording] = {}
-        marker = self.folder / RESULTS
-        if not marker.is_file():
-            raise VeldrainError("holds no study", where=str(self.folder), cure="name the folder a study was written to")
-        try:
-            self.about: dict[str, Any] = json.loads(marker.read_text(encoding="utf-8"))
-            known = {"controllers", "metrics", "vary"} <= set(self.about)
-        except (ValueError, OSError, TypeError) as error:
-            raise VeldrainError(f"cannot be read ({error})", where=str(marker), cure="run the study anew") from error
-        if not known:
-            raise VeldrainError("is not what a study leaves", where=str(marker), cure="run the study anew")
+    def __init__(self, folder: str | Path, study: Study | None = None) -> None:
+        self.folder, self.study = Path(folder), study
+        self._recordings: dict[Key, Recording] = {}
+        with Store(self.folder) as store:
+            self.about: dict[str, Any] = store.about
+        if not {"controllers", "metrics", "vary", "trials", "measures"} <= set(self.about):
+            raise VeldrainError("is not what a study leaves", where=str(self.folder), cure="run the study anew")
+        for name in self.about["controllers"]:  # they are names of folders, also in what comes from elsewhere
+            checked_title(name, "controller", is_file=True)
 
     @cached_property
-    def trials(self) -> pd.DataFrame:
-        """A row per trial: controller, trial, passed, reason, time, drawn values, metrics, file."""
+    def _read(self) -> tuple[pd.DataFrame, list[str], dict[str, list[str]]]:
+        """The table of trials, what is to be said of it, and what was told of trials by text."""
         import pandas as pd
 
-        order = {name: k for k, name in enumerate(self.about["controllers"])}
-        rows = []
-        for path in sorted(self.folder.glob("trials/*/*.json")):
-            row = read_row(path)
-            if row is None:
-                raise VeldrainError(
-                    "a trial's row that cannot be read",
-                    where=str(path),
-                    cure="run the study again: it makes this trial anew",
+        about, expected = self.about, list(self.about.get("expectations", {}))
+        rows, notices, said = [], dict[str, list[str]](), list[str]()
+        stale: dict[str, int] = {}
+        prints = {word: about["fingerprints"][word] for word in ("version", "world", "scenario")}
+        with Store(self.folder) as store:
+            measured = {m["name"]: store.values(m["name"], about["measures"][m["name"]]) for m in about["metrics"]}
+            notes = store.notes(about["measures"])
+            kept = {
+                (name, int(path.stem))
+                for name in about["controllers"]
+                for path in (self.folder / "trials" / name).glob("*.mcap")
+                if path.stem.isdigit()
+            }
+            for (name, trial), made, row in store.rows(about["controllers"], about["trials"]):
+                if made != made | prints | {"controller": about["sources"][name]}:
+                    stale[name] = stale.get(name, 0) + 1
+                    continue
+                found = {"controller": name, "trial": trial} | {word: row[word] for word in WORDS} | row["drawn"]
+                for expectation in expected:
+                    told = row["expectations"].get(expectation, {})
+                    values = (told.get("passed"), told.get("margin"), told.get("time"))
+                    found |= dict(zip(expectation_columns(expectation), values, strict=True))
+                found |= {m: values.get((name, trial), float("nan")) for m, values in measured.items()}
+                own = [*row["notices"], *notes.get((name, trial), ())]
+                for text in own:
+                    notices.setdefault(text, []).append(f"{name} {trial}")
+                file = path_of(Path(), name, trial).as_posix() if (name, trial) in kept else ""
+                rows.append(found | {"notices": own, "file": file, "end": row["end"]})
+            for name, values in measured.items():
+                gone = sum((row["controller"], row["trial"]) not in values for row in rows)
+                if gone:
+                    said.append(f"'{name}' is not measured yet in {gone} trials: run the study again to complete it")
+        said += [
+            f"{count} trials of '{name}' are of an earlier version and are left out: run the study again"
+            for name, count in stale.items()
+        ]
+        said += [f"not followed: {what}; edits of it are not noticed" for what in about.get("not_followed", [])]
+        table = pd.DataFrame(rows)
+        for expectation in expected if rows else []:
+            margin = expectation_columns(expectation)[1]
+            table[margin] = table[margin].astype(float)
+        return table, said, notices
+
+    @property
+    def trials(self) -> pd.DataFrame:
+        """A row per trial.
+
+        Columns: controller, trial, seed, passed, failed, reason, time (s); what is varied, by path, SI units; of each
+        expectation ``<name>: passed``, ``: margin`` and ``: when`` (s); the metrics; notices, file, end (a digest of where
+        all that moves was: trials that share it are copies of one).
+        """
+        return self._read[0]
+
+    @property
+    def caveats(self) -> list[str]:
+        """What is to be known of the table: rows that were left out, what is not measured, what could not be followed."""
+        from veldrain.study.statistics import copies_of
+
+        found = list(self._read[1])
+        if not self.trials.empty:
+            copies = copies_of(self.trials, [name for name, *_ in self.metrics])
+            if len(copies):
+                found.append(
+                    f"{len(copies)} of {self.trials['trial'].nunique()} trials are copies of others to the last bit: nothing "
+                    "that is drawn acts on them; they count once"
                 )
-            if row["controller"] in order:
-                rows.append(row)
-        rows.sort(key=lambda row: (order[row["controller"]], row["trial"]))
-        return pd.DataFrame(rows)
+        return found
 
     @property
     def metrics(self) -> list[tuple[str, str, str]]:
@@ -70,22 +125,95 @@ class Result:
         return [(m["name"], m["unit"], m["better"]) for m in self.about["metrics"]]
 
     @property
+    def matters(self) -> dict[str, float]:
+        """The smallest difference that matters, by metric."""
+        return {m["name"]: float(m.get("matters", 0.0)) for m in self.about["metrics"]}
+
+    def metric(self, name: str) -> dict[str, Any]:
+        """What is known of a metric.
+
+        Raises:
+            VeldrainError: there is none of that name.
+        """
+        found = {m["name"]: m for m in self.about["metrics"]}
+        if name not in found:
+            raise unknown("metric", name, found, str(self.folder))
+        return dict(found[name])
+
+    @property
     def notices(self) -> dict[str, list[str]]:
         """What was told of the trials, and of which."""
-        found: dict[str, list[str]] = {}
-        for row in self.trials.to_dict("records"):
-            for text in row.get("notices") or ():
-                found.setdefault(text, []).append(f"{row['controller']} {row['trial']}")
-        return found
+        return self._read[2]
+
+    @property
+    def failures(self) -> pd.DataFrame:
+        """Which expectation failed how often: a row each, a column a controller; aborted trials as the last."""
+        import pandas as pd
+
+        trials = self.trials
+        rows: dict[str, dict[str, str]] = {}
+        for name in self.about.get("expectations", {}):
+            column = expectation_columns(name)[0]
+            rows[name] = {
+                c: _count(own[column].eq(False).sum(), own[column].notna().sum())
+                for c, own in trials.groupby("controller", sort=False)
+            }
+        aborted = {c: _count(own["failed"].sum(), len(own)) for c, own in trials.groupby("controller", sort=False)}
+        if any(not told.startswith("0 ") for told in aborted.values()):
+            rows["(aborted)"] = aborted
+        return pd.DataFrame(rows).T
 
     def _repr_html_(self) -> str:
         """Its trials, for notebooks."""
-        return self.trials.drop(columns=["expectations", "notices"], errors="ignore").to_html(index=False)
+        return self.trials.drop(columns=["expectations", "notices", "end"], errors="ignore").to_html(index=False)
 
     def recording(self, controller: str, trial: int) -> Recording:
-        """The recording of one trial."""
-        path = self.folder / "trials" / controller / f"{trial:03d}.mcap"
-        return self._recordings.setdefault(path, Recording(path))
+        """The recording of one trial; one that was not kept is made again, if the study is at hand.
+
+        Raises:
+            VeldrainError: no such trial, or one that was not kept, and of which the study is not known or has changed.
+        """
+        key = (controller, int(trial))
+        if key not in self._recordings:
+            path = path_of(self.folder, *key)
+            self._recordings[key] = Recording(path) if path.is_file() else self._made_again(key)
+        return self._recordings[key]
+
+    def _made_again(self, key: Key) -> Recording:
+        from veldrain.study.again import again
+
+        with Store(self.folder) as store:
+            made = store.made().get(key)
+        if made is None:
+            raise VeldrainError(f"holds no trial {key[1]} of '{key[0]}'", where=str(self.folder), cure="see Result.trials")
+        if self.study is None:
+            raise VeldrainError(
+                f"the recording of {key[0]} {key[1]} was not kept",
+                where=str(self.folder),
+                cure="give the study: Result(folder, study); or: veldrain run FOLDER TRIAL --controller NAME",
+            )
+        found, changed = again(self.study, self.about, key, made)
+        if changed:
+            raise VeldrainError(
+                f"cannot be made as it was: {' and '.join(changed)} differ", where=f"{key[0]} {key[1]}", cure="run the study again"
+            )
+        return found
+
+    def worst(self, metric: str, n: int = 3, controller: str | None = None) -> pd.DataFrame:
+        """The n worst trials by a metric, of one controller or of all; inf is worst where lower is better.
+
+        Raises:
+            VeldrainError: no such metric or controller.
+
+        >>> result.worst("nearest wall", n=3)[["controller", "trial"]]  # doctest: +SKIP
+        """
+        told, trials = self.metric(metric), self.trials
+        if controller is not None:
+            if controller not in self.about["controllers"]:
+                raise unknown("controller", controller, self.about["controllers"], str(self.folder))
+            trials = trials[trials["controller"] == controller]
+        ordered = trials[trials[metric].notna()].sort_values(metric, ascending=told["better"] == "higher", kind="stable")
+        return ordered.head(n).reset_index(drop=True)
 
     def write_dataset(self, out: str | Path, columns: Sequence[str], **choices: Any) -> pd.DataFrame:
         """Write a data set: one labelled file a trial, or a window of it, an index, splits by trial, and a README.
@@ -105,6 +233,30 @@ class Result:
 
         return write_dataset(self, out, columns, **choices)
 
+    def write_table(self, out: str | Path) -> Path:
+        """Write the table of trials: CSV or Parquet, by the name's ending.
+
+        Raises:
+            VeldrainError: another ending, no pyarrow for Parquet, or a file that cannot be written.
+
+        >>> result.write_table("trials.csv")  # doctest: +SKIP
+        """
+        from veldrain.recording.exporting.base import needed
+
+        path, table = Path(out), self.trials.drop(columns=["notices"], errors="ignore")
+        try:
+            if path.suffix == ".csv":
+                table.to_csv(path, index=False)
+            elif path.suffix == ".parquet":
+                table.to_parquet(path, index=False)
+            else:
+                raise VeldrainError(f"'{path.suffix}' is no kind of table", where=str(out), cure="name a .csv or .parquet")
+        except ImportError:
+            raise needed("pyarrow", "parquet", "Parquet") from None
+        except OSError as error:
+            raise VeldrainError(f"cannot be written ({error.strerror})", where=str(out), cure="name another file") from error
+        return path
+
     def edges(self) -> list[Edge]:
         """Where its trials turn from passing to failing, over each varied quantity; the clearest first.
 
@@ -114,8 +266,12 @@ class Result:
 
         return [] if self.trials.empty else edges_of(self.trials, self.about["vary"])
 
-    def compare(self, baseline: str | None = None) -> Comparison:
+    def compare(self, baseline: str | None = None, correct: str = "holm") -> Comparison:
         """Compare the controllers with one of them (None: the first), trial by trial.
+
+        Args:
+            baseline: the controller to compare with.
+            correct: ``holm`` for the number of comparisons, or ``none``.
 
         Raises:
             VeldrainError: no trials yet, an unknown controller, or only one.
@@ -124,5 +280,9 @@ class Result:
 
         if self.trials.empty:
             raise VeldrainError("holds no trials yet", where=str(self.folder), cure="run the study")
-        matters = {m["name"]: float(m.get("matters", 0.0)) for m in self.about["metrics"]}
-        return compare(self.trials, self.metrics, baseline or self.about["controllers"][0], matters)
+        first = baseline or self.about["controllers"][0]
+        return compare(self.trials, self.metrics, first, self.matters, correct=correct)
+
+
+def _count(part: Any, whole: Any) -> str:
+    return f"{int(part)} of {int(whole)}"

@@ -1,0 +1,99 @@
+"""One trial of a study: run, measured while it runs, recorded where it is to be kept, and turned into a row."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from veldrain.recording import Recorder, Recording, Sink
+from veldrain.recording.choice import Choice, Chosen
+from veldrain.recording.kept import Kept
+from veldrain.scenario.running import carried_out
+from veldrain.study.metrics import metric_of, streams_of
+
+if TYPE_CHECKING:
+    from veldrain.study.study import Study
+
+Key = tuple[str, int]
+
+
+@dataclass(frozen=True)
+class Done:
+    """What comes of a trial: its row, what made it, what was measured (value and remark by metric), and how long it took."""
+
+    key: Key
+    made: dict[str, str]
+    row: dict[str, Any]
+    measured: dict[str, tuple[float, str]]
+    took: float
+    recording: bytes = b""  # where it came by value
+
+
+@dataclass(frozen=True)
+class TrialPlan:
+    """One trial to be run, in any process.
+
+    Attributes:
+        controller, number: which.
+        drawn: values of what is varied, SI units.
+        made: digests of what makes its row.
+        record: path of its recording; None: none is kept, but of one that fails with ``record_failed``.
+        measure: names of the metrics that are missing where its row is there already; None: it is to be run.
+        by_value: True where recordings come back as bytes: the worker may have another disk.
+    """
+
+    controller: str
+    number: int
+    drawn: dict[str, float]
+    made: dict[str, str]
+    record: Path | None = None
+    record_failed: Path | None = None
+    measure: tuple[str, ...] | None = None
+    by_value: bool = False
+
+    @property
+    def key(self) -> Key:
+        """Controller and number."""
+        return self.controller, self.number
+
+    def run(self, study: Study) -> Done:
+        """Run the trial, or measure it from its recording where only that is missing."""
+        if self.measure is not None:
+            assert self.record is not None
+            recording = Recording(self.record)
+            wanted = [m for m in study.metrics if m.name in self.measure]
+            return Done(self.key, self.made, {}, measured(study, recording, wanted), 0.0)
+        begun = time.perf_counter()
+        kept, outcome, data = self._carried_out(study, self.record)
+        if self.record is None and self.record_failed is not None and not outcome["passed"]:
+            *_, data = self._carried_out(study, self.record_failed)  # the same bytes, now recorded
+        row = {
+            "seed": study.seed_of(self.number),
+            **{word: outcome[word] for word in ("passed", "failed", "reason", "time", "end", "expectations")},
+            "drawn": self.drawn,
+            "notices": outcome.get("notices", []),
+        }
+        found = measured(study, kept, study.metrics)
+        return Done(self.key, self.made, row, found, time.perf_counter() - begun, data)
+
+    def _carried_out(self, study: Study, path: Path | None) -> tuple[Kept, dict[str, Any], bytes]:
+        scenario = study.drawn(self.drawn, self.controller)
+        kept = Kept(streams_of(study.metrics))
+        about: dict[str, Any] = {"controller": self.controller, "trial": self.number}
+        about |= {"drawn": self.drawn, "units": study.units}
+        sinks: list[Sink] = [kept]
+        choice = Choice.of(scenario.record.words)
+        recorder = None if path is None else Recorder(None if self.by_value else path)
+        if recorder:
+            sinks = [Chosen(recorder, choice) if choice.words else recorder, kept]
+        outcome = carried_out(scenario, study.seed_of(self.number), sinks, about=about, limit=study.limit)
+        return kept, outcome, recorder.data if recorder else b""
+
+
+def measured(study: Study, recording: Any, metrics: Any) -> dict[str, tuple[float, str]]:
+    """Values and remarks by metric."""
+    units: Mapping[str, str] = study.reads_in
+    return {metric.name: metric_of(metric, recording, units.get(metric.name)) for metric in metrics}
