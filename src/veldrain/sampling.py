@@ -376,6 +376,10 @@ class Samples:
         """Let it fail from now on as a failure says."""
         self._failing.add(failure)
 
+    def kept(self) -> list[Any]:
+        """What the sensor and its failures keep: the random streams of its noise are among it."""
+        return [vars(self._work), *self._failing.state()]
+
     def snapshot(self) -> dict[str, Any]:
         """A copy of all that changes from sample to sample."""
         mine = {word: vars(self)[word] for word in ("due", "latest", "_arrived", "_under_way")}

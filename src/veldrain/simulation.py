@@ -277,6 +277,11 @@ class Simulation:
         self._engine.notice(about, text)
 
     @property
+    def told_notices(self) -> dict[str, str]:
+        """The same by what they are about."""
+        return self._engine.told_notices
+
+    @property
     def notices(self) -> list[str]:
         """What a reader of the results has to know: energy out of nothing, a step too coarse, a command too far."""
         return list(self._engine.notices)

@@ -9,6 +9,7 @@ from typing import Any
 
 from veldrain import randomness
 from veldrain.control.contract import Body, Controller, InputValues, Motors, Senses, claim
+from veldrain.control.beginning import as_it_began
 from veldrain.control.loading import fresh
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Fields, Message
@@ -78,6 +79,7 @@ class Driver:
         self.robot, self.name, self._sim, self._publisher = robot, name, simulation, publisher
         self.title = f"controller '{name}' of {robot}" if name else f"controller of {robot}"
         self.controller: Controller = fresh(controller, self.title)
+        self.began = as_it_began(self.controller)
         self.period = simulation.steps_of(self.controller.period, f"{self.title}: period")
         self.due = simulation.steps
         model = simulation.world.placed[robot].model
@@ -197,7 +199,12 @@ class Driver:
 
     def written(self) -> dict[str, Any]:
         """What is written of it: its next tick, and what its controller keeps."""
-        return {"due": self.due, "keeps": dict(vars(self.controller))}
+        return {
+            "who": [self.robot, self.name],
+            "began": self.began,
+            "due": self.due,
+            "keeps": dict(vars(self.controller)),
+        }
 
     def read(self, written: Mapping[str, Any]) -> DriverState:
         """The state that was written."""
@@ -205,6 +212,19 @@ class Driver:
         vars(made).clear()
         vars(made).update(written["keeps"])
         return DriverState(made, written["due"])
+
+    def begin_now(self, inputs: Any, is_over: bool) -> None:
+        """Come in where another left; ``is_over``: what is due now has been done already, and so it ticks at once.
+
+        Args:
+            inputs: what the other was last told, which is told again where it has such inputs too.
+        """
+        if isinstance(inputs, InputValues) and inputs.told is not None:
+            known = {name: value for name, value in inputs.values.items() if name in self.inputs.kinds}
+            self.inputs.tell(inputs.told, **known)
+        self.due = self._sim.steps
+        if is_over:
+            self.tick()
 
     def restore(self, state: DriverState) -> None:
         """Go back to a copy."""

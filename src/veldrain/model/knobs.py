@@ -36,12 +36,14 @@ class Knob:
         kind: of quantity, one of ``units.SI_UNITS``.
         get: gives its value, SI units; None where it has none.
         set: puts a value (SI units) in its place.
+        is_default: True for a number of a data sheet that nobody gave.
     """
 
     path: str
     kind: str
     get: Callable[[], float | None]
     set: Callable[[float], None]
+    is_default: bool = False
 
     @property
     def unit(self) -> str:
@@ -108,7 +110,8 @@ def sheet_knobs(path: str, get: Get, put: Put) -> Iterator[Knob]:
     for name, field in type(get()).fields().items():
         number = field.field if isinstance(field, Maybe) else field
         if isinstance(number, Number):
-            yield Knob(f"{path}.{name}", number.kind, value(name), changed(name))
+            is_default = name not in get().given
+            yield Knob(f"{path}.{name}", number.kind, value(name), changed(name), is_default)
         elif isinstance(number, Row) and number.count == 3 and len(number.kinds) == 1:
             yield from row_knobs(f"{path}.{name}_", number.kinds[0], value(name), changed(name))
 

@@ -168,6 +168,11 @@ class Engine:
             log.warning(text)
 
     @property
+    def told_notices(self) -> dict[str, str]:
+        """The same by what they are about."""
+        return dict(self._notices)
+
+    @property
     def notices(self) -> list[str]:
         """What a reader of the results has to know."""
         return list(self._notices.values())

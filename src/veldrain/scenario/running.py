@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib.metadata
 import math
 import warnings
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cache
 from pathlib import Path
 from typing import Any, overload
@@ -106,8 +106,11 @@ def carried_out(
     limit: Quantity | None = None,
     keep_states: Quantity | None = None,
     choice: Choice | None = None,
+    go_from: Callable[[Trial], None] | None = None,
 ) -> dict[str, Any]:
     """Run one trial into sinks; gives the outcome, with ``end``: a digest of where all that moves was at the end.
+
+    ``go_from`` brings the trial to where it is to go on from; the sinks have begun.
 
     Raises:
         VeldrainError: as ``run``.
@@ -145,6 +148,10 @@ def carried_out(
                 for sink in sinks:
                     sink.begin(metadata, attached)
                 has_begun = True
+                if go_from:
+                    trial.publisher.begin()
+                    go_from(trial)
+                    trial.publisher.state()
                 outcome = trial.run()
         except OverLimitError:
             now = f"at {trial.simulation.time:g} s" if trial else "while it was set up: see what its controller imports"

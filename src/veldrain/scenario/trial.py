@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from veldrain.control.beginning import differences_in
 from veldrain.control.driving import ControllerFailedError, Driver, DriverState
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model import Fields, Message
@@ -264,11 +266,32 @@ class Trial:
         """
         if not isinstance(state, TrialState):
             raise VeldrainError(f"{type(state).__name__} is not a snapshot", cure="give what snapshot() gave")
-        if len(state.drivers) != len(self.drivers) or len(state.verdicts) != len(self.verdicts):
+        if len(state.drivers) != len(self.drivers):
+            raise VeldrainError("a snapshot of another scenario", cure="restore it in a trial of its own scenario")
+        self.continue_from(state, state.drivers)
+
+    def continue_from(
+        self,
+        state: TrialState,
+        drivers: Sequence[DriverState | None],
+        inputs: Mapping[tuple[str, str], Any] | None = None,
+    ) -> None:
+        """Go to a snapshot, with controllers of one's own in places of others.
+
+        Args:
+            state: of a trial of the same scenario, but for its controllers.
+            drivers: of each controller its state there; None: it begins now, and ticks at once.
+            inputs: what the controllers there were last told, by robot and name.
+
+        Raises:
+            VeldrainError: a snapshot of another scenario.
+        """
+        if len(state.verdicts) != len(self.verdicts):
             raise VeldrainError("a snapshot of another scenario", cure="restore it in a trial of its own scenario")
         self.simulation.restore(state.simulation)
-        for driver, kept in zip(self.drivers, state.drivers, strict=True):
-            driver.restore(kept)
+        for driver, kept in zip(self.drivers, drivers, strict=True):
+            if kept is not None:
+                driver.restore(kept)
         for verdict, judged in zip(self.verdicts, state.verdicts, strict=True):
             verdict.passed, verdict.time, verdict.margin, verdict.nearest = judged
         self.changes.go_back(state.changed)
@@ -280,6 +303,41 @@ class Trial:
         self.timed, self.waiting = list(state.timed), list(state.waiting)
         self.watching.touched_pairs = set(state.touched)
         self.reason, self._happened, self.watching.first = state.reason, state.happened, dict(state.first)
+        for driver, kept in zip(self.drivers, drivers, strict=True):
+            if kept is None:
+                driver.begin_now((inputs or {}).get((driver.robot, driver.name)), self._happened >= self.simulation.steps)
+
+    def branch(
+        self,
+        controllers: Mapping[str, Any] | None = None,
+        changes: Mapping[str, Quantity] | None = None,
+        seeds: Iterable[int] | None = None,
+        record: str | Path | None = None,
+        limit: Quantity | None = None,
+    ) -> Recording | list[Recording]:
+        """Go on from here to the end, in a trial of its own: this one stays where it is, and can be branched again.
+
+        Where nothing is changed, what follows is the same to the byte.
+
+        Args:
+            controllers: instead of those at work, by robot: each comes in now, and ticks at once.
+            changes: quantities by path, as an action ``change`` takes them.
+            seeds: one branch a seed, each with other noise from here on. None: one, with the noise that was to come.
+            record: path of the MCAP file; with seeds of the folder. None: in memory.
+            limit: longest by the clock on the wall, s.
+
+        Returns:
+            The recording from here on, or one a seed.
+
+        Raises:
+            VeldrainError: no such robot or quantity, or one that cannot be changed in mid-trial.
+
+        >>> trial = run(scenario, seed=7, until="4 s")  # doctest: +SKIP
+        >>> [r.outcome["passed"] for r in trial.branch({"crawler": Careful()}, seeds=range(20))]  # doctest: +SKIP
+        """
+        from veldrain.scenario.branching import branch
+
+        return branch(self, controllers, changes, seeds, record, limit)
 
     def _next(self) -> int:
         now = self.simulation.steps
@@ -325,6 +383,9 @@ class Trial:
     def resume(self, recording: Recording, at: Quantity | None = None) -> float:
         """Go to a state that a recording of the same scenario keeps, and go on from there to the same bytes.
 
+        A controller that is not the one that was recorded, or was made with other arguments, begins there anew, which a
+        notice tells.
+
         Args:
             recording: made with ``keep_states``.
             at: the newest state up to this time is taken, s. None: the last one.
@@ -348,10 +409,19 @@ class Trial:
         written: Any = recording.types.deserialize_cdr(raw[-1], recording.messages[STATES])
         names = {name: thing for d in self.drivers for name, thing in d.known().items()}
         found = from_bytes(np.asarray(written.data, np.uint8).tobytes(), names)
-        if len(found["drivers"]) != len(self.drivers):
-            raise VeldrainError("a state of another scenario", where="resume", cure="use a trial of its own scenario")
-        drivers = tuple(d.read(w) for d, w in zip(self.drivers, found["drivers"], strict=True))
-        self.restore(replace(found["trial"], drivers=drivers))
+        written = {tuple(w["who"]): w for w in found["drivers"]}
+        kept: list[DriverState | None] = []
+        for driver in self.drivers:
+            held = written.get((driver.robot, driver.name))
+            other = differences_in(driver.began, held["began"]) if held else "none was recorded"
+            if other:
+                self.simulation.notice(f"resume {driver.title}", f"the {driver.title} begins anew: {other}")
+            kept.append(driver.read(held) if held and not other else None)
+        told = {who: w["keeps"].get("inputs") for who, w in written.items()}
+        notices = dict(self.simulation.told_notices)
+        self.continue_from(found["trial"], kept, told)
+        for about, text in notices.items():
+            self.simulation.notice(about, text)
         return self.simulation.time
 
     def undo_after(self, action: Action, lasting: float | None, undo: Callable[[], None]) -> None:

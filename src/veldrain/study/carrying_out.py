@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import logging
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -13,12 +14,14 @@ from typing import TYPE_CHECKING, Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import write_bytes
-from veldrain.study.keeping import Keep, path_of
-from veldrain.study.metrics import described_metric
+from veldrain.study.keeping import Keep, Policy, path_of
+from veldrain.study.metrics import described_metric, smallest_of
 from veldrain.study.plan import plan_of
 from veldrain.study.result import Result
-from veldrain.study.runner import carry_out
+from veldrain.study.runner import Workers
+from veldrain.study.sequential import Until, level_of, looks
 from veldrain.study.sources import digest, plain
+from veldrain.study.statistics import UNCLEAR
 from veldrain.study.store import STORE, Key, Store
 from veldrain.study.trials import Done, TrialPlan
 
@@ -61,6 +64,37 @@ def run_study(
     return result
 
 
+def run_until(
+    study: Study, folder: Path, until: Until, *, keep: Policy | Keep | None = None, **options: Any
+) -> Result:
+    """Run a study in parts, and end it as soon as it can tell; see ``Study.run``."""
+    names = [m.name for m in study.metrics]
+    if until.metric not in (*names, "passes"):
+        raise unknown("metric", until.metric, ["passes", *names], "until")
+    at = looks(study.trials)
+    level = level_of(tuple(at))
+    part = copy.copy(study)
+    for number in at:
+        part.trials = number
+        part.level = level
+        result = run_study(part, folder, keep=Keep.of(study.keep if keep is None else keep), **options)
+        if _can_tell(result, until, level):
+            break
+    return result
+
+
+def _can_tell(result: Result, until: Until, level: float) -> bool:
+    """True where a look ends a study: all its comparisons can tell, or are narrow enough."""
+    found = result.compare()
+    if until.metric == "passes":
+        return all(r.verdict in ("better", "worse") for r in found.passes if r.controller != found.baseline)
+    mine = [d for d in found.differences if d.metric == until.metric]
+    if until.width is None:
+        return all(not d.verdict.startswith(UNCLEAR) for d in mine)
+    width = smallest_of(until.width, mine[0].unit, until.metric)
+    return all((d.high - d.low) / 2 <= width for d in mine)
+
+
 def _about(study: Study, keep: Keep) -> dict[str, Any]:
     """What describes a study as it is run now."""
     sources, missed = study.followed()
@@ -70,6 +104,7 @@ def _about(study: Study, keep: Keep) -> dict[str, Any]:
         "sources": sources,
         "not_followed": missed,
         "trials": study.trials,
+        "level": study.level,
         "seed": study.seed,
         "controllers": list(study.controllers),
         "vary": study.units,
@@ -186,22 +221,27 @@ def _run(
         waiting.clear()
 
     try:
-        for one in carry_out(study, plans, workers, executor):
-            path = path_of(folder, *one.key)
-            if one.recording:
-                write_bytes(part := path.with_name(f"{path.name}.part"), one.recording)
-                part.replace(path)
-                one = replace(one, recording=b"")
-            waiting.append(one)
-            done, ran, passed = done + 1, ran + bool(one.row), passed + bool(one.row.get("passed"))
-            if time.perf_counter() - last > FLUSHED:
-                store_waiting()
-                last = time.perf_counter()
-            if progress:
-                how = f", {passed} of {ran} passed" if ran else ""
-                progress(done, total, f"{one.key[0]} {one.key[1]}{how}")
+        with Workers(study, workers, executor) as crew:
+            for one in crew.run(plans):
+                waiting.append(_recording_written(one, path_of(folder, *one.key)))
+                done, ran, passed = done + 1, ran + bool(one.row), passed + bool(one.row.get("passed"))
+                if time.perf_counter() - last > FLUSHED:
+                    store_waiting()
+                    last = time.perf_counter()
+                if progress:
+                    how = f", {passed} of {ran} passed" if ran else ""
+                    progress(done, total, f"{one.key[0]} {one.key[1]}{how}")
     finally:  # also Ctrl-C, and a worker that died: what is done is kept
         store_waiting()
+
+
+def _recording_written(done: Done, path: Path) -> Done:
+    """Write the recording of a trial that came by value."""
+    if not done.recording:
+        return done
+    write_bytes(part := path.with_name(f"{path.name}.part"), done.recording)
+    part.replace(path)
+    return replace(done, recording=b"")
 
 
 def _keep_worst(study: Study, folder: Path, result: Result, keep: Keep) -> None:

@@ -10,13 +10,19 @@ from typing import TYPE_CHECKING, Any
 from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.recording import Recording
 from veldrain.study.keeping import path_of
-from veldrain.study.metrics import expectation_columns
+from veldrain.study.metrics import expectation_columns, smallest_of
+from veldrain.study.ranks import LEVEL
 from veldrain.study.store import Key, Store
+from veldrain.units import Quantity
 
 if TYPE_CHECKING:
     import pandas as pd
 
+    from veldrain.study.boundaries import Boundary
+    from veldrain.study.carrying_out import Progress
+    from veldrain.study.doubting import Doubt
     from veldrain.study.edges import Edge
+    from veldrain.study.effects import Effect
     from veldrain.study.statistics import Comparison
     from veldrain.study.study import Study
 
@@ -281,7 +287,98 @@ class Result:
         if self.trials.empty:
             raise VeldrainError("holds no trials yet", where=str(self.folder), cure="run the study")
         first = baseline or self.about["controllers"][0]
-        return compare(self.trials, self.metrics, first, self.matters, correct=correct)
+        trials = self.trials[self.trials["trial"] < self.about["trials"]]  # others were placed where it turns
+        return compare(trials, self.metrics, first, self.matters, correct=correct, level=self.about.get("level", LEVEL))
+
+    def needed(
+        self, metric: str, *, power: float = 0.8, width: Quantity | None = None, baseline: str | None = None
+    ) -> pd.DataFrame:
+        """How many pairs it takes: a row for each controller and question, with a 90 % interval of the number.
+
+        Args:
+            metric: its name.
+            power: chance to tell the difference, if it is as large.
+            width: half of the interval's width that is wanted, in the metric's unit or with its own. None: what matters.
+            baseline: None: the first controller.
+
+        Raises:
+            VeldrainError: no such metric or controller, or fewer than six pairs.
+
+        >>> result.needed("offset, RMS")[["controller", "what", "pairs"]]  # doctest: +SKIP
+        """
+        import pandas as pd
+
+        from veldrain.study.needed import needed_for
+        from veldrain.study.statistics import FEWEST, differences_of
+
+        told, first = self.metric(metric), baseline or self.about["controllers"][0]
+        wide = self.trials[~self.trials["failed"]].pivot(index="trial", columns="controller", values=metric)
+        if first not in wide:
+            raise unknown("controller", first, self.about["controllers"], str(self.folder))
+        wanted = None if width is None else smallest_of(width, told["unit"], metric)
+        rows = []
+        for other in [c for c in wide if c != first]:
+            both = wide[[first, other]].dropna()
+            if len(both) < FEWEST:
+                raise VeldrainError(f"{len(both)} pairs tell nothing of their spread", where=metric, cure=f"run {FEWEST} or more")
+            d = differences_of(both[first], both[other])
+            rows += needed_for(d, str(other), metric, told["unit"], float(told["matters"]), power, wanted)
+        return pd.DataFrame([vars(row) for row in rows])
+
+    def effects(self, baseline: str | None = None) -> list[Effect]:
+        """Which varied quantity, or two of them together, matter for each metric and for passing; the clearest first.
+
+        >>> [(e.metric, e.quantity, e.strength) for e in result.effects() if e.is_clear]  # doctest: +SKIP
+        """
+        from veldrain.study.effects import effects_of
+
+        if self.trials.empty:
+            return []
+        metrics = [(name, unit) for name, unit, _ in self.metrics]
+        return effects_of(self.trials, metrics, self.about["vary"], baseline or self.about["controllers"][0])
+
+    def boundary(self, controller: str, quantities: Sequence[str] | None = None) -> Boundary:
+        """Where a controller's trials turn from passing to failing, over several quantities at once (None: all varied).
+
+        Raises:
+            VeldrainError: no such controller or quantity, all passed, none did, or too few trials.
+
+        >>> result.boundary("short gap", ["lorry.start", "car.speed"]).at("lorry.start")  # doctest: +SKIP
+        """
+        from veldrain.study.boundaries import boundary_of
+
+        names, units = list(quantities or self.about["vary"]), self.about["vary"]
+        for name in names:
+            if name not in units:
+                raise unknown("quantity", name, units, str(self.folder))
+        if controller not in self.about["controllers"]:
+            raise unknown("controller", controller, self.about["controllers"], str(self.folder))
+        own = self.trials[self.trials["controller"] == controller]
+        values, passed = own[names].to_numpy(float), own["passed"].to_numpy(bool)
+        return boundary_of(controller, values, passed, names, [units[n] for n in names])
+
+    def doubts(
+        self, pairs: int = 8, baseline: str | None = None, workers: int = 1, progress: Progress | None = None
+    ) -> list[Doubt]:
+        """What the verdict hangs on: a sample of the pairs again at half the step, with other noise, with defaults turned.
+
+        Args:
+            pairs: how many; more tell finer.
+            baseline: None: the first controller.
+            workers: processes.
+            progress: called with trials done, trials in all, and what is other in the last.
+
+        Returns:
+            The most dangerous first: what turns or blurs a verdict, and which expectations come out otherwise.
+
+        Raises:
+            VeldrainError: the study is not at hand.
+
+        >>> [(d.what, d.effect) for d in study.run("out").doubts() if d.effect != "stands"]  # doctest: +SKIP
+        """
+        from veldrain.study.doubting import doubts_of
+
+        return doubts_of(self, pairs, baseline, workers, progress)
 
 
 def _count(part: Any, whole: Any) -> str:

@@ -193,7 +193,7 @@ class Follower:
         if fields or type(thing).__reduce_ex__ is object.__reduce_ex__ and type(thing).__reduce__ is object.__reduce__:
             if not fields and type(thing).__module__ != "builtins" and not _is_made_in_python(type(thing)):
                 self._miss(thing, title)
-            return [kind, {k: self.plain(v, k) for k, v in fields.items() if k not in _HOW_IT_CAME_ABOUT}]
+            return {"": kind} | {k: self.plain(v, k) for k, v in fields.items() if k not in _HOW_IT_CAME_ABOUT}
         try:
             _, *state = thing.__reduce_ex__(4)
         except Exception:  # whatever an object says that cannot be taken apart

@@ -50,6 +50,7 @@ class Difference:
             does not stand so is none.
         better: which way is better, ``lower`` or ``higher``.
         matters: the smallest difference that matters.
+        level: of the interval and of the tests; above 95 % where a study was looked at more than once.
     """
 
     metric: str
@@ -71,6 +72,7 @@ class Difference:
     p_equal: float = math.nan
     better: str = "lower"
     matters: float = 0.0
+    level: float = LEVEL
 
 
 @dataclass(frozen=True)
@@ -144,6 +146,7 @@ def compare(
     matters: Mapping[str, float] | None = None,
     *,
     correct: str = "holm",
+    level: float = LEVEL,
 ) -> Comparison:
     """Compare all controllers in a table of trials with one of them.
 
@@ -153,6 +156,7 @@ def compare(
         baseline: name of a controller.
         matters: smallest difference of a metric that matters, by its name.
         correct: ``holm``, or ``none``.
+        level: of intervals and tests.
 
     Raises:
         VeldrainError: an unknown controller, or no other to compare with.
@@ -167,19 +171,19 @@ def compare(
         raise VeldrainError("only one controller", where="compare", cure="a study compares two or more")
     copies = copies_of(trials, [name for name, *_ in metrics])
     trials = trials[~trials["trial"].isin(copies)]
-    passes = _pass_rates(trials, controllers, baseline)
+    passes = _pass_rates(trials, controllers, baseline, level)
     found: list[tuple[Difference, Array]] = []
     for name, unit, better in metrics:
         values = _values(trials, name)
         for other in others:
             smallest = (matters or {}).get(name, 0.0)
-            asked = Difference(name, unit, other, better=better, matters=smallest)
+            asked = Difference(name, unit, other, better=better, matters=smallest, level=level)
             found.append(_difference(values[baseline], values[other], asked))
     rows = [d for d, _ in found]
     tested = [len(r.won) + len(r.lost) >= FEWEST for r in passes] + [(pairs != 0).sum() >= FEWEST for _, pairs in found]
     p_all = _corrected([r.p for r in passes] + [d.p for d in rows], tested, correct)
     p_equal = _corrected([d.p_equal for d in rows], [d.pairs >= FEWEST for d in rows], correct)
-    passes = [_judged(r, p) for r, p in zip(passes, p_all[: len(passes)], strict=True)]
+    passes = [_judged(r, p, level) for r, p in zip(passes, p_all[: len(passes)], strict=True)]
     judged = []
     for (d, pairs), p, equal in zip(found, p_all[len(passes) :], p_equal, strict=True):
         whole = replace(d, p_holm=p, p_equal=equal)
@@ -236,7 +240,7 @@ def _difference(a: Any, b: Any, d: Difference) -> tuple[Difference, Array]:
     both = a.notna() & b.notna()
     x, y = a[both].to_numpy(float), b[both].to_numpy(float)
     pairs = differences_of(x, y)
-    middle, low, high = median_interval(pairs)
+    middle, low, high = median_interval(pairs, d.level)
     lost_baseline, lost_other = int((a.isna() & b.notna()).sum()), int((a.notna() & b.isna()).sum())
     worst = math.inf if d.better == "lower" else -math.inf
     some = bool(len(pairs))
@@ -266,15 +270,15 @@ def _verdict(d: Difference, with_lost: Array) -> str:
     if not pairs.any():
         return SAME if d.matters == 0 else f"equal within {_with_unit(d.matters, d.unit)}"
     found = _side(d.low, d.high, d)
-    if not found or (found != "equal" and not d.p < 1 - LEVEL):
+    if not found or (found != "equal" and not d.p < 1 - d.level):
         return UNCLEAR
-    if not (d.p_equal if found == "equal" else d.p_holm) < 1 - LEVEL:
+    if not (d.p_equal if found == "equal" else d.p_holm) < 1 - d.level:
         return BY_CHANCE
     lost = d.lost_baseline + d.lost_other
     if lost:
-        _, low, high = median_interval(with_lost)
+        _, low, high = median_interval(with_lost, d.level)
         p = within_p(with_lost, d.matters) if found == "equal" else beyond_p(with_lost, d.matters)
-        if _side(low, high, d) != found or not p < 1 - LEVEL:
+        if _side(low, high, d) != found or not p < 1 - d.level:
             return f"{UNCLEAR}: {found} in the {d.pairs} pairs that both finished, and {lost} {'was' if lost == 1 else 'were'} lost"
     if found == "equal":
         return f"equal within {_with_unit(d.matters, d.unit)}"
@@ -295,7 +299,7 @@ def _with_unit(value: float, unit: str) -> str:
     return f"{value:g} {unit}".rstrip()
 
 
-def _pass_rates(trials: Any, controllers: Sequence[str], baseline: str) -> list[PassRate]:
+def _pass_rates(trials: Any, controllers: Sequence[str], baseline: str, level: float) -> list[PassRate]:
     from scipy import stats
 
     passed = trials.assign(passed=trials["passed"].astype(float)).pivot(
@@ -305,13 +309,13 @@ def _pass_rates(trials: Any, controllers: Sequence[str], baseline: str) -> list[
     for name in controllers:
         own = passed[name].dropna()
         count, n = int(own.sum()), len(own)
-        interval = stats.binomtest(count, n).proportion_ci(LEVEL, method="wilson")
+        interval = stats.binomtest(count, n).proportion_ci(level, method="wilson")
         rate = PassRate(name, count, n, float(interval.low), float(interval.high), math.nan)
         if name != baseline:
             both = passed[[baseline, name]].dropna()
             won = [int(t) for t in both.index[both[name] > both[baseline]]]
             lost = [int(t) for t in both.index[both[name] < both[baseline]]]
-            change = change_of_passes(len(won), len(lost), len(both))
+            change = change_of_passes(len(won), len(lost), len(both), level)
             differ = len(won) + len(lost)
             p = float(stats.binomtest(len(won), differ).pvalue) if differ else 1.0
             rate = replace(
@@ -321,7 +325,7 @@ def _pass_rates(trials: Any, controllers: Sequence[str], baseline: str) -> list[
     return found
 
 
-def change_of_passes(won: int, lost: int, pairs: int) -> tuple[float, float, float]:
+def change_of_passes(won: int, lost: int, pairs: int, level: float = LEVEL) -> tuple[float, float, float]:
     """The difference of two paired rates and its 95 % interval (Bonett and Price).
 
     >>> [round(x, 2) for x in change_of_passes(28, 0, 40)]
@@ -332,18 +336,18 @@ def change_of_passes(won: int, lost: int, pairs: int) -> tuple[float, float, flo
     if not pairs:
         return math.nan, math.nan, math.nan
     up, down = (won + 1) / (pairs + 2), (lost + 1) / (pairs + 2)
-    reach = float(ndtri(0.5 + LEVEL / 2)) * math.sqrt(max(up + down - (up - down) ** 2, 0.0) / (pairs + 2))
+    reach = float(ndtri(0.5 + level / 2)) * math.sqrt(max(up + down - (up - down) ** 2, 0.0) / (pairs + 2))
     return (won - lost) / pairs, max(up - down - reach, -1.0), min(up - down + reach, 1.0)
 
 
-def _judged(rate: PassRate, p: float) -> PassRate:
+def _judged(rate: PassRate, p: float, level: float) -> PassRate:
     """A rate with its verdict."""
     if math.isnan(rate.p):
         return rate
-    if p < 1 - LEVEL:
+    if p < 1 - level:
         verdict = "better" if rate.difference > 0 else "worse"
     elif not rate.won and not rate.lost:
         verdict = SAME
     else:
-        verdict = BY_CHANCE if rate.p < 1 - LEVEL else UNCLEAR
+        verdict = BY_CHANCE if rate.p < 1 - level else UNCLEAR
     return replace(rate, p_holm=p, verdict=verdict)

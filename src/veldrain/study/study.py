@@ -25,6 +25,8 @@ from veldrain.study.draws import Draw, Factor, Own, Paths, rounded
 from veldrain.study.keeping import Keep, Policy
 from veldrain.study.looking import reads_in
 from veldrain.study.metrics import AnyMetric, checked_metrics, expectation_columns
+from veldrain.study.ranks import LEVEL
+from veldrain.study.sequential import Until
 from veldrain.study.sources import Follower, digest, plain
 from veldrain.study.starts import bad_starts
 from veldrain.units import SI_UNITS, Quantity, quantity
@@ -85,6 +87,9 @@ class Study:
             raise VeldrainError("no controllers", where="study", cure="give one or more")
         self.scenario, self.seed = scenario, checked_seed(seed)
         self.limit, self.where = wall_time(limit), dict(where or {})
+        self.level = LEVEL  # of intervals and tests; higher where one looks more than once
+        self.noise = ""  # names another luck of all trials
+        self.variants: dict[str, Study] = {}  # the same with something other, by what it is
         self.file = ""  # that it was read from
         self.keep: Policy = "all"  # which recordings, where run is not told
         self.controllers = {
@@ -114,6 +119,11 @@ class Study:
 
     def __getstate__(self) -> dict[str, Any]:  # workers are told what is drawn
         return self.__dict__ | {"_rows": None, "factors": [], "vary": {}, "design": Drawn()}
+
+    def __copy__(self) -> Study:
+        other = object.__new__(type(self))
+        other.__dict__.update(self.__dict__)
+        return other
 
     def _varied(self) -> list[str]:
         """The paths of all that is varied, by draws or by a table."""
@@ -203,7 +213,7 @@ class Study:
 
     def seed_of(self, trial: int) -> int:
         """The seed of a trial's noise; the same for every controller."""
-        return randomness.child_seed(self.seed, "noise", trial)
+        return randomness.child_seed(self.seed, f"noise{self.noise}", trial)
 
     def drawn(self, values: Mapping[str, float], controller: str | None = None) -> Scenario:
         """The scenario with these values (SI units) in their places, driven by a controller (None: by the first)."""
@@ -265,6 +275,7 @@ class Study:
         progress: Progress | None = None,
         executor: Executor | None = None,
         keep: Policy | Keep | None = None,
+        until: str | tuple[str, float | str] | Until | None = None,
     ) -> Result:
         """Run the trials that the folder does not hold yet.
 
@@ -277,12 +288,19 @@ class Study:
                 ``distributed.Client(address).get_executor()``. Recordings come back to the folder.
             keep: which recordings (None: as the study says, else all): ``all``, ``failed``, ``none``, ``("worst", metric, 10)``, ``("first", 10)``.
                 One that is not kept is made again, to the same bytes, when ``Result.recording`` asks for it.
+            until: end before the last trial, as soon as there is a verdict in a metric (``"offset"``, or ``"passes"``), or
+                an interval that is narrow enough (``"offset within 1 cm"``). Looks are taken at set numbers of trials,
+                each at such a level that all of them together err in 5 %; ``Result.compare`` knows that level.
 
         Raises:
             VeldrainError: the folder holds something else.
         """
-        from veldrain.study.carrying_out import run_study
+        from veldrain.study.carrying_out import run_study, run_until
 
+        if until is not None:
+            return run_until(
+                self, Path(folder), Until.of(until), workers=workers, progress=progress, executor=executor, keep=keep
+            )
         return run_study(self, Path(folder), workers=workers, progress=progress, executor=executor, keep=Keep.of(self.keep if keep is None else keep))
 
     def rehearse(self) -> None:

@@ -30,6 +30,7 @@ class Done:
     measured: dict[str, tuple[float, str]]
     took: float
     recording: bytes = b""  # where it came by value
+    variant: str = ""
 
 
 @dataclass(frozen=True)
@@ -42,6 +43,7 @@ class TrialPlan:
         made: digests of what makes its row.
         record: path of its recording; None: none is kept, but of one that fails with ``record_failed``.
         measure: names of the metrics that are missing where its row is there already; None: it is to be run.
+        variant: of the study, of which it is; "": the study itself.
         by_value: True where recordings come back as bytes: the worker may have another disk.
     """
 
@@ -53,6 +55,7 @@ class TrialPlan:
     record_failed: Path | None = None
     measure: tuple[str, ...] | None = None
     by_value: bool = False
+    variant: str = ""
 
     @property
     def key(self) -> Key:
@@ -61,6 +64,7 @@ class TrialPlan:
 
     def run(self, study: Study) -> Done:
         """Run the trial, or measure it from its recording where only that is missing."""
+        study = study.variants[self.variant] if self.variant else study
         if self.measure is not None:
             assert self.record is not None
             recording = Recording(self.record)
@@ -77,7 +81,7 @@ class TrialPlan:
             "notices": outcome.get("notices", []),
         }
         found = measured(study, kept, study.metrics)
-        return Done(self.key, self.made, row, found, time.perf_counter() - begun, data)
+        return Done(self.key, self.made, row, found, time.perf_counter() - begun, data, self.variant)
 
     def _carried_out(self, study: Study, path: Path | None) -> tuple[Kept, dict[str, Any], bytes]:
         scenario = study.drawn(self.drawn, self.controller)
