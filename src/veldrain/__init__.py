@@ -36,8 +36,11 @@ _WHERE = {
         "Shift Stop Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed "
         "reading run signal speed tilt time_gap time_to_collision touching"
     ),
-    "veldrain.study": ("Design Draw Drawn FinishTime Grid Margin Metric OneAtATime Result SpaceFilling Study Table correlated log_uniform normal "
-        "one_of triangular truncated_normal uniform uniform_orientation weighted"),
+    "veldrain.study": (
+        "Design Draw Drawn FinishTime Fitted Grid Margin Match Metric OneAtATime Result ResultComparison SpaceFilling "
+        "Study Table Tuned Worst compare_results correlated find_worst fit log_uniform normal one_of triangular "
+        "truncated_normal tune uniform uniform_orientation weighted"
+    ),
     "veldrain.formats": "load_roads load_robot save_roads save_robot",
     "veldrain.review": "Coverage Finding check coverage",
     "veldrain.report.birds_eye": "birds_eye",
@@ -207,14 +210,36 @@ if TYPE_CHECKING:
     from veldrain.sensing import TrueTraffic as TrueTraffic
     from veldrain.sensing import Ultrasonic as Ultrasonic
     from veldrain.simulation import Simulation as Simulation
+    from veldrain.study import Design as Design
+    from veldrain.study import Draw as Draw
+    from veldrain.study import Drawn as Drawn
     from veldrain.study import FinishTime as FinishTime
+    from veldrain.study import Fitted as Fitted
+    from veldrain.study import Grid as Grid
     from veldrain.study import Margin as Margin
+    from veldrain.study import Match as Match
     from veldrain.study import Metric as Metric
+    from veldrain.study import OneAtATime as OneAtATime
     from veldrain.study import Result as Result
+    from veldrain.study import ResultComparison as ResultComparison
+    from veldrain.study import SpaceFilling as SpaceFilling
     from veldrain.study import Study as Study
+    from veldrain.study import Table as Table
+    from veldrain.study import Tuned as Tuned
+    from veldrain.study import Worst as Worst
+    from veldrain.study import compare_results as compare_results
+    from veldrain.study import correlated as correlated
+    from veldrain.study import find_worst as find_worst
+    from veldrain.study import fit as fit
+    from veldrain.study import log_uniform as log_uniform
     from veldrain.study import normal as normal
     from veldrain.study import one_of as one_of
+    from veldrain.study import triangular as triangular
+    from veldrain.study import truncated_normal as truncated_normal
+    from veldrain.study import tune as tune
     from veldrain.study import uniform as uniform
+    from veldrain.study import uniform_orientation as uniform_orientation
+    from veldrain.study import weighted as weighted
 
 
 def __getattr__(name: str) -> Any:

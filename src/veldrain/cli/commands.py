@@ -115,7 +115,9 @@ def study(path: Path, out: Path | None, workers: int, trials: int | None = None,
     say("")
     say(f"Written to {folder}:")
     say(f"  {REPORT:<14}the comparison with its figures, in one file")
-    say(f"  {'study.sqlite':<14}a row for each of {len(result.trials)} trials; as a table: veldrain compare {folder} --table trials.csv")
+    say(
+        f"  {'study.sqlite':<14}a row for each of {len(result.trials)} trials; veldrain compare --table writes it as CSV"
+    )
     size = sum(f.stat().st_size for f in folder.rglob("*.mcap")) / 1e6
     say(f"  {'trials/':<14}a recording each (MCAP with ROS 2 messages, {size:.0f} MB in all)")
     return result

@@ -44,7 +44,11 @@ def grid(*columns: str, left: int = 1, fold: bool = False) -> Table:
         is_left = k < left or (fold and k == len(columns) - 1)
         least = min(max(len(column), 10), 14) if fold and k < left else None
         table.add_column(
-            column, justify="left" if is_left else "right", no_wrap=not fold and k >= left, overflow="fold", min_width=least
+            column,
+            justify="left" if is_left else "right",
+            no_wrap=not fold and k >= left,
+            overflow="fold",
+            min_width=least,
         )
     return table
 

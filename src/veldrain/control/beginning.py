@@ -30,4 +30,3 @@ def differences_in(mine: Mapping[str, Any], theirs: Mapping[str, Any]) -> str:
 
 def _listed(value: Any) -> Any:
     return [_listed(part) for part in value] if isinstance(value, (list, tuple)) else value
-

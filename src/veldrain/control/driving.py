@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from veldrain import randomness
-from veldrain.control.contract import Body, Controller, InputValues, Motors, Senses, claim
 from veldrain.control.beginning import as_it_began
+from veldrain.control.contract import Body, Controller, InputValues, Motors, Senses, claim
 from veldrain.control.loading import fresh
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Fields, Message

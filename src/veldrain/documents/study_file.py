@@ -22,7 +22,7 @@ from veldrain.units import Quantity
 
 
 class DrawText(Document):
-    """One distribution: ``{uniform: [low, high]}``, ``{normal: [mean, deviation]}``, ``{one_of: [a, b, c]}`` and so on."""
+    """One distribution: ``{uniform: [low, high]}``, ``{one_of: [a, b, c]}`` and so on."""
 
     uniform: tuple[Quantity, Quantity] | None = None
     log_uniform: tuple[Quantity, Quantity] | None = None
@@ -61,7 +61,7 @@ class CorrelatedText(Document):
 
 
 class DesignText(Document):
-    """Which conditions are run: ``drawn``, ``{grid: …}``, ``{space_filling: …}``, ``{table: …}``, ``{one_at_a_time: …}``."""
+    """Which conditions are run: ``drawn``, or one of the words below."""
 
     grid: dict[str, Any] | None = None
     space_filling: dict[str, Any] | None = None
@@ -108,7 +108,9 @@ class MetricText(Document):
         if sum(told) != 1 or (any(of_stream) and not all(of_stream)):
             raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish, margin or use")
         if self.use is not None:
-            return call_named(load_named(self.use, folder, ""), {"name": self.name} | self.arguments, self.use, "")  # type: ignore[no-any-return]
+            own = {"name": self.name} | self.arguments
+            made: AnyMetric = call_named(load_named(self.use, folder, ""), own, self.use, "")
+            return made
         if self.finish is not None:
             return FinishTime(self.name, self.finish, self.unit or "s", better, self.matters)
         if self.margin is not None:
@@ -167,7 +169,10 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
         paths = tuple(path.strip() for path in thing.split(","))
         # The study's own controllers may have quantities that the scenario's has not: the study looks at them.
         theirs = [path not in known and path.partition(".")[0].endswith("controller") for path in paths]
-        kinds = ["ratio" if own else knob_of(known.values(), path, "vary").kind for path, own in zip(paths, theirs, strict=True)]
+        kinds = [
+            "ratio" if own else knob_of(known.values(), path, "vary").kind
+            for path, own in zip(paths, theirs, strict=True)
+        ]
         draw.bind_all(kinds, thing)
         return paths[0] if len(paths) == 1 else paths
 

@@ -20,45 +20,24 @@ if TYPE_CHECKING:
     from rosbags.typesys.store import Typestore
 
 
-class Kept(Log, Sink):
-    """A sink that is a log of what it was given: some streams of a trial, or all.
+class Kept(Log):
+    """A log of what its sink is given: some streams of a trial, or all.
 
     Args:
         streams: names, with ``*`` for any part of one. None: all.
 
-    >>> kept = Kept(["crawler/truth"]); trial = Trial(scenario, sinks=[kept]); outcome = trial.run()
+    >>> kept = Kept(["crawler/truth"]); trial = Trial(scenario, sinks=[kept.sink]); outcome = trial.run()
     >>> kept["crawler/truth"]["y"].abs().max()  # doctest: +SKIP
     """
 
-    wants_files = False
-
     def __init__(self, streams: Iterable[str] | None = None) -> None:
-        self._wanted = None if streams is None else list(streams)
-        self._takes: dict[str, bool] = {}
-        self._rows: dict[str, tuple[list[int], list[bytes]]] = {}
-        self._kinds: dict[str, str] = {}
+        self.sink = _Keeper(None if streams is None else list(streams))
         self._tables: dict[str, pd.DataFrame] = {}
-        self.metadata: dict[str, Any] = {}
 
-    def takes(self, stream: str, stamp: int) -> bool:
-        if stream not in self._takes:
-            wanted = self._wanted
-            self._takes[stream] = wanted is None or any(fnmatchcase(stream, name) for name in wanted)
-        return self._takes[stream]
-
-    def begin(self, about: Mapping[str, Any], attached: Mapping[str, bytes]) -> None:
-        self.metadata = dict(about)
-
-    def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
-        if stream not in self._rows:
-            self._rows[stream], self._kinds[stream] = ([], []), message.type
-        stamps, raw = self._rows[stream]
-        stamps.append(stamp)
-        raw.append(to_bytes(message.type, message.fields))
-
-    def end(self, about: Mapping[str, Any]) -> None:
-        self.metadata = dict(about)
-        self._tables.clear()
+    @property
+    def metadata(self) -> dict[str, Any]:
+        """What describes the trial."""
+        return self.sink.about
 
     @property
     def outcome(self) -> dict[str, Any]:
@@ -67,7 +46,7 @@ class Kept(Log, Sink):
 
     @property
     def messages(self) -> dict[str, str]:
-        return self._kinds
+        return self.sink.kinds
 
     @property
     def types(self) -> Typestore:
@@ -75,17 +54,49 @@ class Kept(Log, Sink):
 
     def stamps(self, stream: str) -> np.ndarray:
         self._named(stream)
-        return np.array(self._rows[stream][0], np.int64)
+        return np.array(self.sink.rows[stream][0], np.int64)
 
     def batches(self, stream: str, start: int = FIRST, end: int = LAST) -> Iterator[Batch]:
-        stamps, raw = self.stamps(stream), self._rows[stream][1]
+        stamps, raw = self.stamps(stream), self.sink.rows[stream][1]
         first, last = np.searchsorted(stamps, start), np.searchsorted(stamps, end, "right")
         if last > first:
             yield stamps[first:last], raw[first:last]
 
     def table(self, stream: str, start: Quantity | None = None, end: Quantity | None = None) -> pd.DataFrame:
-        if start is not None or end is not None:
+        if start is not None or end is not None or "outcome" not in self.metadata:
             return super().table(stream, start, end)
         if stream not in self._tables:  # several metrics read one stream
             self._tables[stream] = super().table(stream)
         return self._tables[stream]
+
+
+class _Keeper(Sink):
+    """Keeps stamps and bytes of streams."""
+
+    wants_files = False
+
+    def __init__(self, streams: list[str] | None) -> None:
+        self._streams = streams
+        self._takes: dict[str, bool] = {}
+        self.rows: dict[str, tuple[list[int], list[bytes]]] = {}
+        self.kinds: dict[str, str] = {}
+        self.about: dict[str, Any] = {}
+
+    def takes(self, stream: str, stamp: int) -> bool:
+        if stream not in self._takes:
+            wanted = self._streams
+            self._takes[stream] = wanted is None or any(fnmatchcase(stream, name) for name in wanted)
+        return self._takes[stream]
+
+    def begin(self, about: Mapping[str, Any], attached: Mapping[str, bytes]) -> None:
+        self.about = dict(about)
+
+    def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
+        if stream not in self.rows:
+            self.rows[stream], self.kinds[stream] = ([], []), message.type
+        stamps, raw = self.rows[stream]
+        stamps.append(stamp)
+        raw.append(to_bytes(message.type, message.fields))
+
+    def end(self, about: Mapping[str, Any]) -> None:
+        self.about = dict(about)

@@ -11,10 +11,10 @@ from jinja2 import Environment, StrictUndefined
 from markupsafe import Markup
 from matplotlib.figure import Figure
 
+from veldrain.files import write_text
 from veldrain.report import figures
 from veldrain.report.text import edge_sentence, number, probability, remarks, signed, verdicts, with_unit
 from veldrain.study import Result
-from veldrain.files import write_text
 from veldrain.study.statistics import Comparison
 
 

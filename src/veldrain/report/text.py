@@ -50,8 +50,10 @@ def with_unit(name: str, unit: str) -> str:
 def edge_sentence(edge: Edge) -> str:
     """Where a controller fails, in one sentence."""
     unit = f" {edge.unit}" if edge.unit else ""
+    more = "" if math.isnan(edge.beyond) else f" and {number(edge.beyond)}"
+    where = f"{edge.fails} {number(edge.edge)}{more}{unit}"
     return (
-        f"{edge.controller} fails where {edge.quantity} is {edge.fails} {number(edge.edge)}{unit}: {edge.failed} of "
+        f"{edge.controller} fails where {edge.quantity} is {where}: {edge.failed} of "
         f"{edge.trials} trials there, {edge.failed_beyond} of {edge.trials_beyond} on the other side "
         f"(p {probability(edge.p)})."
     )
@@ -84,7 +86,13 @@ def pass_sentence(rate: PassRate, baseline: PassRate) -> str:
         )
     if not rate.won and not rate.lost:
         whole = rate.passed == rate.trials == baseline.passed
-        what = f"all {rate.trials} trials" if whole else "no trial" if not rate.passed else f"the same {rate.passed} of {rate.trials}"
+        what = (
+            f"all {rate.trials} trials"
+            if whole
+            else "no trial"
+            if not rate.passed
+            else f"the same {rate.passed} of {rate.trials}"
+        )
         return f"{rate.controller} and {baseline.controller} pass {what}."
     return (
         f"Passes do not tell {rate.controller} and {baseline.controller} apart: {counts} "
@@ -131,9 +139,7 @@ def remarks(comparison: Comparison) -> list[str]:
     for d in comparison.differences:
         for lost, who in ((d.lost_other, d.controller), (d.lost_baseline, comparison.baseline)):
             if lost:
-                found.append(
-                    f"{d.metric}: {lost} pairs lost, as {who} has no value there."
-                )
+                found.append(f"{d.metric}: {lost} pairs lost, as {who} has no value there.")
         if d.skewed:
             found.append(
                 f"{d.metric}: the mean difference, {signed(d.mean)}, lies outside of the interval: "

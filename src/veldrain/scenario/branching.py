@@ -61,9 +61,7 @@ def one_branch(
     state, was = trial.snapshot(), [(d.robot, d.name) for d in trial.drivers]
 
     def go_from(new: Trial) -> None:
-        held = {
-            who: kept for who, kept in zip(was, state.drivers, strict=True) if who[0] not in (controllers or {})
-        }
+        held = {who: kept for who, kept in zip(was, state.drivers, strict=True) if who[0] not in (controllers or {})}
         told = {who: getattr(kept.controller, "inputs", None) for who, kept in zip(was, state.drivers, strict=True)}
         new.continue_from(state, [held.get((d.robot, d.name)) for d in new.drivers], told)
         if seed is not None:

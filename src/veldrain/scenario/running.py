@@ -29,9 +29,41 @@ def version() -> str:
 
 
 @overload
-def run(scenario: Scenario, seed: int = 0, *, until: None = None, **options: Any) -> Recording: ...
+def run(
+    scenario: Scenario,
+    seed: int = 0,
+    *,
+    record: str | Path | None = ...,
+    controllers: Mapping[str, Any] | None = ...,
+    about: Mapping[str, Any] | None = ...,
+    exact: bool = ...,
+    limit: Quantity | None = ...,
+    sinks: Sequence[Sink] = ...,
+    warn: bool = ...,
+    keep_states: Quantity | None = ...,
+    only: Iterable[str] | None = ...,
+    without: Iterable[str] | None = ...,
+    every: Mapping[str, Quantity] | None = ...,
+    until: None = ...,
+) -> Recording: ...
 @overload
-def run(scenario: Scenario, seed: int = 0, *, until: Quantity, **options: Any) -> Trial: ...
+def run(
+    scenario: Scenario,
+    seed: int = 0,
+    *,
+    record: str | Path | None = ...,
+    controllers: Mapping[str, Any] | None = ...,
+    about: Mapping[str, Any] | None = ...,
+    exact: bool = ...,
+    limit: Quantity | None = ...,
+    sinks: Sequence[Sink] = ...,
+    warn: bool = ...,
+    keep_states: Quantity | None = ...,
+    only: Iterable[str] | None = ...,
+    without: Iterable[str] | None = ...,
+    every: Mapping[str, Quantity] | None = ...,
+    until: Quantity,
+) -> Trial: ...
 def run(
     scenario: Scenario,
     seed: int = 0,
@@ -68,7 +100,8 @@ def run(
 
     Returns:
         The recording. A controller that raises, a state that is no longer finite, or a limit that is over ends the
-        trial: it is recorded up to there, its outcome says why, and a RuntimeWarning does too. With ``until``, the trial.
+        trial: it is recorded up to there, its outcome says why, and a RuntimeWarning does too. With ``until``, the
+            trial.
 
     Raises:
         VeldrainError: an unknown name, or a period that is not a whole number of steps.

@@ -268,7 +268,9 @@ class Scenario:
         'length'
         """
         if not isinstance(measure, Measure):
-            raise VeldrainError(f"{measure!r} is no measure", where=f"log {name}", cure="give one such as vd.distance(a, b)")
+            raise VeldrainError(
+                f"{measure!r} is no measure", where=f"log {name}", cure="give one such as vd.distance(a, b)"
+            )
         checked_title(name, "stream", is_file=True)
         if name in (*self.measures, "events", "contacts", "states", "pictures"):
             raise VeldrainError("this stream is there already", where=f"scenario/{name}", cure="give another name")

@@ -305,7 +305,9 @@ class Trial:
         self.reason, self._happened, self.watching.first = state.reason, state.happened, dict(state.first)
         for driver, kept in zip(self.drivers, drivers, strict=True):
             if kept is None:
-                driver.begin_now((inputs or {}).get((driver.robot, driver.name)), self._happened >= self.simulation.steps)
+                driver.begin_now(
+                    (inputs or {}).get((driver.robot, driver.name)), self._happened >= self.simulation.steps
+                )
 
     def branch(
         self,

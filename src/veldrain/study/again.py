@@ -18,7 +18,12 @@ NAMES = {"version": "the version", "world": "the world", "scenario": "the scenar
 
 
 def again(
-    study: Study, about: dict[str, Any], key: Key, made: dict[str, str] | None, record: Path | None = None, **options: Any
+    study: Study,
+    about: dict[str, Any],
+    key: Key,
+    made: dict[str, str] | None,
+    record: Path | None = None,
+    **options: Any,
 ) -> tuple[Recording, list[str]]:
     """The recording of a trial, made anew, and what of all that made its row differs now.
 
@@ -36,7 +41,9 @@ def again(
     if not 0 <= number < len(study.rows):
         raise VeldrainError(f"no trial {number}", where="study", cure=f"it has {len(study.rows)}")
     now = made_of(study, {"fingerprints": study.fingerprints(), "sources": study.sources()}, key)
-    changed = [NAMES.get(word, f"controller '{name}'") for word, value in (made or {}).items() if now.get(word) != value]
+    changed = [
+        NAMES.get(word, f"controller '{name}'") for word, value in (made or {}).items() if now.get(word) != value
+    ]
     extra = {"controller": name, "trial": number, "drawn": study.draw(number), "units": study.units}
     recording = run(
         study.drawn(study.draw(number), name),

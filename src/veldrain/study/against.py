@@ -51,10 +51,11 @@ class ResultComparison:
         return str(Comparison("a", self.differences, self.passes))
 
     def fails(self, rule: str) -> tuple[list[str], list[str]]:
-        """What breaks a rule such as ``offset worse by 1 cm`` or ``passes worse``, and what may break it but cannot be told.
+        """What breaks a rule such as ``offset worse by 1 cm`` or ``passes worse``, and what may break it but cannot
+        be told.
 
-        A metric breaks it where its difference is that much for the worse, and its interval leaves zero out; passes where more
-        trials were lost than won by that share.
+        A metric breaks it where its difference is that much for the worse, and its interval leaves zero out; passes
+        where more trials were lost than won by that share.
 
         Raises:
             VeldrainError: no such rule or metric.
@@ -146,7 +147,9 @@ def _see_that_draws_are_one(x: pd.DataFrame, y: pd.DataFrame, one: Result, other
     """Trials of one number are a pair only where they met the same."""
     if set(one.about["vary"]) != set(other.about["vary"]):
         odd = sorted(set(one.about["vary"]) ^ set(other.about["vary"]))
-        raise VeldrainError(f"{odd[0]} is varied in one of them alone", where="compare", cure="compare two runs of one study")
+        raise VeldrainError(
+            f"{odd[0]} is varied in one of them alone", where="compare", cure="compare two runs of one study"
+        )
     for column in ["seed", *one.about["vary"]]:
         differs = x[column].to_numpy() != y[column].to_numpy()
         if differs.any():

@@ -1,8 +1,8 @@
 """Where trials turn from passing to failing over several quantities at once: a boundary with its spread.
 
 The chance of passing is a logistic function of the quantities, their squares and products, so that a boundary may be a
-line, a curve, a ring or a band (D. R. Cox, J. R. Stat. Soc. B 20(2), 1958; with a small ridge, as S. le Cessie and J. C. van
-Houwelingen, Appl. Stat. 41(1), 1992, since trials that part cleanly have no largest likelihood).
+line, a curve, a ring or a band (D. R. Cox, J. R. Stat. Soc. B 20(2), 1958; with a small ridge, as S. le Cessie and J.
+C. van Houwelingen, Appl. Stat. 41(1), 1992, since trials that part cleanly have no largest likelihood).
 """
 
 from __future__ import annotations
@@ -76,7 +76,7 @@ class Boundary:
         line = np.tile(self.middle, (FINE, 1))
         for name, value in (others or {}).items():
             line[:, self.quantities.index(name)] = value
-        line[:, k] = np.linspace(*self.ends[:, k], FINE)
+        line[:, k] = np.linspace(float(self.ends[0, k]), float(self.ends[1, k]), FINE)
         features = _features((line - self.middle) / self.spread)
         found = _crossings(features @ self.weights, line[:, k])
         every = [_crossings(features @ w, line[:, k]) for w in self.resampled]
@@ -125,7 +125,9 @@ def _likelihood(x: Array, passed: Array, w: Array) -> float:
     return float((passed * np.log(p) + (1 - passed) * np.log(1 - p)).sum())
 
 
-def boundary_of(controller: str, values: Array, passed: Array, quantities: Sequence[str], units: Sequence[str]) -> Boundary:
+def boundary_of(
+    controller: str, values: Array, passed: Array, quantities: Sequence[str], units: Sequence[str]
+) -> Boundary:
     """A boundary out of trials: values (n, quantities), SI units, and who passed (n,).
 
     Raises:
@@ -134,11 +136,15 @@ def boundary_of(controller: str, values: Array, passed: Array, quantities: Seque
     n, count = len(passed), 1 + len(quantities) * (len(quantities) + 3) // 2
     if passed.all() or not passed.any():
         raise VeldrainError(
-            f"{'all' if passed.all() else 'no'} trials passed", where=controller, cure="run more, or draw from wider ranges"
+            f"{'all' if passed.all() else 'no'} trials passed",
+            where=controller,
+            cure="run more, or draw from wider ranges",
         )
     if n < 2 * count:
         raise VeldrainError(
-            f"{n} trials for a boundary over {len(quantities)} quantities", where=controller, cure=f"run {2 * count} or more"
+            f"{n} trials for a boundary over {len(quantities)} quantities",
+            where=controller,
+            cure=f"run {2 * count} or more",
         )
     middle, spread = values.mean(axis=0), values.std(axis=0)
     spread = np.where(spread > 0, spread, 1.0)

@@ -23,7 +23,7 @@ def packed(study: Any) -> Packed:
     Raises:
         VeldrainError: something in it cannot travel; says what.
     """
-    import cloudpickle  # classes and functions of a main module travel by value
+    import cloudpickle  # type: ignore[import-untyped]  # classes and functions of a main module travel by value
 
     try:
         inner = cloudpickle.dumps(study)
@@ -50,9 +50,9 @@ def unpacked(packed: Packed) -> Any:
 
 @contextmanager
 def main_left_alone() -> Iterator[None]:
-    """Processes that start in here do not run the main script again: it may have no guard, and nothing of it is needed."""
+    """Processes that start in here do not run the main script again: it may have no guard."""
     main = sys.modules.get("__main__")
-    kept = {name: vars(main)[name] for name in ("__file__", "__spec__") if main and name in vars(main)}
+    kept: dict[str, Any] = {name: vars(main)[name] for name in ("__file__", "__spec__") if main and name in vars(main)}
     try:
         if main is not None:
             with suppress(AttributeError):

@@ -32,6 +32,7 @@ log = logging.getLogger(__name__)
 Progress = Callable[[int, int, str], None]
 LOCK = ".lock"
 ANEW = "are run anew"  # ends what is told of what has changed
+NONE = Keep("none")
 FLUSHED = 0.25  # s between two writes to the store
 
 
@@ -43,18 +44,20 @@ def run_study(
     progress: Progress | None = None,
     executor: Executor | None = None,
     keep: Keep | None = None,
-    trials: Sequence[int] | None = None,
+    more: Sequence[int] = (),
 ) -> Result:
-    """See ``Study.run``; ``trials``: only these numbers, of those that the study has."""
+    """See ``Study.run``; ``more``: trials beyond its number, such as those near a boundary; those of before stay."""
     keep = keep or Keep("all")
     if keep.word == "worst" and keep.metric not in [m.name for m in study.metrics]:
         raise unknown("metric", keep.metric, [m.name for m in study.metrics], "keep")
     study.rehearse()
     _look_into(study, folder)
     with locked(folder), Store(folder, write=True) as store:
-        about = _about(study, keep)
+        about = describe(study, keep)
+        held = [number for number in store.about.get("more", []) if number >= study.trials]
+        about["more"] = sorted({*held, *more})
         store.describe(about)
-        numbers = range(study.trials) if trials is None else trials
+        numbers = [*range(study.trials), *about["more"]]
         wanted = [(name, number) for number in numbers for name in study.controllers]
         plans = _planned(study, folder, store, about, wanted, keep, progress or (lambda *_: None))
         _run(study, folder, store, about, plans, len(wanted), workers, progress, executor)
@@ -64,9 +67,7 @@ def run_study(
     return result
 
 
-def run_until(
-    study: Study, folder: Path, until: Until, *, keep: Policy | Keep | None = None, **options: Any
-) -> Result:
+def run_until(study: Study, folder: Path, until: Until, *, keep: Policy | Keep | None = None, **options: Any) -> Result:
     """Run a study in parts, and end it as soon as it can tell; see ``Study.run``."""
     names = [m.name for m in study.metrics]
     if until.metric not in (*names, "passes"):
@@ -95,7 +96,7 @@ def _can_tell(result: Result, until: Until, level: float) -> bool:
     return all((d.high - d.low) / 2 <= width for d in mine)
 
 
-def _about(study: Study, keep: Keep) -> dict[str, Any]:
+def describe(study: Study, keep: Keep = NONE) -> dict[str, Any]:
     """What describes a study as it is run now."""
     sources, missed = study.followed()
     return {
@@ -186,7 +187,9 @@ def _planned(
             what = "its draws have" if held.get("controller") == needed["controller"] else f"controller '{name}' has"
             stale.setdefault(what, []).append(key)
         plans.append(plan)
-    store.drop([key for keys in stale.values() for key in keys])  # recordings will be written over: no row is left with them
+    store.drop(
+        [key for keys in stale.values() for key in keys]
+    )  # recordings will be written over: no row is left with them
     for what, keys in stale.items():
         text = f"{what} changed since: {'its' if what.startswith('c') else 'the'} {len(keys)} trials {ANEW}"
         log.warning(text)

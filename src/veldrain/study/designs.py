@@ -100,7 +100,9 @@ class Grid(Design):
                 raise unknown("factor", name, [f.name for f in factors], "design: levels")
         each = [[f.all_at(v) for v in self._of(f, table)] for f in factors]
         if math.prod(map(len, each)) * self.repeats > MOST:
-            raise VeldrainError(f"has more than {MOST} rows", where="design", cure="fewer levels, or a space-filling one")
+            raise VeldrainError(
+                f"has more than {MOST} rows", where="design", cure="fewer levels, or a space-filling one"
+            )
         rows = [{k: v for part in parts for k, v in part.items()} for parts in itertools.product(*each)]
         return rows * self.repeats
 
@@ -142,7 +144,9 @@ class SpaceFilling(Design):
             raise unknown("space-filling design", self.kind, known, "design")
         if not factors or not 0 < self.n <= MOST or self.repeats < 1:
             raise VeldrainError(
-                f"{self.n} points over {len(factors)} factors", where="design", cure="give vary, n and repeats of 1 or more"
+                f"{self.n} points over {len(factors)} factors",
+                where="design",
+                cure="give vary, n and repeats of 1 or more",
             )
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", UserWarning)  # of numbers that are no power of two
@@ -150,7 +154,11 @@ class SpaceFilling(Design):
             points = known[self.kind](d=len(factors), rng=rng).random(self.n)
         at = [f.draw.quantile(f.kinds[0], f"design: {f.name}") for f in factors]
         rows = [
-            {path: v for f, quantile, x in zip(factors, at, row, strict=True) for path, v in f.all_at(quantile(x)).items()}
+            {
+                path: v
+                for f, quantile, x in zip(factors, at, row, strict=True)
+                for path, v in f.all_at(quantile(x)).items()
+            }
             for row in np.clip(points, 1e-9, 1 - 1e-9).tolist()
         ]
         return rows * self.repeats
@@ -193,7 +201,7 @@ class Table(Design):
                 rows = pd.read_csv(rows)
             except (OSError, ValueError) as error:
                 raise VeldrainError(f"cannot be read ({error})", where=str(rows), cure="name a CSV file") from error
-        told = rows if isinstance(rows, Sequence) else rows.to_dict("records")
+        told: Any = rows if isinstance(rows, Sequence) else rows.to_dict("records")
         self.given: list[dict[str, Quantity]] = [{str(k): v for k, v in row.items()} for row in told]
         if not self.given or not self.given[0]:
             raise VeldrainError("a table without rows", where=self.file or "design", cure="give one row a trial")
@@ -211,8 +219,12 @@ class Table(Design):
         for number, row in enumerate(self.given):
             if set(row) != set(self.paths):
                 raise VeldrainError("has other columns", where=f"design: row {number}", cure="the same in each row")
-            values = {path: quantity(value, kinds[path], f"design: row {number}: {path}") for path, value in row.items()}
+            values = {
+                path: quantity(value, kinds[path], f"design: row {number}: {path}") for path, value in row.items()
+            }
             if not all(map(math.isfinite, values.values())):
-                raise VeldrainError("has a value that is not finite", where=f"design: row {number}", cure="give numbers")
+                raise VeldrainError(
+                    "has a value that is not finite", where=f"design: row {number}", cure="give numbers"
+                )
             found.append(values)
         return found

@@ -1,7 +1,8 @@
 """What a verdict hangs on: a sample of its pairs again at half the step, with other noise, and with defaults turned.
 
-What nobody measured is what was left at its default: friction, damping, latency. Each kind of it is turned a fifth up and down,
-all of that kind together; what is 0 by default is turned to a small value where there is one that makes sense.
+What nobody measured is what was left at its default: friction, damping, latency. Each kind of it is turned a fifth up
+and down, all of that kind together; what is 0 by default is turned to a small value where there is one that makes
+sense.
 """
 
 from __future__ import annotations
@@ -27,7 +28,18 @@ if TYPE_CHECKING:
     from veldrain.study.study import Study
 
 FIFTH = 0.2
-TURNED = ("friction", "restitution", "rolling", "torsional", "damping", "stiffness", "latency", "noise", "bias", "density")
+TURNED = (
+    "friction",
+    "restitution",
+    "rolling",
+    "torsional",
+    "damping",
+    "stiffness",
+    "latency",
+    "noise",
+    "bias",
+    "density",
+)
 FROM_ZERO = {"restitution": 0.1}  # what is tried of what is 0 by default
 DANGER = {"turns": 0, "blurs": 1, "weakens": 2, "stands": 3, "no verdict": 4}
 
@@ -38,11 +50,13 @@ class Doubt:
 
     Attributes:
         what: was other.
-        metric, controller: of which comparison; or ``expectation`` and its name, with how many trials came out otherwise.
-        before, after: the difference on the sample of pairs, in the metric's unit; of an expectation trials that met it.
+        metric, controller: of which comparison; or ``expectation`` and its name, with how many trials came out
+            otherwise.
+        before, after: the difference on the sample of pairs, in the metric's unit; of an expectation trials that met
+            it.
         verdict, then: the verdict on the sample before, and after.
-        effect: ``turns`` (better became worse), ``blurs`` (no verdict any more), ``weakens`` (less than half of it is left),
-            ``stands``, or ``no verdict`` (there was none on the sample).
+        effect: ``turns`` (better became worse), ``blurs`` (no verdict any more), ``weakens`` (less than half of it is
+            left), ``stands``, or ``no verdict`` (there was none on the sample).
     """
 
     what: str
@@ -67,7 +81,9 @@ def doubts_of(
     study = result.study
     if study is None:
         raise VeldrainError(
-            "the study is not at hand", where=str(result.folder), cure="give it: Result(folder, study); or: veldrain study FILE --doubt"
+            "the study is not at hand",
+            where=str(result.folder),
+            cure="give it: Result(folder, study); or: veldrain study FILE --doubt",
         )
     first = baseline or result.about["controllers"][0]
     numbers = [int(t) for t in dict.fromkeys(result.trials["trial"]) if t < result.about["trials"]][:pairs]
@@ -88,9 +104,7 @@ def doubts_of(
                 progress(k + 1, len(plans), done.variant)
     before = result.trials[result.trials["trial"].isin(numbers)]
     found = [
-        doubt
-        for what, rows in tables.items()
-        for doubt in _compared(what, before, pd.DataFrame(rows), result, first)
+        doubt for what, rows in tables.items() for doubt in _compared(what, before, pd.DataFrame(rows), result, first)
     ]
     return sorted(found, key=lambda d: (DANGER[d.effect], -_shift(d)))
 
@@ -111,7 +125,8 @@ def _compared(what: str, before: pd.DataFrame, after: pd.DataFrame, result: Resu
     """What became of each comparison, and of each expectation."""
     if before["controller"].nunique() > 1:
         pairs: list[Comparison] = [
-            compare(table, result.metrics, baseline, result.matters, correct="none") for table in (before.drop(columns="end"), after)
+            compare(table, result.metrics, baseline, result.matters, correct="none")
+            for table in (before.drop(columns="end"), after)
         ]
         for was, now in zip(pairs[0].differences, pairs[1].differences, strict=True):
             yield Doubt(
@@ -123,10 +138,11 @@ def _compared(what: str, before: pd.DataFrame, after: pd.DataFrame, result: Resu
         column = expectation_columns(name)[0]
         both = before[[*keys, column]].merge(after[[*keys, column]], on=keys, suffixes=("", " now"))
         other = int((both[column] != both[f"{column} now"]).sum())
-        was, now = int(both[column].eq(True).sum()), int(both[f"{column} now"].eq(True).sum())
+        met, meets = int(both[column].eq(True).sum()), int(both[f"{column} now"].eq(True).sum())
         effect = "turns" if other * 2 > len(both) else "blurs" if other else "stands"
         said = f"{other} of {len(both)} trials come out otherwise"
-        yield Doubt(what, name, "", "expectation", was, now, f"met by {was}", said if other else f"met by {now}", effect)
+        then = said if other else f"met by {meets}"
+        yield Doubt(what, name, "", "expectation", met, meets, f"met by {met}", then, effect)
 
 
 def _effect(was: str, now: str, before: float, after: float) -> str:
@@ -192,4 +208,3 @@ def left_at_default(scenario: Scenario, but: set[str]) -> dict[tuple[str, str], 
         if word in TURNED and value is not None and math.isfinite(value) and (value or word in FROM_ZERO):
             found.setdefault((word, knob.unit), {})[knob.path] = value
     return found
-

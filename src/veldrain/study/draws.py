@@ -1,7 +1,7 @@
 """What is drawn for each trial, and where the drawn value goes.
 
-A new distribution is a class below ``Draw`` with ``bind`` and, where it has one, ``quantile``, by which grids, space-filling
-designs and correlated groups take it too.
+A new distribution is a class below ``Draw`` with ``bind`` and, where it has one, ``quantile``, by which grids,
+space-filling designs and correlated groups take it too.
 """
 
 from __future__ import annotations
@@ -238,7 +238,9 @@ class Orientation(Draw):
     """Every orientation is as likely: roll, pitch and yaw of one thing (K. Shoemake, Graphics Gems III, 1992)."""
 
     def bind(self, kind: str, where: str) -> Callable[[np.random.Generator], float]:
-        raise VeldrainError("an orientation is three angles", where=where, cure="name roll, pitch and yaw of a thing together")
+        raise VeldrainError(
+            "an orientation is three angles", where=where, cure="name roll, pitch and yaw of a thing together"
+        )
 
     def bind_all(self, kinds: Sequence[str], where: str) -> Drawn:
         if list(kinds) != ["angle"] * 3:
@@ -275,7 +277,9 @@ class Own(Draw):
             if len(rows) == 1:
                 rows *= len(kinds)
             if len(rows) != len(kinds):
-                raise VeldrainError(f"{name} gives {len(rows)} values for {len(kinds)}", where=where, cure="give one each")
+                raise VeldrainError(
+                    f"{name} gives {len(rows)} values for {len(kinds)}", where=where, cure="give one each"
+                )
             return tuple(_finite(value, kind, where) for value, kind in zip(rows, kinds, strict=True))
 
         return draw
@@ -398,7 +402,9 @@ def correlated(draws: Mapping[Paths, Draw], matrix: Sequence[Sequence[float]]) -
     ranks = np.array(matrix, float)
     if ranks.shape != (len(names),) * 2 or not np.allclose(ranks, ranks.T) or not np.allclose(np.diag(ranks), 1.0):
         raise VeldrainError(
-            f"is no matrix of correlations of {len(names)} quantities", where="correlated", cure="symmetric, ones along it"
+            f"is no matrix of correlations of {len(names)} quantities",
+            where="correlated",
+            cure="symmetric, ones along it",
         )
     try:
         root = np.linalg.cholesky(2 * np.sin(np.pi * ranks / 6) + 1e-12 * np.eye(len(names)))
@@ -429,6 +435,11 @@ class Factor:
     def name(self) -> str:
         """What it is called."""
         return ", ".join(self.paths)
+
+    @property
+    def groups(self) -> list[tuple[str, ...]]:
+        """Its paths, together where one value is drawn for all of them."""
+        return [(path,) for path in self.paths] if isinstance(self.draw, (Orientation, Own)) else [self.paths]
 
     def drawn(self, seed: int, trial: int) -> dict[str, float]:
         """Values by path of a trial, SI units."""

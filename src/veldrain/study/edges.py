@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 
-from veldrain.study.statistics import holm
+from veldrain.pose import Array
+from veldrain.study.ranks import holm
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -21,9 +24,10 @@ class Edge:
     Attributes:
         controller, quantity, unit: whose trials, over what.
         edge: the value, midway between two that were drawn.
-        fails: ``below`` or ``above``, the side on which more of them fail.
+        fails: ``below`` or ``above``, the side on which more of them fail; ``between`` or ``outside`` two values.
         failed, trials: of those on that side.
         failed_beyond, trials_beyond: of those on the other.
+        beyond: the other value, of those that fail between two or outside of them.
         p: how likely draws that do not matter part them as well, corrected for the number of edges (Holm).
     """
 
@@ -37,6 +41,7 @@ class Edge:
     failed_beyond: int
     trials_beyond: int
     p: float
+    beyond: float = math.nan
 
     @property
     def is_clear(self) -> bool:
@@ -47,8 +52,10 @@ class Edge:
 def edges_of(trials: pd.DataFrame, vary: Mapping[str, str]) -> list[Edge]:
     """The edges of all controllers over quantities by unit, the clearest first; none for one that only fails or passes.
 
-    The edge is where the shares of failed and of passed trials below it differ most, and p that of the two-sample
-    Kolmogorov–Smirnov test (N. V. Smirnov, Ann. Math. Stat. 19, 1948), which is based on that difference.
+    Trials may fail on one side of an edge, or between two, or outside of them. An edge is where the shares of failed
+    and of passed trials below it differ most, and p that of the two-sample Kolmogorov–Smirnov test (N. V. Smirnov,
+    Ann. Math. Stat. 19, 1948), which is based on that difference; two are where the shares between them differ most
+    (Kuiper's test; M. A. Stephens, J. R. Stat. Soc. B 32(1), 1970).
     """
     from scipy.stats import ks_2samp
 
@@ -67,8 +74,40 @@ def edges_of(trials: pd.DataFrame, vary: Mapping[str, str]) -> list[Edge]:
             side = values <= edge if test.statistic_sign > 0 else values > edge
             counts = (int((~passed & side).sum()), int(side.sum()), int((~passed & ~side).sum()), int((~side).sum()))
             fails = "below" if test.statistic_sign > 0 else "above"
-            p = float(test.pvalue)
-            found.append((p, Edge(str(controller), quantity, unit, edge, fails, *counts, p)))
+            p = min(1.0, 2 * float(test.pvalue))  # two ways are tried, each at half the level
+            one = Edge(str(controller), quantity, unit, edge, fails, *counts, p)
+            two = _band(str(controller), quantity, unit, values, passed)
+            best = two if two and two.p < p else one
+            found.append((best.p, best))
     corrected = holm([p for p, _ in found])
     made = [Edge(**{**vars(edge), "p": p}) for (_, edge), p in zip(found, corrected, strict=True)]
     return sorted(made, key=lambda edge: edge.p)
+
+
+def _band(controller: str, quantity: str, unit: str, values: Array, passed: NDArray[np.bool_]) -> Edge | None:
+    """Two values between which, or outside of which, trials fail; None where all have one value."""
+    at = np.unique(values)
+    if len(at) < 3:
+        return None
+    failed_below = np.searchsorted(np.sort(values[~passed]), at, "right") / (~passed).sum()
+    passed_below = np.searchsorted(np.sort(values[passed]), at, "right") / passed.sum()
+    apart = np.append(0.0, failed_below - passed_below)  # from below all of them
+    high, low = int(apart.argmax()), int(apart.argmin())
+    spread = float(apart[high] - apart[low])
+    ends = [-1 if k == 0 else k - 1 for k in sorted((low, high))]
+    if ends[0] < 0 or ends[1] >= len(at) - 1:
+        return None
+    edges = [float((at[k] + at[k + 1]) / 2) for k in ends]
+    inside = (values > edges[0]) & (values < edges[1])
+    fails = "between" if low < high else "outside"
+    side = inside if fails == "between" else ~inside
+    n = float(passed.sum() * (~passed).sum() / len(values))
+    p = min(1.0, 2 * _kuiper((math.sqrt(n) + 0.155 + 0.24 / math.sqrt(n)) * spread))
+    counts = (int((~passed & side).sum()), int(side.sum()), int((~passed & ~side).sum()), int((~side).sum()))
+    return Edge(controller, quantity, unit, edges[0], fails, *counts, p, edges[1])
+
+
+def _kuiper(x: float) -> float:
+    """The chance of a larger statistic than this one."""
+    k = np.arange(1, 101)
+    return float(np.clip(2 * ((4 * (k * x) ** 2 - 1) * np.exp(-2 * (k * x) ** 2)).sum(), 0.0, 1.0)) if x > 0.4 else 1.0

@@ -32,9 +32,10 @@ class Effect:
         metric: its name, or ``passed``.
         controller: whose trials; ``b − a`` for the difference of two.
         quantity: the path, or two with ``×`` between: more, or less, of one where there is more of the other.
-        strength: −1 to 1: standardised coefficient of the ranks, all else being the same; low and high its 95 % interval.
-        swing: by how much the metric rises as the quantity goes from its 10 % to its 90 % point, by a straight line, in the
-            metric's unit; nan for two together, and where the metric is not finite.
+        strength: −1 to 1: standardised coefficient of the ranks, all else being the same; low and high its 95 %
+            interval.
+        swing: by how much the metric rises as the quantity goes from its 10 % to its 90 % point, by a straight line,
+            in the metric's unit; nan for two together, and where the metric is not finite.
         p: that chance alone makes it, corrected for the number of effects (Holm).
     """
 
@@ -64,7 +65,9 @@ def effects_of(
     names = [path for path in vary if trials[path].nunique() > 1]
     found: list[Effect] = []
     for metric, unit in [*metrics, ("passed", "")]:
-        table = trials.assign(value=trials[metric].astype(float).mask(trials["failed"].astype(bool) & (metric != "passed")))
+        table = trials.assign(
+            value=trials[metric].astype(float).mask(trials["failed"].astype(bool) & (metric != "passed"))
+        )
         wide = table.pivot(index="trial", columns="controller", values="value")
         drawn = table.drop_duplicates("trial").set_index("trial").loc[wide.index, names].to_numpy(float)
         columns = {str(c): wide[c].to_numpy(float) for c in dict.fromkeys(trials["controller"])}
@@ -100,14 +103,15 @@ def _of_one(metric: str, unit: str, who: str, values: Array, drawn: Array, names
         for a, b in itertools.combinations(range(len(names)), 2):
             product = _standard((ranks[:, a] * ranks[:, b])[:, None])
             strength, low, high, p = _regress(np.column_stack([ranks, product]), target)[-1]
-            title = f"{names[a]} × {names[b]}"
-            found.append(Effect(metric, unit, who, title, strength, low, high, *[math.nan] * 3, p))
+            title, none = f"{names[a]} × {names[b]}", math.nan
+            found.append(Effect(metric, unit, who, title, strength, low, high, none, none, none, p))
     return [e for e in found if not math.isnan(e.p)]
 
 
 def _standard(columns: Array) -> Array:
     spread = columns.std(axis=0)
-    return (columns - columns.mean(axis=0)) / np.where(spread > 0, spread, 1.0)
+    found: Array = (columns - columns.mean(axis=0)) / np.where(spread > 0, spread, 1.0)
+    return found
 
 
 def _regress(x: Array, y: Array) -> list[tuple[float, float, float, float]]:

@@ -1,4 +1,4 @@
-"""Which recordings of a study are kept. One that is not is made again from its row, to the same bytes, when asked for."""
+"""Which recordings of a study are kept. One that is not is made again from its row, to the same bytes."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Keep:
         """
         if isinstance(policy, Keep):
             return policy
-        words = [policy] if isinstance(policy, str) else list(policy)
+        words: list[Any] = [policy] if isinstance(policy, str) else list(policy)
         if len(words) == 1 and words[0] in WORDS:
             return cls(words[0])
         if words[:1] == ["worst"] and len(words) == 3 and isinstance(words[1], str) and _is_count(words[2]):
@@ -44,7 +44,9 @@ class Keep:
         if isinstance(policy, str) and policy not in WORDS:
             raise unknown("way to keep recordings", policy, WORDS, "keep")
         raise VeldrainError(
-            f"{policy!r} keeps nothing", where="keep", cure='give all, failed, none, ("worst", metric, 10) or ("first", 10)'
+            f"{policy!r} keeps nothing",
+            where="keep",
+            cure='give all, failed, none, ("worst", metric, 10) or ("first", 10)',
         )
 
     def record(self, path: Path, number: int) -> Path | None:

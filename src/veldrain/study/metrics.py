@@ -1,7 +1,7 @@
 """One number for a trial: a statistic of a column, the time of a finish, the margin of an expectation.
 
-A new kind is a class with ``name``, ``unit``, ``better`` and ``of(recording)``; where it says which ``streams`` it reads,
-only these are kept for it while a trial runs.
+A new kind is a class with ``name``, ``unit``, ``better`` and ``of(recording)``; where it says which ``streams`` it
+reads, only these are kept for it while a trial runs.
 """
 
 from __future__ import annotations
@@ -30,20 +30,23 @@ Better = Literal["lower", "higher"]
 class Metric:
     """A statistic of a stream's column over a trial, or over a part of it.
 
-    inf is a value. A sample that is nan leaves the statistic without one, which is told, unless ``missing`` is ``skip``.
+    inf is a value. A sample that is nan leaves the statistic without one, which is told, unless ``missing`` is
+    ``skip``.
 
     Args:
         name: what it is called in tables and pages.
         stream: the stream, such as ``crawler/truth``; also one that a controller logs, or the scenario.
-        column: the column, such as ``y``, ``ranges`` (all of an array) or ``ranges[2]`` (one of it), or a pattern such as
-            ``effort.*`` for several together.
-        statistic: ``mean``, ``median``, ``rms``, ``std``, ``min``, ``max``, ``max abs``, ``first``, ``last``, ``count``,
-            ``integral``, ``percentile`` (of ``percent``), ``at`` (a time), ``time above``, ``time below`` or ``time
-            until`` (a ``level``), ``settling time`` (into a ``band`` about the ``target``), ``overshoot`` (beyond it).
+        column: the column, such as ``y``, ``ranges`` (all of an array) or ``ranges[2]`` (one of it), or a pattern
+            such as ``effort.*`` for several together.
+        statistic: ``mean``, ``median``, ``rms``, ``std``, ``min``, ``max``, ``max abs``, ``first``, ``last``,
+            ``count``, ``integral``, ``percentile`` (of ``percent``), ``at`` (a time), ``time above``, ``time below``
+            or ``time until`` (a ``level``), ``settling time`` (into a ``band`` about the ``target``), ``overshoot``
+            (beyond it).
         unit: of the metric: the column's number is converted to it. Left out, it is the column's.
         better: ``lower`` or ``higher``.
         matters: the smallest difference that matters, in the metric's unit or with its own; less counts as equal.
-        level, band, target: of the statistic, in the column's unit or with their own. ``target``: None is the last sample.
+        level, band, target: of the statistic, in the column's unit or with their own. ``target``: None is the last
+            sample.
         percent: 0 to 100.
         at: a time, s.
         since, until: only samples from and up to these: times in s, or names of events (when each first happened).
@@ -282,7 +285,9 @@ def _factor(unit: str, to: str, where: str) -> tuple[float, float]:
     """
     if unit == to:
         return 1.0, 0.0
-    wrong = VeldrainError(f"its unit is {to}, and what it reads is in {unit}", where=where, cure=f"give unit: {unit}, or none")
+    wrong = VeldrainError(
+        f"its unit is {to}, and what it reads is in {unit}", where=where, cure=f"give unit: {unit}, or none"
+    )
     angular = [any(word in u for word in ("rad", "deg", "°", "turn", "rev", "rpm")) and u != "°C" for u in (unit, to)]
     if angular[0] != angular[1]:
         raise wrong

@@ -58,7 +58,14 @@ def needed_for(
     if wanted > 0:
         asked[f"for an interval of ±{wanted:g} {unit}".rstrip()] = [_for_width(s, wanted) for s in samples]
     return [
-        Needed(controller, metric, what, found[0], float(np.quantile(found, 0.05, method="lower")), float(np.quantile(found, 0.95, method="higher")))
+        Needed(
+            controller,
+            metric,
+            what,
+            found[0],
+            float(np.quantile(found, 0.05, method="lower")),
+            float(np.quantile(found, 0.95, method="higher")),
+        )
         for what, found in asked.items()
     ]
 

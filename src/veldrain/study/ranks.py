@@ -1,4 +1,5 @@
-"""Signed ranks: intervals and tests of paired differences that ask for no distribution. inf is the largest rank there is.
+"""Signed ranks: intervals and tests of paired differences that ask for no distribution. inf is the largest rank there
+is.
 
 Sources: F. Wilcoxon, "Individual comparisons by ranking methods", Biometrics Bulletin 1(6), 1945; J. L. Hodges, E. L.
 Lehmann, "Estimates of location based on rank tests", Ann. Math. Statist. 34(2), 1963; S. Holm, "A simple sequentially
@@ -22,7 +23,7 @@ LISTED = 1000  # pairs up to which all means of two are listed; beyond, they are
 
 
 def finite(differences: Array) -> tuple[Array, float]:
-    """Differences with numbers for what is infinite, so large that no mean of two finite ones comes near, and that number."""
+    """Differences with a number for what is infinite that no mean of two finite ones comes near, and that number."""
     known = np.abs(differences[np.isfinite(differences)])
     large = 1e9 * max(float(known.max(initial=0.0)), 1e-200)
     return np.clip(differences, -large, large), large
@@ -58,7 +59,8 @@ def _ways(ranks: tuple[int, ...]) -> Array:
 
 
 def median_interval(differences: Array, level: float = LEVEL) -> tuple[float, float, float]:
-    """Pseudo-median of paired differences (the median of the means of all two of them) and its interval, by signed ranks.
+    """Pseudo-median of paired differences (the median of the means of all two of them) and its interval, by signed
+    ranks.
 
     nan for an interval that cannot hold with so few. It holds whether or not differences are normally distributed.
 
@@ -106,8 +108,8 @@ def _counted(values: Array) -> Callable[[int], float]:
 def signed_ranks_p(differences: Array) -> tuple[float, float]:
     """One-sided p of the signed-rank test: that differences so large, and that so small ones, come by chance.
 
-    Exact up to 50 pairs, ties and all, by counting the sums of the ranks that there are; beyond, the normal limit. What is
-    zero is left out, as Wilcoxon did.
+    Exact up to 50 pairs, ties and all, by counting the sums of the ranks that there are; beyond, the normal limit.
+    What is zero is left out, as Wilcoxon did.
     """
     from scipy.stats import rankdata
 

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from veldrain.study.doubting import Doubt
     from veldrain.study.edges import Edge
     from veldrain.study.effects import Effect
+    from veldrain.study.metrics import AnyMetric
     from veldrain.study.statistics import Comparison
     from veldrain.study.study import Study
 
@@ -70,7 +71,7 @@ class Result:
                 for path in (self.folder / "trials" / name).glob("*.mcap")
                 if path.stem.isdigit()
             }
-            for (name, trial), made, row in store.rows(about["controllers"], about["trials"]):
+            for (name, trial), made, row in store.rows(about["controllers"], about["trials"], about.get("more", [])):
                 if made != made | prints | {"controller": about["sources"][name]}:
                     stale[name] = stale.get(name, 0) + 1
                     continue
@@ -85,8 +86,8 @@ class Result:
                     notices.setdefault(text, []).append(f"{name} {trial}")
                 file = path_of(Path(), name, trial).as_posix() if (name, trial) in kept else ""
                 rows.append(found | {"notices": own, "file": file, "end": row["end"]})
-            for name, values in measured.items():
-                gone = sum((row["controller"], row["trial"]) not in values for row in rows)
+            for name, known in measured.items():
+                gone = sum((row["controller"], row["trial"]) not in known for row in rows)
                 if gone:
                     said.append(f"'{name}' is not measured yet in {gone} trials: run the study again to complete it")
         said += [
@@ -105,14 +106,14 @@ class Result:
         """A row per trial.
 
         Columns: controller, trial, seed, passed, failed, reason, time (s); what is varied, by path, SI units; of each
-        expectation ``<name>: passed``, ``: margin`` and ``: when`` (s); the metrics; notices, file, end (a digest of where
-        all that moves was: trials that share it are copies of one).
+        expectation ``<name>: passed``, ``: margin`` and ``: when`` (s); the metrics; notices, file, and end: a digest
+        of where all that moves was, which trials share that are copies of one.
         """
         return self._read[0]
 
     @property
     def caveats(self) -> list[str]:
-        """What is to be known of the table: rows that were left out, what is not measured, what could not be followed."""
+        """What is to be known of the table: rows left out, what is not measured, what could not be followed."""
         from veldrain.study.statistics import copies_of
 
         found = list(self._read[1])
@@ -120,8 +121,8 @@ class Result:
             copies = copies_of(self.trials, [name for name, *_ in self.metrics])
             if len(copies):
                 found.append(
-                    f"{len(copies)} of {self.trials['trial'].nunique()} trials are copies of others to the last bit: nothing "
-                    "that is drawn acts on them; they count once"
+                    f"{len(copies)} of {self.trials['trial'].nunique()} trials are copies of others to the last bit: "
+                    "nothing that is drawn acts on them; they count once"
                 )
         return found
 
@@ -161,10 +162,10 @@ class Result:
         for name in self.about.get("expectations", {}):
             column = expectation_columns(name)[0]
             rows[name] = {
-                c: _count(own[column].eq(False).sum(), own[column].notna().sum())
+                str(c): _count(own[column].eq(False).sum(), own[column].notna().sum())
                 for c, own in trials.groupby("controller", sort=False)
             }
-        aborted = {c: _count(own["failed"].sum(), len(own)) for c, own in trials.groupby("controller", sort=False)}
+        aborted = {str(c): _count(own["failed"].sum(), len(own)) for c, own in trials.groupby("controller", sort=False)}
         if any(not told.startswith("0 ") for told in aborted.values()):
             rows["(aborted)"] = aborted
         return pd.DataFrame(rows).T
@@ -191,7 +192,9 @@ class Result:
         with Store(self.folder) as store:
             made = store.made().get(key)
         if made is None:
-            raise VeldrainError(f"holds no trial {key[1]} of '{key[0]}'", where=str(self.folder), cure="see Result.trials")
+            raise VeldrainError(
+                f"holds no trial {key[1]} of '{key[0]}'", where=str(self.folder), cure="see Result.trials"
+            )
         if self.study is None:
             raise VeldrainError(
                 f"the recording of {key[0]} {key[1]} was not kept",
@@ -201,9 +204,67 @@ class Result:
         found, changed = again(self.study, self.about, key, made)
         if changed:
             raise VeldrainError(
-                f"cannot be made as it was: {' and '.join(changed)} differ", where=f"{key[0]} {key[1]}", cure="run the study again"
+                f"cannot be made as it was: {' and '.join(changed)} differ",
+                where=f"{key[0]} {key[1]}",
+                cure="run the study again",
             )
         return found
+
+    def add_metric(self, metric: AnyMetric, progress: Progress | None = None) -> Result:
+        """Measure one more metric, or one of this name anew, from the recordings: nothing is run for it.
+
+        A trial whose recording was not kept has no value, unless the study is at hand to make it again.
+
+        Raises:
+            VeldrainError: a name that is taken, no such stream or column, or a unit of another kind.
+
+        >>> result.add_metric(Metric("top speed", "crawler/truth", "vx", "max")).trials["top speed"]  # doctest: +SKIP
+        """
+        from veldrain.study.adding import add_metric
+
+        add_metric(self, metric, progress)
+        return self
+
+    def rescues(
+        self,
+        metric: str,
+        n: int = 3,
+        *,
+        before: Quantity = 1.0,
+        seeds: int = 20,
+        controller: str | None = None,
+        progress: Progress | None = None,
+    ) -> pd.DataFrame:
+        """Branches from shortly before the n worst trials went wrong: which controller would have saved them?
+
+        Args:
+            metric: that tells the worst trials.
+            n: how many.
+            before: so long before the first expectation failed (or before the end) each branch begins, s.
+            seeds: branches with other noise, for each controller.
+            controller: whose worst trials; None: of all.
+            progress: called with branches done, branches in all, and what was done last.
+
+        Returns:
+            A row for each trial and controller: saved (with the noise that was to come), passed of so many seeds, and
+            Wilson's 95 % interval of that rate.
+
+        Raises:
+            VeldrainError: no such metric, or the study is not at hand.
+
+        >>> result.rescues("nearest wall", n=3)  # doctest: +SKIP
+        """
+        from veldrain.study.rescuing import rescues_of
+
+        return rescues_of(self, metric, n, before, seeds, controller, progress)
+
+    def forget(self, key: Key) -> None:
+        """Let go of a recording that was read: of many, not all stay in memory."""
+        self._recordings.pop(key, None)
+
+    def read_again(self) -> None:
+        """Read the table anew when it is asked for next."""
+        self.__dict__.pop("_read", None)
 
     def worst(self, metric: str, n: int = 3, controller: str | None = None) -> pd.DataFrame:
         """The n worst trials by a metric, of one controller or of all; inf is worst where lower is better.
@@ -218,7 +279,9 @@ class Result:
             if controller not in self.about["controllers"]:
                 raise unknown("controller", controller, self.about["controllers"], str(self.folder))
             trials = trials[trials["controller"] == controller]
-        ordered = trials[trials[metric].notna()].sort_values(metric, ascending=told["better"] == "higher", kind="stable")
+        ordered = trials[trials[metric].notna()].sort_values(
+            metric, ascending=told["better"] == "higher", kind="stable"
+        )
         return ordered.head(n).reset_index(drop=True)
 
     def write_dataset(self, out: str | Path, columns: Sequence[str], **choices: Any) -> pd.DataFrame:
@@ -256,11 +319,15 @@ class Result:
             elif path.suffix == ".parquet":
                 table.to_parquet(path, index=False)
             else:
-                raise VeldrainError(f"'{path.suffix}' is no kind of table", where=str(out), cure="name a .csv or .parquet")
+                raise VeldrainError(
+                    f"'{path.suffix}' is no kind of table", where=str(out), cure="name a .csv or .parquet"
+                )
         except ImportError:
             raise needed("pyarrow", "parquet", "Parquet") from None
         except OSError as error:
-            raise VeldrainError(f"cannot be written ({error.strerror})", where=str(out), cure="name another file") from error
+            raise VeldrainError(
+                f"cannot be written ({error.strerror})", where=str(out), cure="name another file"
+            ) from error
         return path
 
     def edges(self) -> list[Edge]:
@@ -298,7 +365,8 @@ class Result:
         Args:
             metric: its name.
             power: chance to tell the difference, if it is as large.
-            width: half of the interval's width that is wanted, in the metric's unit or with its own. None: what matters.
+            width: half of the interval's width that is wanted, in the metric's unit or with its own. None: what
+                matters.
             baseline: None: the first controller.
 
         Raises:
@@ -320,7 +388,9 @@ class Result:
         for other in [c for c in wide if c != first]:
             both = wide[[first, other]].dropna()
             if len(both) < FEWEST:
-                raise VeldrainError(f"{len(both)} pairs tell nothing of their spread", where=metric, cure=f"run {FEWEST} or more")
+                raise VeldrainError(
+                    f"{len(both)} pairs tell nothing of their spread", where=metric, cure=f"run {FEWEST} or more"
+                )
             d = differences_of(both[first], both[other])
             rows += needed_for(d, str(other), metric, told["unit"], float(told["matters"]), power, wanted)
         return pd.DataFrame([vars(row) for row in rows])
@@ -360,7 +430,8 @@ class Result:
     def doubts(
         self, pairs: int = 8, baseline: str | None = None, workers: int = 1, progress: Progress | None = None
     ) -> list[Doubt]:
-        """What the verdict hangs on: a sample of the pairs again at half the step, with other noise, with defaults turned.
+        """What the verdict hangs on: a sample of the pairs again at half the step, with other noise, with defaults
+        turned.
 
         Args:
             pairs: how many; more tell finer.

@@ -65,7 +65,7 @@ class Workers:
         yield from self._flow(self._pool, (self._data[0], b""), plans, self._workers)
 
     def _flow(self, pool: Executor, data: Packed, plans: Sequence[TrialPlan], workers: int) -> Iterator[Done]:
-        """Hands plans out, a few ahead of what is done: a hundred thousand at once would be slow, and wait in memory."""
+        """Hands plans out, a few ahead of what is done: a hundred thousand at once would wait in memory."""
         left, under_way, done = iter(plans), dict[Future[Done], TrialPlan](), 0
         try:
             while True:
@@ -83,7 +83,9 @@ class Workers:
             raise
         except Exception as error:  # a pool that broke; executors from elsewhere raise what they like
             time.sleep(0.5)  # Ctrl-C kills the workers a moment before it is raised here
-            lost = [f"{p.controller} {p.number}" for f, p in under_way.items() if f.done() and f.exception() is not None]
+            lost = [
+                f"{p.controller} {p.number}" for f, p in under_way.items() if f.done() and f.exception() is not None
+            ]
             broken = isinstance(error, BrokenExecutor)
             what = "a worker process died" if broken else f"a worker gave up ({type(error).__name__}: {error})"
             raise VeldrainError(

@@ -1,8 +1,8 @@
 """Looks at a study while it grows, without more false alarms: it ends as soon as it can tell, or at its last trial.
 
-Looks are taken at set numbers of trials. The level of each is such that the chance of a false alarm at any of them is 5 % in
-all (S. J. Pocock, "Group sequential methods in the design and analysis of clinical trials", Biometrika 64(2), 1977); the
-signed-rank statistic at the looks goes as a Brownian motion does.
+Looks are taken at set numbers of trials. The level of each is such that the chance of a false alarm at any of them is
+5 % in all (S. J. Pocock, "Group sequential methods in the design and analysis of clinical trials", Biometrika 64(2),
+1977); the signed-rank statistic at the looks goes as a Brownian motion does.
 """
 
 from __future__ import annotations

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from veldrain.pose import Array
 
@@ -43,14 +44,16 @@ def _quietly(act: Callable[..., Any]) -> Callable[..., float]:
 
 
 def _percentile(times: Array, values: Array, percent: float) -> float:
-    return math.nan if np.isnan(values).any() else float(np.quantile(values, percent / 100, method="closest_observation"))
+    return (
+        math.nan if np.isnan(values).any() else float(np.quantile(values, percent / 100, method="closest_observation"))
+    )
 
 
 def _integral(times: Array, values: Array) -> float:
     return float(np.trapezoid(values, times)) if len(values) > 1 else 0.0
 
 
-def _share_of_time(times: Array, holds: Array) -> float:
+def _share_of_time(times: Array, holds: NDArray[np.bool_]) -> float:
     """Time for which something holds, each sample until the next."""
     return float(np.diff(times)[holds[:-1]].sum())
 
@@ -64,7 +67,7 @@ def _below(times: Array, values: Array, level: float) -> float:
 
 
 def _until(times: Array, values: Array, level: float) -> float:
-    """Time of the first sample at or beyond a level, seen from where the first one is; inf where it never gets there."""
+    """Time of the first sample at or beyond a level, seen from where the first one is; inf: never."""
     if np.isnan(values).any():
         return math.nan
     reached = values >= level if values[0] < level else values <= level
@@ -91,7 +94,7 @@ def _overshoot(times: Array, values: Array, target: float | None = None) -> floa
 def _at(times: Array, values: Array, at: float) -> float:
     """The newest sample at a time; nan before the first and after the last."""
     k = int(np.searchsorted(times, at + 1e-9, "right")) - 1
-    return float(values[k]) if 0 <= k and at <= times[-1] + 1e-9 else math.nan
+    return float(values[k]) if k >= 0 and at <= times[-1] + 1e-9 else math.nan
 
 
 STATISTICS: dict[str, Statistic] = {
@@ -104,7 +107,7 @@ STATISTICS: dict[str, Statistic] = {
     "max abs": Statistic(_quietly(lambda t, v: np.abs(v).max()), "largest size"),
     "first": Statistic(_quietly(lambda t, v: v[0]), "first sample"),
     "last": Statistic(_quietly(lambda t, v: v[-1]), "last sample"),
-    "count": Statistic(_quietly(lambda t, v: np.count_nonzero(~np.isnan(v))), "number of samples that are not nan", unit=""),
+    "count": Statistic(_quietly(lambda t, v: np.count_nonzero(~np.isnan(v))), "samples that are not nan", unit=""),
     "integral": Statistic(_quietly(_integral), "integral over time, by trapezoids", unit="{}*s"),
     "percentile": Statistic(_quietly(_percentile), "value below which a share of the samples lies", ("percent",)),
     "at": Statistic(_quietly(_at), "newest sample at a time", ("at",)),
@@ -114,10 +117,10 @@ STATISTICS: dict[str, Statistic] = {
         _quietly(_until), "time at which it first reaches a level; inf: never", ("level",), unit="s"
     ),
     "settling time": Statistic(
-        _quietly(_settling), "time until it stays within a band around the target (the last sample where none is given); inf: never",
+        _quietly(_settling), "time until it stays within a band around the target (None: the last sample); inf: never",
         ("band",), ("target",), unit="s",
     ),
     "overshoot": Statistic(
-        _quietly(_overshoot), "by how much it goes beyond the target (the last sample where none is given)", (), ("target",)
+        _quietly(_overshoot), "by how much it goes beyond the target (None: the last sample)", (), ("target",)
     ),
 }  # fmt: skip

@@ -190,9 +190,7 @@ class Follower:
         fields = {s: getattr(thing, s) for s in slots if hasattr(thing, s)}
         fields |= vars(thing) if hasattr(thing, "__dict__") else {}
         kind = self.plain(type(thing))
-        if fields or type(thing).__reduce_ex__ is object.__reduce_ex__ and type(thing).__reduce__ is object.__reduce__:
-            if not fields and type(thing).__module__ != "builtins" and not _is_made_in_python(type(thing)):
-                self._miss(thing, title)
+        if fields:
             return {"": kind} | {k: self.plain(v, k) for k, v in fields.items() if k not in _HOW_IT_CAME_ABOUT}
         try:
             _, *state = thing.__reduce_ex__(4)
@@ -256,7 +254,7 @@ class Follower:
 def _of_class(kind: type) -> Iterator[tuple[str, Any]]:
     """What a class says itself, what Python adds left out."""
     for name, value in vars(kind).items():
-        if name in _OF_A_CLASS or inspect.isdatadescriptor(value) and not isinstance(value, property):
+        if name in _OF_A_CLASS or (inspect.isdatadescriptor(value) and not isinstance(value, property)):
             continue
         if isinstance(value, property):
             yield name, [part for part in (value.fget, value.fset) if part]
@@ -284,11 +282,6 @@ def _slots(kind: type) -> Sequence[str]:
     return [s for s in ((told,) if isinstance(told, str) else told) if s not in ("__dict__", "__weakref__")]
 
 
-def _is_made_in_python(kind: type) -> bool:
-    """True where a class and all above it were written in Python, so that nothing hides in it."""
-    return all(c is object or c.__flags__ & (1 << 9) for c in kind.__mro__)  # Py_TPFLAGS_HEAPTYPE
-
-
 def _hashed(values: np.ndarray) -> Any:
     if values.dtype.hasobject:
         return [repr(x) for x in values.ravel().tolist()]
@@ -314,4 +307,3 @@ def _own_file(module: ModuleType | None) -> Path | None:
     path = Path(found).resolve()
     is_library = any(folder in path.parents for folder in _LIBRARIES) or "site-packages" in path.parts
     return None if is_library or path.suffix != ".py" else path
-

@@ -12,25 +12,26 @@ from veldrain.errors import VeldrainError
 from veldrain.model import GROUND, World
 from veldrain.physics.engine import Engine
 from veldrain.scenario import Scenario
-from veldrain.study.draws import Draw
+from veldrain.study.draws import Factor
 
 
 class Study(Protocol):
     """What is looked at of a study."""
 
     scenario: Scenario
-    vary: dict[str, Draw]
+    factors: list[Factor]
     trials: int
     where: dict[str, str]
+
+    @property
+    def units(self) -> dict[str, str]:
+        """The units of what is varied, by path."""
 
     def draw(self, trial: int) -> dict[str, float]:
         """The drawn values of a trial."""
 
     def drawn(self, values: Mapping[str, float]) -> Scenario:
         """The scenario with these values in their places."""
-
-    def kind(self, path: str) -> str:
-        """The kind of a quantity that is varied."""
 
 
 DRAWS = 20  # first trials that are looked at
@@ -41,7 +42,7 @@ PLACES = ("x", "y", "z", "roll", "pitch", "yaw", "position")
 
 def bad_starts(study: Study) -> Iterator[VeldrainError]:
     """Errors for draws that put a robot or body into, or behind, what is fixed in the world; at most one."""
-    moved = [path for path in study.vary if path.rpartition(".")[2] in PLACES]
+    moved = [path for path in study.units if path.rpartition(".")[2] in PLACES]
     if not moved:
         return
     usual = Engine(study.scenario.world, study.scenario.step)
@@ -73,21 +74,24 @@ def at_the_ends(study: Study) -> Iterator[tuple[str, float, Scenario | VeldrainE
     """
     first = study.draw(0)
     some = [study.draw(trial) for trial in range(min(DRAWS, study.trials))]
-    for path, draw in study.vary.items():
-        drawn = [values[path] for values in some]
-        for value in sorted({*(draw.ends(study.kind(path), path) or (min(drawn), max(drawn)))}):
+    drawn = {paths: f.draw.ends(f.kinds[0], f.name) for f in study.factors for paths in f.groups}
+    for paths, ends in (drawn or {(path,): () for path in study.units}).items():
+        seen = [values[paths[0]] for values in some]
+        for value in sorted({*(ends or (min(seen), max(seen)))}):
             try:
-                yield path, value, study.drawn(first | {path: value})
+                yield paths[0], value, study.drawn(first | dict.fromkeys(paths, value))
             except VeldrainError as error:
-                yield path, value, error
+                yield paths[0], value, error
 
 
 def _looked_at(study: Study, moved: list[str]) -> Iterator[tuple[str, Mapping[str, float]]]:
     """Values to look at, with what to call them: the corners of the draws that have ends, and the first trials."""
     first = study.draw(0)
-    ends = {path: found for path in moved if (found := study.vary[path].ends(study.kind(path), path))}
+    mine = [f for f in study.factors if set(f.paths) & set(moved)]
+    ends = {f: found for f in mine if (found := f.draw.ends(f.kinds[0], f.name))}
     for corner in itertools.islice(itertools.product(*ends.values()), MOST_CORNERS):
-        yield "a corner", first | dict(zip(ends, corner, strict=True))
+        values = [f.all_at(value) for f, value in zip(ends, corner, strict=True)]
+        yield "a corner", first | {path: value for part in values for path, value in part.items()}
     for trial in range(min(DRAWS, study.trials)):
         yield f"trial {trial}", study.draw(trial)
 

@@ -35,19 +35,19 @@ class Difference:
         lost_baseline, lost_other: trials that only the other of the two has a value in.
         baseline, other: means over these pairs.
         difference: the pseudo-median of other − baseline (Hodges and Lehmann's: the median of the means of all two
-            differences); low and high are its 95 % interval from the signed ranks, which holds whether or not differences
-            are normally distributed. nan with fewer than six pairs.
+            differences); low and high are its 95 % interval from the signed ranks, which holds whether or not
+            differences are normally distributed. nan with fewer than six pairs.
         mean: of other − baseline.
         skewed: True where the mean lies outside of the interval: a few trials make the mean.
-        p: two-sided, of the test that the pseudo-median lies within ±matters (Wilcoxon's signed-rank test, exact for few
-            pairs); with matters 0, that it is 0.
+        p: two-sided, of the test that the pseudo-median lies within ±matters (Wilcoxon's signed-rank test, exact for
+            few pairs); with matters 0, that it is 0.
         p_holm: the same, corrected for the number of comparisons (Holm), those of passes included: that one of all is
             found by chance has at most this probability. nan where there is nothing to test.
         p_equal: of the two one-sided tests that it lies beyond ±matters, corrected likewise; nan with matters 0.
         verdict: ``better`` or ``worse`` where the whole interval lies beyond ±matters and p_holm is below 5 %;
-            ``equal within …`` where it lies inside and p_equal is below 5 %; ``mixed: …`` where the mean points the other
-            way; else ``cannot tell``, and why. Of lost pairs, each counts as the worst for who lost it: a verdict that
-            does not stand so is none.
+            ``equal within …`` where it lies inside and p_equal is below 5 %; ``mixed: …`` where the mean points the
+            other way; else ``cannot tell``, and why. Of lost pairs, each counts as the worst for who lost it: a
+            verdict that does not stand so is none.
         better: which way is better, ``lower`` or ``higher``.
         matters: the smallest difference that matters.
         level: of the interval and of the tests; above 95 % where a study was looked at more than once.
@@ -83,8 +83,8 @@ class PassRate:
         low, high: Wilson's 95 % interval of the rate.
         p: against the baseline: exact McNemar test on the pairs that differ; nan for the baseline.
         p_holm: corrected for the number of comparisons, those of metrics included.
-        difference: of the rates, over the pairs of both; change_low and change_high are its 95 % interval (D. G. Bonett,
-            R. M. Price, J. Educ. Behav. Stat. 37(4), 2012).
+        difference: of the rates, over the pairs of both; change_low and change_high are its 95 % interval (D. G.
+            Bonett, R. M. Price, J. Educ. Behav. Stat. 37(4), 2012).
         won, lost: trials that it passed and the baseline did not, and the other way round.
         verdict: ``better``, ``worse``, ``the same in every pair`` or ``cannot tell``; "" for the baseline.
     """
@@ -125,9 +125,23 @@ class Comparison:
         return pd.DataFrame([vars(d) for d in self.differences])
 
     def __str__(self) -> str:
-        words = ["metric", "unit", "controller", "pairs", "baseline", "other", "difference", "low", "high", "mean", "p_holm", "verdict"]
+        words = [
+            "metric",
+            "unit",
+            "controller",
+            "pairs",
+            "baseline",
+            "other",
+            "difference",
+            "low",
+            "high",
+            "mean",
+            "p_holm",
+            "verdict",
+        ]
         passes = "\n".join(
-            f"{r.controller}: {r.passed} of {r.trials} passed" + (f" ({r.verdict})" if r.verdict else "") for r in self.passes
+            f"{r.controller}: {r.passed} of {r.trials} passed" + (f" ({r.verdict})" if r.verdict else "")
+            for r in self.passes
         )
         return f"{passes}\n{self.table[words].to_string(index=False) if self.differences else ''}".rstrip()
 
@@ -210,7 +224,8 @@ def copies_of(trials: pd.DataFrame, metrics: Sequence[str]) -> list[int]:
     keys = trials.assign(**{m: trials[m].astype(str) for m in columns[1:]}).pivot(
         index="trial", columns="controller", values=columns
     )
-    known = keys[(keys["end"].notna() & (keys["end"] != "")).all(axis=1)]
+    is_known = (keys["end"].notna() & (keys["end"] != "")).to_numpy(bool)
+    known = keys[is_known.reshape(len(keys), -1).all(axis=1)]
     return [int(t) for t in known.index[known.duplicated()]]
 
 
@@ -236,7 +251,7 @@ def _mean(values: Array) -> float:
 
 
 def _difference(a: Any, b: Any, d: Difference) -> tuple[Difference, Array]:
-    """A comparison with its numbers, and its pairs: those with a value, then the lost ones as the worst for who lost."""
+    """A comparison with its numbers, and its pairs: those with a value, then lost ones as the worst for who lost."""
     both = a.notna() & b.notna()
     x, y = a[both].to_numpy(float), b[both].to_numpy(float)
     pairs = differences_of(x, y)
@@ -279,7 +294,8 @@ def _verdict(d: Difference, with_lost: Array) -> str:
         _, low, high = median_interval(with_lost, d.level)
         p = within_p(with_lost, d.matters) if found == "equal" else beyond_p(with_lost, d.matters)
         if _side(low, high, d) != found or not p < 1 - d.level:
-            return f"{UNCLEAR}: {found} in the {d.pairs} pairs that both finished, and {lost} {'was' if lost == 1 else 'were'} lost"
+            were = "was" if lost == 1 else "were"
+            return f"{UNCLEAR}: {found} in the {d.pairs} pairs that both finished, and {lost} {were} lost"
     if found == "equal":
         return f"equal within {_with_unit(d.matters, d.unit)}"
     if d.mean * d.difference < 0:
@@ -319,7 +335,13 @@ def _pass_rates(trials: Any, controllers: Sequence[str], baseline: str, level: f
             differ = len(won) + len(lost)
             p = float(stats.binomtest(len(won), differ).pvalue) if differ else 1.0
             rate = replace(
-                rate, p=p, difference=change[0], change_low=change[1], change_high=change[2], won=tuple(won), lost=tuple(lost)
+                rate,
+                p=p,
+                difference=change[0],
+                change_low=change[1],
+                change_high=change[2],
+                won=tuple(won),
+                lost=tuple(lost),
             )
         found.append(rate)
     return found

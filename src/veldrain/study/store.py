@@ -1,6 +1,7 @@
 """The store of a study: one SQLite file with a row a trial, what made it, and what was measured of it.
 
-One process writes: that of ``Study.run``; workers hand their rows to it. Readers see whole rows alone (write-ahead log).
+One process writes: that of ``Study.run``; workers hand their rows to it. Readers see whole rows alone (write-ahead
+log).
 A row carries digests of all that made it, and each measured value that of its metric: what does not fit what is asked
 is not used.
 """
@@ -147,18 +148,23 @@ class Store:
 
     def measure(self, values: Iterable[tuple[Key, str, str, float, str]]) -> None:
         """Write what was measured: trial, metric, digest of the metric, value, and what is to be said of it."""
-        rows = [(c, t, metric, digest, None if math.isnan(v) else v, note) for (c, t), metric, digest, v, note in values]
+        rows = [
+            (c, t, metric, digest, None if math.isnan(v) else v, note) for (c, t), metric, digest, v, note in values
+        ]
         with self._writing():
             self._base.executemany("INSERT OR REPLACE INTO measures VALUES (?, ?, ?, ?, ?, ?)", rows)
 
-    def rows(self, controllers: Iterable[str], trials: int) -> Iterator[tuple[Key, dict[str, str], dict[str, Any]]]:
-        """Trial, digests and row of all trials of these controllers below a number, in their order."""
+    def rows(
+        self, controllers: Iterable[str], trials: int, more: Iterable[int] = ()
+    ) -> Iterator[tuple[Key, dict[str, str], dict[str, Any]]]:
+        """Trial, digests and row of the trials of these controllers below a number, and of some more, in order."""
+        wanted = set(more)
         for controller in controllers:
             with self._told():
-                found = self._base.execute(
-                    "SELECT trial, made, row FROM trials WHERE controller = ? AND trial < ? ORDER BY trial",
-                    (controller, trials),
-                ).fetchall()
+                rows = self._base.execute(
+                    "SELECT trial, made, row FROM trials WHERE controller = ? ORDER BY trial", (controller,)
+                )
+                found = [row for row in rows if row[0] < trials or row[0] in wanted]
                 made = json.loads("[" + ",".join(m for _, m, _ in found) + "]")
                 rows = json.loads("[" + ",".join(r for *_, r in found) + "]")
             for (trial, *_), by, row in zip(found, made, rows, strict=True):

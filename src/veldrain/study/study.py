@@ -48,7 +48,8 @@ class Study:
         controllers: by name; each a controller, or several by name, for the one robot that the scenario drives, or
             a dictionary of them by robot.
         vary: what is drawn for each trial, by ``thing.quantity`` such as ``"silt.friction"``, or several that get one
-            value: ``{("left.friction", "right.friction"): uniform(0.2, 0.8)}``. A function is called with a random stream.
+            value: ``{("left.friction", "right.friction"): uniform(0.2, 0.8)}``. A function is called with a random
+                stream.
         changes: by controller, what else is other in its trials: quantities by path, such as the gains of motors or
             the noise of a sensor. So two sets of gains are compared, or two sensors, with one controller.
         trials: how many for each controller; None: ten, or as many as the design has.
@@ -99,11 +100,14 @@ class Study:
             for title, controller in each_of(by_robot):
                 with suppress(OverLimitError), limited(self.limit):  # its trials will break off for the same reason
                     fresh(controller, f"controller '{name}' of {title}")
-        self.vary = {paths: draw if isinstance(draw, Draw) else _own(draw, paths) for paths, draw in (vary or {}).items()}
+        self.vary = {
+            paths: draw if isinstance(draw, Draw) else _own(draw, paths) for paths, draw in (vary or {}).items()
+        }
         self.design = design or Drawn()
         self._kinds = self._kinds_of(self._varied())
         self.factors = [
-            Factor(paths, tuple(self._kinds[p] for p in paths), draw) for paths, draw in zip(map(_all, self.vary), self.vary.values(), strict=True)
+            Factor(paths, tuple(self._kinds[p] for p in paths), draw)
+            for paths, draw in zip(map(_all, self.vary), self.vary.values(), strict=True)
         ]
         for factor in self.factors:
             factor.draw.bind_all(factor.kinds, factor.name)  # what cannot be drawn is told now
@@ -286,11 +290,13 @@ class Study:
             progress: called with trials done, trials in all, and what was done last.
             executor: runs the trials instead of processes of its own: any ``concurrent.futures.Executor``, such as
                 ``distributed.Client(address).get_executor()``. Recordings come back to the folder.
-            keep: which recordings (None: as the study says, else all): ``all``, ``failed``, ``none``, ``("worst", metric, 10)``, ``("first", 10)``.
-                One that is not kept is made again, to the same bytes, when ``Result.recording`` asks for it.
-            until: end before the last trial, as soon as there is a verdict in a metric (``"offset"``, or ``"passes"``), or
-                an interval that is narrow enough (``"offset within 1 cm"``). Looks are taken at set numbers of trials,
-                each at such a level that all of them together err in 5 %; ``Result.compare`` knows that level.
+            keep: which recordings (None: as the study says, else all): ``all``, ``failed``, ``none``, ``("worst",
+                metric, 10)``, ``("first", 10)``. One that is not kept is made again, to the same bytes, when
+                ``Result.recording`` asks for it.
+            until: end before the last trial, as soon as there is a verdict in a metric (``"offset"``, or
+                ``"passes"``), or an interval that is narrow enough (``"offset within 1 cm"``). Looks are taken at set
+                numbers of trials, each at such a level that all of them together err in 5 %; ``Result.compare`` knows
+                that level.
 
         Raises:
             VeldrainError: the folder holds something else.
@@ -301,7 +307,44 @@ class Study:
             return run_until(
                 self, Path(folder), Until.of(until), workers=workers, progress=progress, executor=executor, keep=keep
             )
-        return run_study(self, Path(folder), workers=workers, progress=progress, executor=executor, keep=Keep.of(self.keep if keep is None else keep))
+        return run_study(
+            self,
+            Path(folder),
+            workers=workers,
+            progress=progress,
+            executor=executor,
+            keep=Keep.of(self.keep if keep is None else keep),
+        )
+
+    def sharpen(
+        self,
+        folder: str | Path,
+        trials: int = 20,
+        *,
+        controller: str | None = None,
+        quantities: Sequence[str] | None = None,
+        workers: int = 1,
+        progress: Progress | None = None,
+    ) -> Result:
+        """Run more trials where a controller turns from passing to failing, so that its boundary is drawn sharper.
+
+        They are taken of the draws that come later: those whose chance of passing is nearest to one half. Boundaries
+            and
+        effects use them; comparisons do not, as they are no fair sample.
+
+        Args:
+            folder: with results of this study.
+            trials: more.
+            controller: whose boundary; None: the first that passes some and fails some.
+            quantities: over which; None: all that is varied.
+            workers, progress: as of ``run``.
+
+        Raises:
+            VeldrainError: no boundary yet, or a design that is not drawn.
+        """
+        from veldrain.study.sharpening import sharpen
+
+        return sharpen(self, Path(folder), trials, controller, quantities, workers, progress)
 
     def rehearse(self) -> None:
         """Set up a trial with each controller, and look whether metrics, records and draws will do.

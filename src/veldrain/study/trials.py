@@ -22,7 +22,7 @@ Key = tuple[str, int]
 
 @dataclass(frozen=True)
 class Done:
-    """What comes of a trial: its row, what made it, what was measured (value and remark by metric), and how long it took."""
+    """What comes of a trial: its row and what made it, values and remarks by metric, how long it took."""
 
     key: Key
     made: dict[str, str]
@@ -44,6 +44,7 @@ class TrialPlan:
         record: path of its recording; None: none is kept, but of one that fails with ``record_failed``.
         measure: names of the metrics that are missing where its row is there already; None: it is to be run.
         variant: of the study, of which it is; "": the study itself.
+        luck: the number of the trial whose noise it has; None: its own.
         by_value: True where recordings come back as bytes: the worker may have another disk.
     """
 
@@ -56,11 +57,16 @@ class TrialPlan:
     measure: tuple[str, ...] | None = None
     by_value: bool = False
     variant: str = ""
+    luck: int | None = None
 
     @property
     def key(self) -> Key:
         """Controller and number."""
         return self.controller, self.number
+
+    def seed(self, study: Study) -> int:
+        """The seed of its noise."""
+        return study.seed_of(self.number if self.luck is None else self.luck)
 
     def run(self, study: Study) -> Done:
         """Run the trial, or measure it from its recording where only that is missing."""
@@ -75,7 +81,7 @@ class TrialPlan:
         if self.record is None and self.record_failed is not None and not outcome["passed"]:
             *_, data = self._carried_out(study, self.record_failed)  # the same bytes, now recorded
         row = {
-            "seed": study.seed_of(self.number),
+            "seed": self.seed(study),
             **{word: outcome[word] for word in ("passed", "failed", "reason", "time", "end", "expectations")},
             "drawn": self.drawn,
             "notices": outcome.get("notices", []),
@@ -88,12 +94,12 @@ class TrialPlan:
         kept = Kept(streams_of(study.metrics))
         about: dict[str, Any] = {"controller": self.controller, "trial": self.number}
         about |= {"drawn": self.drawn, "units": study.units}
-        sinks: list[Sink] = [kept]
+        sinks: list[Sink] = [kept.sink]
         choice = Choice.of(scenario.record.words)
         recorder = None if path is None else Recorder(None if self.by_value else path)
         if recorder:
-            sinks = [Chosen(recorder, choice) if choice.words else recorder, kept]
-        outcome = carried_out(scenario, study.seed_of(self.number), sinks, about=about, limit=study.limit)
+            sinks = [Chosen(recorder, choice) if choice.words else recorder, kept.sink]
+        outcome = carried_out(scenario, self.seed(study), sinks, about=about, limit=study.limit)
         return kept, outcome, recorder.data if recorder else b""
 
 
