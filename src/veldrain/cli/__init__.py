@@ -75,9 +75,17 @@ def new(
 @app.command()
 def run(
     scenario: Annotated[
-        Path, typer.Argument(help="Scenario file, or OpenSCENARIO (.xosc).", callback=_there("a scenario file"))
+        Path,
+        typer.Argument(
+            help="Scenario file, or OpenSCENARIO (.xosc); or a study's results.", callback=_there("a scenario file")
+        ),
     ],
-    controller: Annotated[str | None, typer.Option(help="Instead of the file's: module:Name or file.py:Name.")] = None,
+    trial: Annotated[int | None, typer.Argument(help="Of a study's results: the trial that is run again.")] = None,
+    controller: Annotated[
+        str | None,
+        typer.Option(help="Instead of the file's: module:Name or file.py:Name; of a study's results: its name there."),
+    ] = None,
+    study: Annotated[Path | None, typer.Option(help="Of a study's results: its study file, if it was moved.")] = None,
     seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
     out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
     exact: Annotated[bool, typer.Option("--exact", help="Sensors measure without errors of their own.")] = False,
@@ -95,6 +103,14 @@ def run(
     from veldrain.cli import commands
 
     with _interruptible("what was recorded is kept"):
+        if trial is not None or scenario.is_dir():
+            if trial is None:
+                raise VeldrainError("which trial is run again is not said", where="run", cure="write its number too")
+            from veldrain.cli import studies
+
+            if not studies.again(scenario, trial, controller, study, out, keep_states):
+                raise typer.Exit(1)
+            return
         if not commands.run(scenario, controller, seed, out, exact, limit, keep_states, (only, without, every)):
             raise typer.Exit(1)
 
@@ -105,12 +121,39 @@ def study(
     out: Annotated[Path | None, typer.Option(help="Folder for the results; one begun before is completed.")] = None,
     workers: Workers = 1,
     limit: Limit = None,
+    plan: Annotated[bool, typer.Option("--plan", help="Only say what would be run, how long, how large.")] = False,
+    keep: Annotated[
+        str | None, typer.Option(help="Recordings: all, failed, none, 'worst METRIC 10' or 'first 10'.")
+    ] = None,
+    until: Annotated[
+        str | None, typer.Option(help="End as soon as METRIC has a verdict, or 'METRIC within 1 cm'.")
+    ] = None,
+    sharpen: Annotated[int | None, typer.Option(help="So many trials more where passing turns to failing.")] = None,
+    doubt: Annotated[
+        bool, typer.Option("--doubt", help="See what the verdict hangs on: step, noise, what was left at its default.")
+    ] = False,
+    needed: Annotated[str | None, typer.Option(help="Say how many pairs METRIC needs.")] = None,
+    table: Annotated[Path | None, typer.Option(help="Write the trials as CSV or Parquet too.")] = None,
+    cluster: Annotated[str | None, typer.Option(help="Address of a Dask scheduler, whose workers run trials.")] = None,
+    tune: Annotated[bool, typer.Option("--tune", help="Do what the file says under tune: instead.")] = False,
+    worst: Annotated[bool, typer.Option("--worst", help="Do what the file says under worst: instead.")] = False,
+    fit: Annotated[bool, typer.Option("--fit", help="Do what the file says under fit: instead.")] = False,
 ) -> None:
     """Run a study: all controllers over all its trials; print and write the comparison."""
-    from veldrain.cli import commands
+    from veldrain.cli import studies
 
+    if plan:
+        studies.plan(study, workers, keep)
+        return
+    searches = [word for word, told in (("tune", tune), ("worst", worst), ("fit", fit)) if told]
+    if len(searches) > 1:
+        raise VeldrainError(f"--{' and --'.join(searches)} at once", where="study", cure="do one after the other")
     with _interruptible("trials that were finished are kept; the same command with the same folder goes on"):
-        commands.study(study, out, workers, limit=limit)
+        if searches:
+            studies.search(study, out, workers, searches[0])
+        else:
+            wishes = studies.Wishes(keep, until, doubt, sharpen, cluster, table, needed)
+            studies.study(study, out, workers, limit=limit, wishes=wishes)
 
 
 @app.command()
@@ -118,12 +161,18 @@ def compare(
     what: Annotated[
         list[Path],
         typer.Argument(
-            help="Folder with a study's results; or two recordings.",
+            help="Folder with a study's results, or two of them; or two recordings.",
             callback=_there("a folder with a study's results, or two recordings"),
         ),
     ],
     baseline: Annotated[
         str | None, typer.Option(help="Of a study: controller to compare with; default: its first.")
+    ] = None,
+    table: Annotated[Path | None, typer.Option(help="Of a study: write its trials as CSV or Parquet.")] = None,
+    needed: Annotated[str | None, typer.Option(help="Of a study: say how many pairs METRIC needs.")] = None,
+    fail_if: Annotated[
+        list[str] | None,
+        typer.Option(help="Of two studies: exit status 1 if so, such as 'offset worse by 1 cm'; repeatable."),
     ] = None,
     pair: Annotated[
         list[str] | None, typer.Option(help="Of recordings: streams of other names, crawler/imu=/imu; repeatable.")
@@ -131,15 +180,26 @@ def compare(
     column: Annotated[list[str] | None, typer.Option(help="Of recordings: a column to plot; repeatable.")] = None,
     out: Annotated[Path | None, typer.Option(help="Of recordings: PNG to write; default: a new one here.")] = None,
 ) -> None:
-    """Compare the controllers of a study that was run, or two recordings stream by stream."""
-    from veldrain.cli import commands, logs
+    """Compare the controllers of a study that was run, two runs of a study, or two recordings stream by stream."""
+    from veldrain.cli import logs, studies
+    from veldrain.study.store import STORE
 
     if len(what) > 2:
-        raise VeldrainError(f"{len(what)} things to compare", where="compare", cure="name one study, or two recordings")
-    if len(what) == 2:
+        raise VeldrainError(f"{len(what)} things to compare", where="compare", cure="name one study, or two of a kind")
+    are_studies = [(path / STORE).is_file() for path in what]
+    given = {"--baseline": baseline, "--table": table, "--needed": needed}
+    misplaced = [word for word, value in given.items() if value is not None and len(what) == 2]
+    misplaced += ["--fail-if"] if fail_if and not (len(what) == 2 and all(are_studies)) else []
+    misplaced += ["--pair, --column, --out"] if (pair or column or out) and any(are_studies) else []
+    if misplaced:
+        raise VeldrainError("is of no use with these", where=misplaced[0], cure="leave it out")
+    if len(what) == 2 and all(are_studies):
+        if not studies.compare_two(what[0], what[1], fail_if or []):
+            raise typer.Exit(1)
+    elif len(what) == 2:
         logs.compare(what[0], what[1], pair or [], column or [], out)
     else:
-        commands.compare(what[0], baseline)
+        studies.compare(what[0], baseline, table, needed)
 
 
 @app.command()

@@ -5,18 +5,14 @@ from __future__ import annotations
 import shutil
 from importlib.resources import as_file, files
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from veldrain.cli.output import unused
+from veldrain.cli.studies import REPORT, check_counts, study
 from veldrain.errors import VeldrainError
-
-if TYPE_CHECKING:
-    from veldrain.study import Result, Study
 
 CULVERT = "culvert.study.yaml"
 DEMO_FOLDER = "veldrain-demo"
 MORE = ("robots", "worlds")
-REPORT = "report.html"
 
 
 def demo(out: Path | None, trials: int | None, workers: int) -> None:
@@ -64,13 +60,6 @@ def new(folder: Path, robot: Path | None, kind: str) -> None:
     say(f"To go on: cd {folder}, and see README.md")
 
 
-def check_counts(workers: int, trials: int | None) -> None:
-    """Refuse numbers of workers and trials that are not above zero."""
-    for option, count in (("--workers", workers), ("--trials", trials)):
-        if count is not None and count < 1:
-            raise VeldrainError(f"{count} is too few", where=option, cure="give 1 or more")
-
-
 def copy_demo(folder: Path) -> None:
     """Put the demo's files into a folder; what is there already is left as it is."""
     shipped = files("veldrain.demo")
@@ -90,78 +79,6 @@ def copy_demo(folder: Path) -> None:
         raise VeldrainError(
             f"cannot be written ({error.strerror})", where=str(folder), cure="name another with --out"
         ) from error
-
-
-def study(path: Path, out: Path | None, workers: int, trials: int | None = None, limit: str | None = None) -> Result:
-    """Run a study from its file, print its comparison and write its page."""
-    from veldrain.cli.output import err, prepare_engine, progress, say
-    from veldrain.documents import load_study
-    from veldrain.study.carrying_out import ANEW
-
-    check_counts(workers, trials)
-    loaded: Study = load_study(path, limit=limit)
-    loaded.trials = trials or loaded.trials
-    folder = out or unused(Path(path.name.split(".")[0] + "-results"))
-    prepare_engine(loaded.scenario.world)
-    with progress("Trials") as tell:
-
-        def follow(done: int, total: int, last: str) -> None:
-            if last.endswith(ANEW):
-                err.print(last)
-            tell(done, total, last)
-
-        result = loaded.run(folder, workers=workers, progress=follow)
-    show(result, None)
-    say("")
-    say(f"Written to {folder}:")
-    say(f"  {REPORT:<14}the comparison with its figures, in one file")
-    say(
-        f"  {'study.sqlite':<14}a row for each of {len(result.trials)} trials; veldrain compare --table writes it as CSV"
-    )
-    size = sum(f.stat().st_size for f in folder.rglob("*.mcap")) / 1e6
-    say(f"  {'trials/':<14}a recording each (MCAP with ROS 2 messages, {size:.0f} MB in all)")
-    return result
-
-
-def compare(folder: Path, baseline: str | None) -> None:
-    """Print the comparison of a study that was run, and write its page anew."""
-    from veldrain.cli.output import say
-    from veldrain.study import Result
-
-    result = Result(folder)
-    show(result, baseline)
-    say(f"Written: {folder / REPORT}")
-
-
-def show(result: Result, baseline: str | None) -> None:
-    """Print a study's comparison and write its page."""
-    from veldrain.cli.output import (
-        print_caveats,
-        print_comparison,
-        print_edges,
-        print_expectations,
-        print_failures,
-        print_notices,
-        print_single,
-        say,
-    )
-    from veldrain.report.page import write_page
-    from veldrain.report.text import number
-
-    several = len(set(result.trials["controller"])) > 1 if not result.trials.empty else True
-    comparison = result.compare(baseline) if several or baseline else None
-    for name, told in result.about.get("changes", {}).items():
-        say(f"With {name}: " + ", ".join(f"{path} = {number(value)} {unit}" for path, (value, unit) in told.items()))
-    if comparison:
-        print_comparison(comparison)
-    else:
-        print_single(result)
-    print_expectations(result)
-    print_edges(result)
-    print_failures(result)
-    print_caveats(result)
-    print_notices(result)
-    write_page(result, comparison, result.folder / REPORT)
 
 
 def run(

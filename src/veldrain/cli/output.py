@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -15,7 +15,9 @@ from rich.console import Console
 from rich.table import Table
 
 from veldrain.report.text import (
+    doubt_sentence,
     edge_sentence,
+    effect_sentence,
     kind_of,
     number,
     percent,
@@ -30,11 +32,14 @@ if TYPE_CHECKING:
     from veldrain.model import World
     from veldrain.recording import Log, Recording
     from veldrain.study import Result
-    from veldrain.study.statistics import Comparison
+    from veldrain.study.statistics import Comparison, Difference
 
 # A pipe has no width: tables are then as wide as they are.
 out = Console(highlight=False, width=None if sys.stdout.isatty() else 200)
 err = Console(stderr=True, highlight=False)
+
+
+MOST_LINES = 8
 
 
 def grid(*columns: str, left: int = 1, fold: bool = False) -> Table:
@@ -72,12 +77,19 @@ def print_comparison(comparison: Comparison) -> None:
         passes.add_row(r.controller, f"{r.passed} of {r.trials}", rate, change, swapped, probability(r.p_holm))
     out.print(passes)
     say("")
-    others = {d.controller for d in comparison.differences}
-    single = len(others) == 1
-    who = [*others] if single else ["controller", "its mean"]
-    table = grid("metric", *who[:-1], comparison.baseline, who[-1], "difference (95 %)", "p", "", fold=True)
+    print_differences(comparison.differences, comparison.baseline, "its mean")
+    for line in remarks(comparison):
+        say(line)
+
+
+def print_differences(differences: Sequence[Difference], baseline: str, other: str) -> None:
+    """A table of paired differences; of one controller alone its name is the heading."""
+    who = {d.controller for d in differences}
+    single = len(who) == 1 and other == "its mean"
+    heads = [*who] if single else ["controller", other]
+    table = grid("metric", *heads[:-1], baseline, heads[-1], "difference (95 %)", "p", "", fold=True)
     colours = {"better": "green", "worse": "red", "mixed": "yellow", "equal": "cyan", "": ""}
-    for d in comparison.differences:
+    for d in differences:
         style = colours[kind_of(d.verdict)]
         span = f" ({signed(d.low)} to {signed(d.high)})" if not math.isnan(d.low) else ""
         table.add_row(
@@ -90,8 +102,6 @@ def print_comparison(comparison: Comparison) -> None:
             f"[{style}]{d.verdict}[/]" if style else d.verdict,
         )
     out.print(table)
-    for line in remarks(comparison):
-        say(line)
 
 
 def print_expectations(result: Result) -> None:
@@ -122,6 +132,27 @@ def print_edges(result: Result) -> None:
     for edge in result.edges():
         if edge.is_clear:
             say(edge_sentence(edge))
+
+
+def print_effects(result: Result) -> None:
+    """Which varied quantities matter, the clearest first."""
+    clear = [e for e in result.effects() if e.is_clear and "−" not in e.controller]
+    for effect in clear[:MOST_LINES]:
+        say(effect_sentence(effect))
+    if len(clear) > MOST_LINES:
+        say(f"… and {len(clear) - MOST_LINES} more effects; the page has all of them")
+
+
+def print_doubts(result: Result) -> None:
+    """What the verdicts hang on, if it was looked at."""
+    if (doubts := result.about.get("doubts")) is None:
+        return
+    serious = [d for d in doubts if d["effect"] not in ("stands", "no verdict")]
+    say("")
+    if not serious:
+        say(f"No doubt: the verdicts stand with {', '.join(dict.fromkeys(d['what'] for d in doubts))}.")
+    for d in serious[:MOST_LINES]:
+        say(doubt_sentence(d))
 
 
 def print_failures(result: Result) -> None:
@@ -201,12 +232,28 @@ def print_streams(log: Log) -> None:
 @contextmanager
 def progress(title: str) -> Iterator[Callable[[int, int, str], None]]:
     """A progress bar on standard error; silent where that is no terminal."""
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+    from rich.progress import (
+        BarColumn,
+        MofNCompleteColumn,
+        Progress,
+        ProgressColumn,
+        Task,
+        TextColumn,
+        TimeRemainingColumn,
+    )
+    from rich.text import Text
+
+    class _Rate(ProgressColumn):
+        """How many a second."""
+
+        def render(self, task: Task) -> Text:
+            return Text(f"{task.speed:.3g}/s" if task.speed else "")
 
     columns = (
         TextColumn("{task.description}"),
         BarColumn(),
         MofNCompleteColumn(),
+        _Rate(),
         TimeRemainingColumn(),
         TextColumn("{task.fields[last]}", style="dim"),
     )

@@ -15,7 +15,20 @@ from veldrain.errors import VeldrainError
 from veldrain.model.knobs import knob_of
 from veldrain.resolver import call_named, load_named
 from veldrain.scenario import Scenario
-from veldrain.study import Design, Draw, FinishTime, Grid, Margin, Metric, OneAtATime, SpaceFilling, Study, Table, draws
+from veldrain.study import (
+    Design,
+    Draw,
+    FinishTime,
+    Grid,
+    Margin,
+    Match,
+    Metric,
+    OneAtATime,
+    SpaceFilling,
+    Study,
+    Table,
+    draws,
+)
 from veldrain.study.draws import Paths
 from veldrain.study.metrics import AnyMetric
 from veldrain.units import Quantity
@@ -117,9 +130,62 @@ class MetricText(Document):
             return Margin(self.name, self.margin, self.unit or "", self.better or "higher", self.matters)
         words = ("level", "band", "target", "percent", "at", "since", "until", "missing")
         return Metric(
-            self.name, self.stream or "", self.column or "", self.statistic or "", self.unit or "", better, self.matters,
-            **{word: getattr(self, word) for word in words},
+            self.name, self.stream or "", self.column or "", self.statistic or "",
+            unit=self.unit or "", better=better, matters=self.matters, **{word: getattr(self, word) for word in words},
         )  # fmt: skip
+
+
+class TuneText(Document):
+    """What is tuned: bounds by path, for a metric."""
+
+    metric: str
+    of: dict[str, tuple[Quantity, Quantity]]
+    controller: str | None = None
+    trials: StrictInt | None = None
+    budget: StrictInt = 200
+    confirm: StrictInt | None = None
+    seed: StrictInt = 0
+
+    def told(self) -> dict[str, Any]:
+        words = ("metric", "controller", "trials", "budget", "confirm", "seed")
+        return {word: getattr(self, word) for word in words} | {"bounds": self.of}
+
+
+class WorstText(Document):
+    """The metric that is to be as bad as it can."""
+
+    metric: str
+    controller: str | None = None
+    budget: StrictInt = 200
+    seed: StrictInt = 0
+
+    def told(self) -> dict[str, Any]:
+        return {word: getattr(self, word) for word in ("metric", "controller", "budget", "seed")}
+
+
+class MatchText(Document):
+    """A column that is to be as in the log."""
+
+    column: str
+    log: str = ""
+    weight: float = 1.0
+
+
+class FitText(Document):
+    """What is fitted: bounds by path, to columns of logs."""
+
+    log: str | list[str]
+    of: dict[str, tuple[Quantity, Quantity]]
+    match: list[str | MatchText]
+    lag: Quantity | None = None
+    starts: StrictInt = 8
+    seed: StrictInt = 0
+
+    def told(self, folder: Path) -> dict[str, Any]:
+        logs = [self.log] if isinstance(self.log, str) else self.log
+        match = [m if isinstance(m, str) else Match(m.column, m.log, m.weight) for m in self.match]
+        own = {word: getattr(self, word) for word in ("lag", "starts", "seed")}
+        return own | {"logs": [folder / log for log in logs], "bounds": self.of, "match": match}
 
 
 class StudyText(Document):
@@ -136,6 +202,9 @@ class StudyText(Document):
     metrics: list[MetricText] = []
     seed: StrictInt = 0
     limit: Quantity | None = None
+    tune: TuneText | None = None
+    worst: WorstText | None = None
+    fit: FitText | None = None
 
 
 def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None = None) -> Study:
@@ -210,4 +279,8 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
             where=where,
         )
     study.file, study.keep = str(source.path.resolve()), text.keep
+    orders = {"tune": text.tune, "worst": text.worst}
+    study.orders = {word: order.told() for word, order in orders.items() if order is not None}
+    if text.fit is not None:
+        study.orders["fit"] = text.fit.told(folder)
     return study

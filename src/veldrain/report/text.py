@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from veldrain.study.edges import Edge
+    from veldrain.study.effects import Effect
     from veldrain.study.statistics import Comparison, Difference, PassRate
 
 
@@ -57,6 +59,27 @@ def edge_sentence(edge: Edge) -> str:
         f"{edge.trials} trials there, {edge.failed_beyond} of {edge.trials_beyond} on the other side "
         f"(p {probability(edge.p)})."
     )
+
+
+def effect_sentence(effect: Effect) -> str:
+    """What a quantity does to a metric, in one sentence."""
+    whose = f" of {effect.controller}"
+    if "×" in effect.quantity:
+        return f"{effect.metric}{whose} depends on {effect.quantity} together (strength {signed(effect.strength)})."
+    way = "rises" if effect.strength > 0 else "falls"
+    unit = f" {effect.unit}" if effect.unit else ""
+    swing = f", by {number(abs(effect.swing))}{unit} from end to end" if math.isfinite(effect.swing) else ""
+    return f"{effect.metric}{whose} {way} with {effect.quantity}{swing} (strength {signed(effect.strength)})."
+
+
+def doubt_sentence(doubt: Mapping[str, Any]) -> str:
+    """What became of a verdict where one thing was other, in one sentence."""
+    unit = f" {doubt['unit']}" if doubt["unit"] else ""
+    if doubt["controller"] == "expectation":
+        return f"doubt: '{doubt['metric']}': {doubt['then']} with {doubt['what']}."
+    change = f"{signed(doubt['before'])} becomes {signed(doubt['after'])}{unit}"
+    which = f"{doubt['metric']} of {doubt['controller']}"
+    return f"doubt: with {doubt['what']}, {which} {doubt['effect']}: {change} ({doubt['then']})."
 
 
 def kind_of(verdict: str) -> str:
@@ -130,7 +153,7 @@ def remarks(comparison: Comparison) -> list[str]:
     if not pairs:
         return []
     many = f"{pairs[0]}" if len(pairs) == 1 else f"{pairs[0]} to {pairs[-1]}"
-    tests = sum(d.p_holm == d.p_holm for d in comparison.differences) + len(comparison.passes) - 1
+    tests = comparison.tests
     corrected = f", corrected for {tests} comparisons (Holm)" if tests > 1 else ""
     found = [
         f"Means over {many} pairs of trials that met the same draws; the difference is the pseudo-median of the pairs; "

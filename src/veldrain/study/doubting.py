@@ -21,6 +21,7 @@ from veldrain.scenario import Scenario
 from veldrain.study.metrics import expectation_columns
 from veldrain.study.runner import Workers
 from veldrain.study.statistics import Comparison, compare
+from veldrain.study.store import Store
 from veldrain.study.trials import Done, TrialPlan
 
 if TYPE_CHECKING:
@@ -106,7 +107,11 @@ def doubts_of(
     found = [
         doubt for what, rows in tables.items() for doubt in _compared(what, before, pd.DataFrame(rows), result, first)
     ]
-    return sorted(found, key=lambda d: (DANGER[d.effect], -_shift(d)))
+    found.sort(key=lambda d: (DANGER[d.effect], -_shift(d)))
+    result.about["doubts"] = [vars(doubt) for doubt in found]
+    with Store(result.folder, write=True) as store:
+        store.note("doubts", result.about["doubts"])
+    return found
 
 
 def _shift(d: Doubt) -> float:

@@ -103,7 +103,7 @@ class Follower:
         if inspect.isroutine(thing):
             return f"{getattr(thing, '__module__', '')}:{thing.__qualname__}"
         if isinstance(thing, Sheet):
-            more = {k: v for k, v in vars(thing).items() if k not in thing.values and not k.startswith("_")}
+            more = {k: v for k, v in _attributes(thing).items() if k not in thing.values and not k.startswith("_")}
             return [self.plain(type(thing)), self._table(thing.values), self._table(more)]
         if isinstance(thing, Mesh):
             numbers = hashlib.sha256(thing.corners.tobytes() + thing.triangles.tobytes()).hexdigest()
@@ -188,7 +188,7 @@ class Follower:
     def _object(self, thing: Any, title: str) -> Any:
         slots = [s for kind in type(thing).__mro__ for s in _slots(kind)]
         fields = {s: getattr(thing, s) for s in slots if hasattr(thing, s)}
-        fields |= vars(thing) if hasattr(thing, "__dict__") else {}
+        fields |= _attributes(thing)
         kind = self.plain(type(thing))
         if fields:
             return {"": kind} | {k: self.plain(v, k) for k, v in fields.items() if k not in _HOW_IT_CAME_ABOUT}
@@ -249,6 +249,17 @@ class Follower:
             used = value if isinstance(value, ModuleType) else sys.modules.get(getattr(value, "__module__", None) or "")
             if isinstance(used, ModuleType) and used is not module:
                 self._collect(used, files)
+
+
+def _attributes(thing: Any) -> dict[str, Any]:
+    """What an object keeps but for what it has only worked out from the rest."""
+    cached = {
+        name
+        for kind in type(thing).__mro__
+        for name, v in vars(kind).items()
+        if isinstance(v, functools.cached_property)
+    }
+    return {name: value for name, value in getattr(thing, "__dict__", {}).items() if name not in cached}
 
 
 def _of_class(kind: type) -> Iterator[tuple[str, Any]]:

@@ -110,12 +110,16 @@ class Comparison:
 
     Attributes:
         copies: numbers of trials that are others again to the last bit; they are left out.
+        tests: how many p-values were corrected for: those that can be small at all.
+        pairs: the differences that were used, by metric and controller.
     """
 
     baseline: str
     differences: list[Difference]
     passes: list[PassRate]
-    copies: tuple[int, ...] = field(default=())
+    copies: tuple[int, ...] = ()
+    tests: int = 0
+    pairs: Mapping[tuple[str, str], Array] = field(default_factory=dict, repr=False)
 
     @property
     def table(self) -> pd.DataFrame:
@@ -202,7 +206,8 @@ def compare(
     for (d, pairs), p, equal in zip(found, p_all[len(passes) :], p_equal, strict=True):
         whole = replace(d, p_holm=p, p_equal=equal)
         judged.append(replace(whole, verdict=_verdict(whole, pairs)))
-    return Comparison(baseline, judged, passes, tuple(copies))
+    used = {(d.metric, d.controller): pairs[: d.pairs] for d, pairs in found}
+    return Comparison(baseline, judged, passes, tuple(copies), sum(tested), used)
 
 
 def _corrected(values: Sequence[float], tested: Sequence[bool], correct: str) -> list[float]:

@@ -110,6 +110,11 @@ class Store:
             self._base.execute("DELETE FROM about")
             self._base.executemany("INSERT INTO about VALUES (?, ?)", rows)
 
+    def note(self, word: str, value: Any) -> None:
+        """Note one more thing that describes the study as it is now."""
+        with self._writing():
+            self._base.execute("INSERT OR REPLACE INTO about VALUES (?, ?)", (word, json.dumps(value)))
+
     def made(self) -> dict[Key, dict[str, str]]:
         """By trial: the digests of what made its row."""
         with self._told():

@@ -92,6 +92,7 @@ class Study:
         self.noise = ""  # names another luck of all trials
         self.variants: dict[str, Study] = {}  # the same with something other, by what it is
         self.file = ""  # that it was read from
+        self.orders: dict[str, dict[str, Any]] = {}  # what its file asks of tune, worst and fit
         self.keep: Policy = "all"  # which recordings, where run is not told
         self.controllers = {
             checked_title(name, "controller", is_file=True): self._by_robot(name, c) for name, c in controllers.items()

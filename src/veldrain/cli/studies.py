@@ -1,0 +1,391 @@
+"""What the commands on studies do: run one, search and fit with one, compare folders, run a trial again."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from veldrain.cli.output import err, prepare_engine, progress, say, unused
+from veldrain.errors import VeldrainError, unknown
+
+if TYPE_CHECKING:
+    from veldrain.study import Result, Study
+
+REPORT = "report.html"
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What is wished of a study beside running it."""
+
+    keep: str | None = None
+    until: str | None = None
+    doubt: bool = False
+    sharpen: int | None = None
+    cluster: str | None = None
+    table: Path | None = None
+    needed: str | None = None
+
+
+def check_counts(workers: int, trials: int | None) -> None:
+    """Refuse numbers of workers and trials that are not above zero."""
+    for option, count in (("--workers", workers), ("--trials", trials)):
+        if count is not None and count < 1:
+            raise VeldrainError(f"{count} is too few", where=option, cure="give 1 or more")
+
+
+def study(
+    path: Path,
+    out: Path | None,
+    workers: int,
+    trials: int | None = None,
+    limit: str | None = None,
+    wishes: Wishes | None = None,
+) -> Result:
+    """Run a study from its file, print its comparison and write its page."""
+    from veldrain.study.carrying_out import ANEW
+
+    check_counts(workers, trials)
+    loaded, wishes = _loaded(path, limit), wishes or Wishes()
+    loaded.trials = trials or loaded.trials
+    folder = out or unused(Path(path.name.split(".")[0] + "-results"))
+    prepare_engine(loaded.scenario.world)
+    with progress("Trials") as tell, _executor(wishes.cluster) as executor:
+
+        def follow(done: int, total: int, last: str) -> None:
+            if last.endswith(ANEW):
+                err.print(last)
+            tell(done, total, last)
+
+        result = loaded.run(
+            folder,
+            workers=workers,
+            progress=follow,
+            executor=executor,
+            keep=None if wishes.keep is None else _policy(wishes.keep),
+            until=wishes.until,
+        )
+        if wishes.sharpen:
+            result = loaded.sharpen(folder, wishes.sharpen, workers=workers, progress=follow)
+    if wishes.doubt:
+        with progress("Doubts") as tell:
+            result.doubts(workers=workers, progress=tell)
+    show(result, None)
+    if wishes.needed:
+        _print_needed(result, wishes.needed)
+    if wishes.table:
+        result.write_table(wishes.table)
+        say(f"Written: {wishes.table}")
+    say("")
+    say(f"Written to {folder}:")
+    say(f"  {REPORT:<14}the comparison with its figures, in one file")
+    rows = len(result.trials)
+    say(f"  {'study.sqlite':<14}a row for each of {rows} trials; 'veldrain compare --table' writes it as CSV")
+    files = list(folder.rglob("*.mcap"))
+    if files:
+        size = sum(f.stat().st_size for f in files) / 1e6
+        say(f"  {'trials/':<14}{len(files)} recordings (MCAP with ROS 2 messages, {size:.0f} MB in all)")
+    return result
+
+
+def _loaded(path: Path, limit: str | None = None) -> Study:
+    from veldrain.documents import load_study
+
+    return load_study(path, limit=limit)
+
+
+def _policy(words: str) -> Any:
+    """``all``, ``failed``, ``none``, ``worst METRIC 10`` or ``first 10``."""
+    head, _, rest = words.partition(" ")
+    if head == "first":
+        return (head, _count(rest))
+    if head == "worst":
+        metric, _, count = rest.rpartition(" ")
+        return (head, metric, _count(count))
+    return words
+
+
+def _count(text: str) -> int:
+    if not text.strip().isdigit():
+        raise VeldrainError(f"'{text}' is no count", where="--keep", cure="write such as 'worst gap 10' or 'first 10'")
+    return int(text)
+
+
+@contextmanager
+def _executor(address: str | None) -> Iterator[Any]:
+    """What runs trials on a cluster; None for none."""
+    if address is None:
+        yield None
+        return
+    try:
+        import distributed
+    except ImportError:
+        raise VeldrainError(
+            "needs distributed", where="--cluster", cure="pip install 'veldrain[cluster]', here and on the workers"
+        ) from None
+    try:
+        client: Any = distributed.Client(address, timeout="20s")  # type: ignore[no-untyped-call]
+    except (OSError, ValueError) as error:
+        raise VeldrainError(f"no scheduler answers ({error})", where=address, cure="see that it runs") from error
+    with client:
+        yield client.get_executor()
+
+
+def plan(path: Path, workers: int, keep: str | None) -> None:
+    """Print what a study would run: factors, rows, time and size, by one trial that is timed."""
+    import tempfile
+
+    from veldrain.cli.output import grid
+    from veldrain.cli.output import out as console
+    from veldrain.report.text import number
+    from veldrain.study.keeping import Keep
+    from veldrain.study.trials import TrialPlan
+
+    loaded = _loaded(path)
+    prepare_engine(loaded.scenario.world)
+    loaded.rehearse()  # corners and first draws are looked at here
+    table = grid("factor", "unit", "least", "middle", "largest", "levels", fold=True)
+    rows = [loaded.draw(k) for k in range(loaded.trials)]
+    for name, unit in loaded.units.items():
+        values = sorted(row[name] for row in rows)
+        ends = (values[0], values[len(values) // 2], values[-1])
+        table.add_row(name, unit, *(number(v) for v in ends), str(len(set(values))))
+    if rows and rows[0]:
+        console.print(table)
+    total = loaded.trials * len(loaded.controllers)
+    say(f"{loaded.design!r}: {loaded.trials} trials of each of {len(loaded.controllers)} controllers, {total} in all.")
+    if loaded.units:
+        say("Corners of what is drawn, and its first draws, were looked at: nothing starts inside of another.")
+    with tempfile.TemporaryDirectory() as folder:
+        record, first = Path(folder) / "0.mcap", next(iter(loaded.controllers))
+        run = TrialPlan(first, 0, loaded.draw(0), {}, record)
+        run.run(loaded)  # compiles what is not yet
+        begun = time.perf_counter()
+        run.run(loaded)
+        took, size = time.perf_counter() - begun, record.stat().st_size
+    policy = Keep.of(loaded.keep if keep is None else _policy(keep))
+    kept = {"all": total, "none": 0, "first": policy.count * len(loaded.controllers)}.get(policy.word)
+    kept = policy.count * len(loaded.controllers) if policy.word == "worst" else kept
+    whole, many = _lasts(took * total / workers), "1 worker" if workers == 1 else f"{workers} workers"
+    disk = "recordings of failed trials" if kept is None else f"{kept * size / 1e6:.2g} MB of recordings"
+    say(f"A trial took {took:.2g} s and {size / 1e6:.2g} MB: about {whole} with {many}, and {disk} on disk.")
+
+
+def _lasts(seconds: float) -> str:
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"
+
+
+def search(path: Path, out: Path | None, workers: int, what: str) -> None:
+    """Tune, look for the worst case, or fit, in the words of a study file."""
+    loaded = _loaded(path)
+    if what not in loaded.orders:
+        raise VeldrainError(f"has no '{what}:'", where=str(path), cure=f"write {what}: in it, see docs/studies.md")
+    prepare_engine(loaded.scenario.world)
+    folder = out or unused(Path(f"{path.name.split('.')[0]}-{what}"))
+    with progress({"tune": "Tuning", "worst": "Worst case", "fit": "Fitting"}[what]) as tell:
+        told = loaded.orders[what] | {"progress": tell}
+        {"tune": _tune, "worst": _worst, "fit": _fit}[what](loaded, folder, workers, told)
+
+
+def _tune(loaded: Study, folder: Path, workers: int, told: dict[str, Any]) -> None:
+    from veldrain.cli.output import grid
+    from veldrain.cli.output import out as console
+    from veldrain.report.text import number, signed
+    from veldrain.study import tune
+
+    found = tune(loaded, told.pop("bounds"), told.pop("metric"), folder, workers=workers, **told)
+    table = grid("quantity", "before", "best", "unit")
+    for name, value in found.values.items():
+        was = found.before[name]
+        table.add_row(name, "–" if was is None else number(was), number(value), found.units[name])
+    console.print(table)
+    span = f"{signed(found.low)} to {signed(found.high)} {found.unit}".rstrip()
+    word = "better" if found.is_better else "not better for sure"
+    say(f"{found.metric}: {word}, {signed(found.improvement)} ({span}) on {found.pairs} fresh pairs;")
+    say(f"{found.passed} of them pass, {found.passed_before} did before. {len(found.trials)} trials were searched.")
+    say(f"Written to {folder}: study.sqlite with a row for each trial")
+
+
+def _worst(loaded: Study, folder: Path, workers: int, told: dict[str, Any]) -> None:
+    from veldrain.cli.output import grid
+    from veldrain.cli.output import out as console
+    from veldrain.report.text import number
+    from veldrain.study import find_worst
+
+    metric = told.pop("metric")
+    found = find_worst(loaded, metric, folder, workers=workers, **told)
+    table = grid("quantity", "worst", "nearest that fails", "unit")
+    for name, value in found.values.items():
+        near = number(found.nearest[name]) if found.nearest else "–"
+        table.add_row(name, number(value), near, loaded.units[name])
+    console.print(table)
+    say(f"{metric}: {number(found.value)} at worst, {number(found.nominal)} at nominal; {len(found.trials)} trials.")
+    if found.nearest:
+        say(f"The least change that fails is {100 * found.distance:.0f} % of the ranges away from nominal.")
+    else:
+        say("None of them failed.")
+    say(f"Written to {folder}: study.sqlite with a row for each trial")
+
+
+def _fit(loaded: Study, folder: Path, workers: int, told: dict[str, Any]) -> None:
+    from veldrain.cli.output import grid
+    from veldrain.cli.output import out as console
+    from veldrain.recording import open_log
+    from veldrain.report.figures import residuals
+    from veldrain.report.text import number
+    from veldrain.study import fit
+
+    logs = [open_log(path) for path in told.pop("logs")]
+    found = fit(loaded.scenario, logs, told.pop("bounds"), told.pop("match"), **told)
+    table = grid("quantity", "value", "95 % interval", "unit")
+    for row in found.table.to_dict("records"):
+        span = f"{number(row['low'])} to {number(row['high'])}"
+        table.add_row(row["quantity"], number(row["value"]), span, row["unit"])
+    console.print(table)
+    for column, was in found.before.items():
+        say(f"{column}: error (RMS) {number(was)} before, {number(found.after[column])} after")
+    if found.lag:
+        say(f"The logs are late by {number(1e3 * found.lag)} ms.")
+    for line in found.remarks:
+        say(f"note: {line}")
+    folder.mkdir(parents=True, exist_ok=True)
+    found.residuals.to_csv(folder / "residuals.csv", index=False)
+    residuals(found, folder / "residuals.png")
+    say(f"Written to {folder}: residuals.csv, residuals.png ({found.runs} trials)")
+
+
+def compare(folder: Path, baseline: str | None, table: Path | None, needed: str | None) -> None:
+    """Print the comparison of a study that was run, and write its page anew."""
+    from veldrain.study import Result
+
+    result = Result(folder)
+    show(result, baseline)
+    if needed:
+        _print_needed(result, needed)
+    if table:
+        result.write_table(table)
+        say(f"Written: {table}")
+    say(f"Written: {folder / REPORT}")
+
+
+def _print_needed(result: Result, metric: str) -> None:
+    from veldrain.cli.output import grid
+    from veldrain.cli.output import out as console
+
+    table = grid("pairs needed", "controller", "pairs", "90 % interval", left=2)
+    for row in result.needed(metric).to_dict("records"):
+        pairs, low, high = (f"{row[word]:.0f}".replace("inf", "∞") for word in ("pairs", "low", "high"))
+        table.add_row(str(row["what"]), str(row["controller"]), pairs, f"{low} to {high}")
+    say("")
+    console.print(table)
+
+
+def compare_two(a: Path, b: Path, rules: Sequence[str]) -> bool:
+    """Print how two folders of one study differ; False where a rule is broken."""
+    from veldrain.cli.output import print_differences
+    from veldrain.study import compare_results
+
+    found = compare_results(a, b)
+    for before, after in zip(found.before, found.passes, strict=True):
+        swapped = f", {len(after.won)} won, {len(after.lost)} lost" if after.won or after.lost else ""
+        edited = " (edited since)" if after.controller in found.changed else ""
+        counts = f"{before.passed} in {a}, {after.passed} in {b}"
+        say(f"{after.controller}{edited}: of {after.trials} trials pass {counts}{swapped}")
+        if after.lost:
+            say(f"  lost: {', '.join(map(str, after.lost[:12]))}{', …' if len(after.lost) > 12 else ''}")
+    say("")
+    print_differences(found.differences, str(a), str(b))
+    for note in found.notes:
+        say(f"note: {note}")
+    fine = True
+    for rule in rules:
+        broken, open_ = found.fails(rule)
+        for line in broken:
+            say(f"FAILS '{rule}': {line}")
+        for line in open_:
+            say(f"'{rule}': {line}")
+        fine = fine and not broken
+    return fine
+
+
+def again(
+    folder: Path, trial: int, controller: str | None, study_file: Path | None, out: Path | None, keep_states: str | None
+) -> bool:
+    """Run a trial of a study again, with the same draws and noise, and say what is different now."""
+    from veldrain.cli.output import print_outcome
+    from veldrain.study import Result
+    from veldrain.study.again import again as run_again
+    from veldrain.study.store import Store
+
+    result = Result(folder)
+    path = study_file or (Path(result.about["file"]) if result.about.get("file") else None)
+    if path is None or not path.is_file():
+        raise VeldrainError("its study file is not known", where=str(folder), cure="name it with --study")
+    if study_file is None and folder.resolve() in path.resolve().parents:
+        raise VeldrainError(
+            "its study file lies in the results themselves",
+            where=str(folder),
+            cure="name it with --study if you trust it",
+        )
+    name = controller or result.about["controllers"][0]
+    if name not in result.about["controllers"]:
+        raise unknown("controller", name, result.about["controllers"], str(folder))
+    if out is not None and out.exists():
+        raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
+    say(f"{path}: {name}, trial {trial}")
+    loaded = _loaded(path)
+    prepare_engine(loaded.scenario.world)
+    with Store(folder) as store:
+        made = store.made().get((name, trial))
+    record = out or unused(Path(f"{path.name.split('.')[0]}-{name.replace(' ', '-')}-{trial}.mcap"))
+    recording, changed = run_again(loaded, result.about, (name, trial), made, record, keep_states=keep_states)
+    was = result.trials[(result.trials["controller"] == name) & (result.trials["trial"] == trial)]
+    print_outcome(recording)
+    if made is None:
+        say("note: the results hold no such trial yet")
+    elif changed:
+        say(f"changed since: {', '.join(changed)}")
+    elif len(was):
+        say("the same as in the results, as nothing has changed since")
+    say(f"Written: {record}")
+    return bool(recording.outcome["passed"])
+
+
+def show(result: Result, baseline: str | None) -> None:
+    """Print a study's comparison and write its page."""
+    from veldrain.cli.output import (
+        print_caveats,
+        print_comparison,
+        print_doubts,
+        print_edges,
+        print_effects,
+        print_expectations,
+        print_failures,
+        print_notices,
+        print_single,
+    )
+    from veldrain.report.page import write_page
+    from veldrain.report.text import number
+
+    several = len(set(result.trials["controller"])) > 1 if not result.trials.empty else True
+    comparison = result.compare(baseline) if several or baseline else None
+    for name, told in result.about.get("changes", {}).items():
+        say(f"With {name}: " + ", ".join(f"{path} = {number(value)} {unit}" for path, (value, unit) in told.items()))
+    if comparison:
+        print_comparison(comparison)
+    else:
+        print_single(result)
+    print_expectations(result)
+    print_edges(result)
+    print_effects(result)
+    print_doubts(result)
+    print_failures(result)
+    print_caveats(result)
+    print_notices(result)
+    write_page(result, comparison, result.folder / REPORT)
