@@ -6,6 +6,7 @@ import os
 import re
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -17,6 +18,7 @@ import numpy as np
 
 import veldrain as vd
 from tests.helpers import DEMO, command
+from veldrain.study.store import STORE
 
 MINIMAL = {
     "w.yaml": """
@@ -261,20 +263,27 @@ class Commands(unittest.TestCase):
         for name, text in MINIMAL.items():
             (self.folder / name).write_text(text.lstrip().replace("trials: 2", "trials: 40"))
         words = [sys.executable, "-m", "veldrain", "study", "t.yaml", "--out", "out", "--workers", "2"]
+
+        def rows() -> list[tuple[str, int]]:
+            with sqlite3.connect(self.folder / "out" / STORE) as base:
+                names = {name for (name,) in base.execute("SELECT name FROM sqlite_master")}
+                return list(base.execute("SELECT controller, trial FROM trials")) if "trials" in names else []
+
         with subprocess.Popen(
             words, cwd=self.folder, stderr=subprocess.PIPE, text=True, start_new_session=True
         ) as running:
-            while not list(self.folder.glob("out/trials/*/*.json")):
+            while not (self.folder / "out" / STORE).is_file() or not rows():
                 self.assertIsNone(running.poll())
                 time.sleep(0.05)
             os.killpg(running.pid, signal.SIGINT)
             told = running.communicate(timeout=60)[1]
         self.assertEqual(running.returncode, 130)
         self.assertRegex(told, r"^interrupted: trials that were finished are kept; .*\n$")
-        done = {p: p.stat().st_mtime_ns for p in self.folder.glob("out/trials/*/*.json")}
+        names = [self.folder / "out" / "trials" / c / f"{t:03d}.mcap" for c, t in rows()]
+        done = {p: p.stat().st_mtime_ns for p in names}
         self.assertTrue(0 < len(done) < 80)
         self.assertEqual(command("study", "t.yaml", "--out", "out", "--workers", 2, cwd=self.folder).returncode, 0)
-        self.assertEqual(len(list(self.folder.glob("out/trials/*/*.json"))), 80)
+        self.assertEqual(len(vd.Result(self.folder / "out").trials), 80)
         self.assertEqual({p: p.stat().st_mtime_ns for p in done}, done)
 
     def test_help(self) -> None:

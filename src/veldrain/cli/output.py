@@ -18,13 +18,13 @@ from veldrain.report.text import (
     doubt_sentence,
     edge_sentence,
     effect_sentence,
+    headline,
     kind_of,
     number,
     percent,
     probability,
     remarks,
     signed,
-    verdicts,
     with_unit,
 )
 
@@ -65,8 +65,7 @@ def say(text: str) -> None:
 
 def print_comparison(comparison: Comparison) -> None:
     """The verdict in sentences, then passes and paired differences."""
-    for line in verdicts(comparison)[: len(comparison.passes) - 1]:
-        say(line)
+    say(headline(comparison))
     say("")
     passes = grid("controller", "passed", "95 % interval", "change", "won, lost", "p")
     for r in comparison.passes:
@@ -152,7 +151,7 @@ def print_doubts(result: Result) -> None:
     if not serious:
         say(f"No doubt: the verdicts stand with {', '.join(dict.fromkeys(d['what'] for d in doubts))}.")
     for d in serious[:MOST_LINES]:
-        say(doubt_sentence(d))
+        say(f"doubt: {doubt_sentence(d)}")
 
 
 def print_failures(result: Result) -> None:

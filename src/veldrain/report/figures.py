@@ -34,6 +34,7 @@ STONE, SILT, INK, QUIET = "#8d8a83", "#d9c9a3", "#22262a", "#6f767d"
 STYLE = {
     "font.family": "DejaVu Sans",
     "font.size": 9.5,
+    "text.color": INK,
     "axes.spines.top": False,
     "axes.spines.right": False,
     "axes.edgecolor": QUIET,
@@ -300,7 +301,7 @@ def effects(found: list[Effect], controllers: list[str]) -> Figure | None:
         for e in (e for e in alone if e.controller == controller):
             x, y = quantities.index(e.quantity), metrics.index(e.metric)
             colour = COLOURS[0] if e.strength > 0 else COLOURS[1]
-            width = min(abs(e.strength), 1.0) * 0.9
+            width = min(abs(e.strength), 1.0) * 0.78
             panel.barh(y, width, left=x, height=0.62, color=colour, alpha=0.95 if e.is_clear else 0.22)
             panel.text(x + width + 0.02, y, f"{e.strength:+.2f}".replace("-", "−"), va="center", fontsize=8, color=INK)
         panel.set_yticks(range(len(metrics)), metrics)

@@ -53,13 +53,13 @@ def moments(result: Result, comparison: Comparison, pictures: bool) -> Iterator[
         values = [_value(result, name, trial, d.metric) for name in names]
         shown = " against ".join(f"{number(v)} {d.unit}".rstrip() for v in values[::-1])
         title = f"{word} pair in {d.metric}: trial {trial}, {shown} ({d.controller} against {comparison.baseline})."
-        when = [_moment(result, name, trial, d.metric, r) for name, r in zip(names, recordings, strict=True)]
+        when = _moment(result, d.controller, trial, d.metric, recordings[1])  # one moment for both, to be compared
         seen = [
             (f"{name}, {number(at)} s", jpeg)
-            for name, at, r in zip(names, when, recordings, strict=True)
-            if pictures and (jpeg := _pictured(r, at))
+            for name, r in zip(names, recordings, strict=True)
+            if pictures and (jpeg := _pictured(r, at := min(when, float(r.outcome["time"]))))
         ]
-        yield Moment(title, seen, _streams(result, d, names, recordings, when[1]))
+        yield Moment(title, seen, _streams(result, d, names, recordings, when))
 
 
 def _chosen(result: Result, comparison: Comparison, d: Difference) -> Iterator[tuple[str, int]]:
@@ -89,12 +89,15 @@ def _moment(result: Result, controller: str, trial: int, metric: str, recording:
     ]
     if failed:
         return min(failed)
-    rows = _series(result.metric(metric), recording)
+    told = result.metric(metric)
+    rows = _series(told, recording)
     if rows is None or not np.isfinite(rows[:, 1]).any():
         return float(own["time"])
     values = np.where(np.isfinite(rows[:, 1]), rows[:, 1], np.nan)
-    worst = np.nanargmin(values) if result.metric(metric)["better"] == "higher" else np.nanargmax(np.abs(values))
-    return float(rows[worst, 0])
+    pick = {"min": np.nanargmin, "max": np.nanargmax}.get(str(told.get("statistic")))
+    if pick is None:
+        return float(own["time"]) if told.get("statistic") == "last" else float(rows[np.nanargmax(np.abs(values)), 0])
+    return float(rows[pick(values), 0])
 
 
 def _series(metric: dict[str, Any], recording: Recording) -> np.ndarray | None:

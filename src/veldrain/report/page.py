@@ -24,6 +24,7 @@ from veldrain.report.text import (
     doubt_sentence,
     edge_sentence,
     effect_sentence,
+    headline,
     kind_of,
     number,
     percent,
@@ -67,6 +68,7 @@ def write_page(result: Result, comparison: Comparison | None, path: Path, pictur
     html = page.from_string(template).render(
         about=result.about,
         comparison=comparison,
+        headline=headline(comparison) if comparison else "",
         findings=verdicts(comparison) if comparison else [],
         remarks=remarks(comparison) if comparison else [],
         failures=_failures(result),
@@ -113,9 +115,9 @@ def _failures(result: Result) -> list[dict[str, Any]]:
 def _differences(result: Result, comparison: Comparison | None) -> Iterator[Drawn]:
     if comparison and comparison.differences:
         text = (
-            "Dots: one a pair of trials that met the same draws, without those that were aborted or are copies. Diamond and "
-            "bar: their pseudo-median and its interval; upright stroke: their mean; grey: what does not matter. Arrows at "
-            "the edge are infinite."
+            "Dots: one a pair of trials that met the same draws, without those that were aborted or are copies. "
+            "Diamond and bar: their pseudo-median and its interval; upright stroke: their mean; grey: what does not "
+            "matter. Arrows at the edge are infinite."
         )
         yield "Paired differences", text, _svg(figures.differences(result, comparison))
 
@@ -144,7 +146,8 @@ def _over_time(result: Result) -> Iterator[Drawn]:
 
 
 def _effects_and_boundaries(result: Result, effects: list[Any]) -> Iterator[Drawn]:
-    drawn = figures.effects(effects, list(result.about["controllers"]))
+    any_clear = any(e.is_clear for e in effects)
+    drawn = figures.effects(effects, list(result.about["controllers"])) if any_clear else None
     if drawn:
         text = "Standardised coefficients of the ranks; faint where chance would make as much."
         yield "What matters for what", text, _svg(drawn)

@@ -76,10 +76,10 @@ def doubt_sentence(doubt: Mapping[str, Any]) -> str:
     """What became of a verdict where one thing was other, in one sentence."""
     unit = f" {doubt['unit']}" if doubt["unit"] else ""
     if doubt["controller"] == "expectation":
-        return f"doubt: '{doubt['metric']}': {doubt['then']} with {doubt['what']}."
+        return f"With {doubt['what']}, '{doubt['metric']}': {doubt['then']}."
     change = f"{signed(doubt['before'])} becomes {signed(doubt['after'])}{unit}"
     which = f"{doubt['metric']} of {doubt['controller']}"
-    return f"doubt: with {doubt['what']}, {which} {doubt['effect']}: {change} ({doubt['then']})."
+    return f"With {doubt['what']}, the verdict on {which} {doubt['effect']}: {change} ({doubt['then']})."
 
 
 def kind_of(verdict: str) -> str:
@@ -130,12 +130,35 @@ def sentence(d: Difference, baseline: str) -> str:
         span = f" ({signed(d.low)} to {signed(d.high)}{unit})" if d.low == d.low else ""
         more = f"; on average {signed(d.mean)}{unit}" if d.verdict.startswith("mixed") else ""
         return f"{d.metric}: {d.verdict}, {d.controller} against {baseline}{span}{more}."
+    if math.isinf(d.difference):
+        who = d.controller if (d.difference > 0) == (d.better == "lower") else baseline
+        return f"{d.metric}: {d.controller} is {d.verdict}: in most pairs it is infinite with {who}."
     low, high = sorted((abs(d.low), abs(d.high)))
     way = "lower" if d.difference < 0 else "higher"
     return (
         f"{d.metric}: {d.controller} is {d.verdict}, {number(abs(d.difference))}{unit} {way} than {baseline} "
         f"({number(low)} to {number(high)}{unit})."
     )
+
+
+def headline(comparison: Comparison) -> str:
+    """What a comparison comes to, in one sentence a controller: passes, then in which metrics it is better or worse."""
+    first = next(r for r in comparison.passes if r.controller == comparison.baseline)
+    found = []
+    for rate in (r for r in comparison.passes if r is not first):
+        mine = [d for d in comparison.differences if d.controller == rate.controller]
+        words = []
+        for kind, said in (("better", "better"), ("worse", "worse"), ("mixed", "mixed"), ("equal", "equal")):
+            names = [d.metric for d in mine if kind_of(d.verdict) == kind]
+            if names:
+                listed = "every metric" if len(names) == len(mine) > 1 else ", ".join(names)
+                words.append(f"{said} in {listed}")
+        unclear = sum(not kind_of(d.verdict) for d in mine)
+        if unclear:
+            words.append(f"not to be told apart in {unclear} of {len(mine)}")
+        rest = f" Of the metrics, {rate.controller} is {'; '.join(words)}." if words else ""
+        found.append(pass_sentence(rate, first) + rest)
+    return " ".join(found)
 
 
 def verdicts(comparison: Comparison) -> list[str]:

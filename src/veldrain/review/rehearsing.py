@@ -12,7 +12,7 @@ from veldrain.control import Fly, fresh
 from veldrain.control.loading import each_of
 from veldrain.errors import VeldrainError, told_at
 from veldrain.model import World
-from veldrain.review import following, studies, timeline
+from veldrain.review import following, studies, timeline, trying
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding, mistake
 from veldrain.review.studies import PATIENCE
@@ -40,6 +40,7 @@ STATEMENTS = (
     | following.STATEMENTS
     | timeline.STATEMENTS
     | studies.STATEMENTS
+    | trying.STATEMENTS
 )
 
 
@@ -114,7 +115,10 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
             yield found
     if isinstance(thing, Study) and not failed:
         yield from studies.compares_nothing(thing)
-        yield from studies.what_is_drawn(thing)
+        told = studies.what_is_drawn(thing)
+        yield from told
+        if not any(found.severity == "error" for found in told):
+            yield from trying.what_makes_no_difference(thing)
 
 
 def _watches(scenario: Scenario) -> list[tuple[str, str]]:
@@ -154,6 +158,8 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
             "see what it waits for; a trial can be given a limit",
         )
         return
+    if not outcome["failed"]:
+        yield from timeline.unknown_signals(trial.scenario, set(trial.publisher.signals))
     if outcome["failed"]:
         yield Finding("controller-fails", "error", who, outcome["reason"], "see the names and values it uses")
     told = {e.action.controller.partition("/")[0] for e in scenario.timeline if isinstance(e.action, Tell)}

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Iterator
 
 from veldrain.motion import Route
 from veldrain.review.finding import Finding
 from veldrain.scenario import Finish, Put, Remove, Scenario
 from veldrain.scenario.conditions import Compared, Condition, Watching
+from veldrain.scenario.measures import Signal
 from veldrain.simulation import engine_of
 
+UNIT = "see its bound and its unit"
 STATEMENTS = {
     "never-sets-off": "An actor on a route goes along it while the trial lasts.",
     "cut-short": "What takes its time is done before the trial ends.",
     "ends-at-once": "A trial does not end where it begins.",
     "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
+    "cannot-fail": "An expectation can be broken.",
+    "unknown-signal": "A signal that a condition waits for is logged by a controller.",
     "taken-away": "What is expected of a thing is expected while it is there.",
 }
 
@@ -23,8 +28,17 @@ def never_fires(scenario: Scenario, look: Watching) -> Iterator[Finding]:
     """Conditions that nothing can meet, and those that end a trial at its start."""
     for expected in scenario.expectations.values():
         why = expected.condition.impossible(scenario.duration)
-        if why:
+        never = expected.never is not None
+        if why and never:
+            yield Finding(
+                "cannot-fail", "warning", expected.name, f"is never broken: {why}", "see its bound and its unit"
+            )
+        elif why:
             yield Finding("never-fires", "warning", expected.name, f"its condition never holds: {why}", "see its bound")
+        elif not never and (sure := expected.condition.certain()):
+            yield Finding(
+                "cannot-fail", "warning", expected.name, f"is always met: {sure}", "see its bound and its unit"
+            )
     for entry in scenario.timeline:
         condition, name = entry.trigger, str(entry.action)
         if not isinstance(condition, Condition):
@@ -46,6 +60,34 @@ def _never_moves(condition: Condition, look: Watching) -> str:
     if not names or not all(map(engine_of(look.simulation).is_fixed, names)) or condition.bind(look)():
         return ""
     return f"{' and '.join(names)} never {'moves' if len(names) == 1 else 'move'}"
+
+
+def unknown_signals(scenario: Scenario, logged: set[str]) -> Iterator[Finding]:
+    """Signals of controllers that log others: what was logged in a first part of a trial is known."""
+    for condition, place, line in _asked(scenario):
+        for part in condition.parts():
+            measure = getattr(part, "measure", None)
+            if not isinstance(measure, Signal) or measure.path in logged:
+                continue
+            robot = measure.path.partition("/")[0]
+            if robot not in scenario.controllers:
+                text = f"waits for the signal '{measure.path}', and {robot} has no controller that could log it"
+                yield Finding("unknown-signal", "warning", place, text, "see its name", line)
+            elif near := difflib.get_close_matches(measure.path, logged, n=1, cutoff=0.6):
+                text = f"waits for the signal '{measure.path}', which was not logged in the first ticks"
+                yield Finding("unknown-signal", "warning", place, text, f"did you mean '{near[0]}'?", line)
+            else:
+                text = f"waits for the signal '{measure.path}', which was not logged in the first ticks"
+                yield Finding("unknown-signal", "note", place, text, "see that its controller logs it", line)
+
+
+def _asked(scenario: Scenario) -> Iterator[tuple[Condition, str, str]]:
+    """All conditions, with the place and the line that each is at."""
+    for entry in scenario.timeline:
+        if isinstance(entry.trigger, Condition):
+            yield entry.trigger, str(entry.action), entry.where
+    for expected in scenario.expectations.values():
+        yield expected.condition, expected.name, ""
 
 
 def cut_short(scenario: Scenario) -> Iterator[Finding]:

@@ -92,6 +92,17 @@ class Condition(ABC):
         """Why it can never hold in a trial of so long (s), whatever happens there; "" where it may."""
         return ""
 
+    def certain(self) -> str:
+        """Why it always holds, whatever happens in a trial; "" where it may not."""
+        return ""
+
+    def parts(self) -> Iterator[Condition]:
+        """Itself, and the conditions that it is made of."""
+        yield self
+        for value in vars(self).values():
+            if isinstance(value, Condition):
+                yield from value.parts()
+
     def bounds(self) -> Iterator[Bound]:
         """Its numbers, from the outside in: knobs of an event that has a name."""
         return iter(())
@@ -131,6 +142,10 @@ class Joined(Condition):
         one, other = self.one.impossible(duration), self.other.impossible(duration)
         return one or other if self.both else one and other
 
+    def certain(self) -> str:
+        one, other = self.one.certain(), self.other.certain()
+        return one and other if self.both else one or other
+
     def bounds(self) -> Iterator[Bound]:
         yield from _within(self, "one", self.one)
         yield from _within(self, "other", self.other)
@@ -154,6 +169,12 @@ class Not(Condition):
     """It does not hold."""
 
     one: Condition
+
+    def impossible(self, duration: float) -> str:
+        return self.one.certain()
+
+    def certain(self) -> str:
+        return self.one.impossible(math.inf)
 
     def watches(self) -> set[Pair]:
         return self.one.watches()
@@ -246,6 +267,13 @@ class Compared(Condition):
         side, end = ("below", low) if self.below else ("above", high)
         unit = self.unit()
         return f"{self.measure} is never {side} {end:.4g}{f' {unit}' if unit else ''}" if out else ""
+
+    def certain(self) -> str:
+        low, high = self.measure.span
+        sure = self.bound > high if self.below else self.bound < low
+        side, end = ("above", high) if self.below else ("below", low)
+        unit = self.unit()
+        return f"{self.measure} is never {side} {end:.4g}{f' {unit}' if unit else ''}" if sure else ""
 
     def bounds(self) -> Iterator[Bound]:
         word = "below" if self.below else "above"

@@ -1,0 +1,96 @@
+"""What a few whole trials tell before a study is run: factors that do nothing, metrics that never differ."""
+
+from __future__ import annotations
+
+import copy
+import math
+import time
+from collections.abc import Iterator
+
+import numpy as np
+
+from veldrain.review.finding import Finding
+from veldrain.study import Study
+from veldrain.study.metrics import smallest_of, unit_of_metric
+from veldrain.study.ranks import LEVEL
+from veldrain.study.starts import at_the_ends
+from veldrain.study.statistics import FEWEST
+from veldrain.study.trials import Done, TrialPlan
+
+PATIENCE = 12.0  # s on the clock, for all of it
+PAIRS = 4  # trials by which the spread of a metric is guessed
+
+STATEMENTS = {
+    "idle-factor": "What is drawn makes a difference to a trial.",
+    "same-metric": "A metric can differ between trials.",
+    "too-few-trials": "The trials of a study are enough to tell what matters.",
+}
+
+
+def what_makes_no_difference(study: Study) -> Iterator[Finding]:
+    """Whole trials at the ends of each factor, and some pairs: as many as there is patience for."""
+    begun, study = time.perf_counter(), copy.copy(study)
+    study.limit = min(study.limit or PATIENCE, PATIENCE)
+    study.rehearse()
+    names = list(study.controllers)
+    first = [_run(study, name, 0, study.draw(0)) for name in names]
+    each = (time.perf_counter() - begun) / len(names)
+    if each * len(names) * (2 * len(study.units) + PAIRS) > PATIENCE:
+        return  # too long to be tried here: --plan tells how long a study takes
+    ends: dict[str, list[list[Done]]] = {}
+    for path, value, scenario in at_the_ends(study):
+        if not isinstance(scenario, Exception):
+            values = study.draw(0) | {path: value}
+            ends.setdefault(path, []).append([_run(study, name, 0, values) for name in names])
+    pairs = [[_run(study, n, k, study.draw(k)) for n in names] for k in range(min(PAIRS, study.trials))]
+    if any(done.row["failed"] for row in [first, *pairs] for done in row):
+        return  # a rule of its own says so
+    for path, ended in ends.items():
+        if all(_is_same(a, b) for row in ended for a, b in zip(first, row, strict=True)):
+            text = "is drawn, and makes no difference to a trial, to the last bit, from one end of it to the other"
+            cure = "take it out, or see that something touches, weighs or measures what it is of"
+            yield Finding("idle-factor", "warning", f"vary {path}", text, cure, study.where.get(path, ""))
+    tried = [done for row in [first, *pairs, *(r for rows in ends.values() for r in rows)] for done in row]
+    for metric in study.metrics:
+        seen = np.array([done.measured[metric.name][0] for done in tried])
+        line = study.where.get(f"metric {metric.name}", "")
+        if len(values) > 1 and (np.isnan(values).all() or (values == values[0]).all()):
+            shown = "has no value" if np.isnan(values).all() else f"is {values[0]:.4g}"
+            text = f"{shown} in each of {len(values)} trials that were tried, with every controller"
+            yield Finding(
+                "same-metric", "warning", f"metric '{metric.name}'", text, "see its stream and statistic", line
+            )
+    if len(names) > 1 and len(pairs) == PAIRS:
+        yield from _too_few(study, names, pairs)
+
+
+def _too_few(study: Study, names: list[str], pairs: list[list[Done]]) -> Iterator[Finding]:
+    """Metrics whose interval will be wider than what matters, as far as some pairs tell."""
+    from scipy.stats import t
+
+    for metric in study.metrics:
+        unit = unit_of_metric(metric, study.reads_in.get(metric.name, ""))
+        matters = smallest_of(getattr(metric, "matters", 0.0), unit, metric.name)
+        values = np.array([[done.measured[metric.name][0] for done in row] for row in pairs])
+        if not matters or study.trials < FEWEST or not np.isfinite(values).all():
+            continue
+        spread = float((values[:, 1:] - values[:, :1]).std(axis=0, ddof=1).max())
+        reach = float(t.ppf(0.5 + LEVEL / 2, study.trials - 1)) * spread / math.sqrt(study.trials)
+        if reach > matters:
+            needed = math.ceil(study.trials * (reach / matters) ** 2)
+            text = (
+                f"differs by ± {spread:.3g} {unit} from pair to pair: {study.trials} trials will tell it to "
+                f"± {reach:.3g} {unit}, and {matters:g} matters"
+            )
+            line = study.where.get(f"metric {metric.name}", "")
+            yield Finding("too-few-trials", "note", f"metric '{metric.name}'", text, f"run some {needed}", line)
+
+
+def _run(study: Study, name: str, number: int, values: dict[str, float]) -> Done:
+    return TrialPlan(name, number, values, {}).run(study)
+
+
+def _is_same(a: Done, b: Done) -> bool:
+    """True for trials that went alike to the last bit, and were measured so."""
+    values = [(x, b.measured[name][0]) for name, (x, _) in a.measured.items()]
+    return a.row["end"] == b.row["end"] and all(x == y or (math.isnan(x) and math.isnan(y)) for x, y in values)
