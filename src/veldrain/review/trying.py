@@ -54,12 +54,10 @@ def what_makes_no_difference(study: Study) -> Iterator[Finding]:
     for metric in study.metrics:
         seen = np.array([done.measured[metric.name][0] for done in tried])
         line = study.where.get(f"metric {metric.name}", "")
-        if len(values) > 1 and (np.isnan(values).all() or (values == values[0]).all()):
-            shown = "has no value" if np.isnan(values).all() else f"is {values[0]:.4g}"
-            text = f"{shown} in each of {len(values)} trials that were tried, with every controller"
-            yield Finding(
-                "same-metric", "warning", f"metric '{metric.name}'", text, "see its stream and statistic", line
-            )
+        if len(seen) > 1 and (np.isnan(seen).all() or (seen == seen[0]).all()):
+            shown, where = "has no value" if np.isnan(seen).all() else f"is {seen[0]:.4g}", f"metric '{metric.name}'"
+            text = f"{shown} in each of {len(seen)} trials that were tried, with every controller"
+            yield Finding("same-metric", "warning", where, text, "see its stream and statistic", line)
     if len(names) > 1 and len(pairs) == PAIRS:
         yield from _too_few(study, names, pairs)
 
