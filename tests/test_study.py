@@ -459,7 +459,7 @@ class Sources(unittest.TestCase):
             with self.subTest(shapes=len(shapes)), tempfile.TemporaryDirectory() as folder:
                 result = vd.Study(scenario, {"a": Hold(), "b": Hold(gain=9)}, trials=1).run(folder)
                 page = write_page(result, result.compare(), Path(folder) / "page.html").read_text()
-                self.assertIn("Every trial&#39;s true path", page)
+                self.assertIn("Each trial&#39;s true path", page)
 
 
 class Dies(Hold):

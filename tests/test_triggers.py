@@ -164,7 +164,7 @@ class Measures(unittest.TestCase):
                 vd.run(scenario)
 
 
-LOOKED = ("never-fires", "cut-short", "ends-at-once", "never-sets-off")
+LOOKED = ("cannot-fail", "never-fires", "cut-short", "ends-at-once", "never-sets-off")
 
 
 def parked(**words: Any) -> vd.Scenario:
@@ -190,7 +190,14 @@ class Looked(unittest.TestCase):
             (over_ground().when(apart < 50).say("near"), ""),
             (over_ground().when(vd.height("post") > 0).say("x"), "never-fires: .*post never moves"),
             (over_ground().when(vd.height("post") < 0).say("x"), ""),
-            (over_ground().expect("slow", never=vd.speed("ball") < 0), "never-fires: .*never below 0 m/s"),
+            (over_ground().expect("slow", never=vd.speed("ball") < 0), "cannot-fail: .*never below 0 m/s"),
+            (
+                over_ground().expect("up", always=vd.tilt("ball") < 5),
+                "cannot-fail: is always met: .*never above 3.142 rad",
+            ),
+            (over_ground().expect("up", always=vd.tilt("ball") < "5 deg"), ""),
+            (over_ground().expect("up", never=~(vd.tilt("ball") < 5)), "cannot-fail"),
+            (over_ground().expect("fast", eventually=vd.speed("ball") < 0), "never-fires: .*never below 0 m/s"),
             (
                 over_ground().at("0.5 s").change("ball.friction", 0.1, over="2 s"),
                 "cut-short: takes until 2.5 s.*ends at 1 s",

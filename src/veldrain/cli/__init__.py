@@ -49,15 +49,18 @@ def _interruptible(what_now: str) -> Iterator[None]:
 
 @app.command()
 def demo(
+    name: Annotated[
+        str, typer.Argument(help="culvert: two controllers; probe: two thousand drops, and a fit.")
+    ] = "culvert",
     out: Annotated[Path | None, typer.Option(help="Folder for files and results; default: a new one here.")] = None,
     trials: Annotated[int | None, typer.Option(help="Trials for each controller.")] = None,
     workers: Workers = 2,
 ) -> None:
-    """Run the culvert study that comes along: from a built world to a comparison of two controllers."""
+    """Run a study that comes along: from a built world to a comparison, or to a fit."""
     from veldrain.cli import commands
 
     with _interruptible("trials that were finished are kept; 'veldrain study' with the same folder goes on"):
-        commands.demo(out, trials, workers)
+        commands.demo(name, out, trials, workers)
 
 
 @app.command()

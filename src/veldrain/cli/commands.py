@@ -8,20 +8,27 @@ from pathlib import Path
 
 from veldrain.cli.output import unused
 from veldrain.cli.studies import REPORT, check_counts, study
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, unknown
 
 CULVERT = "culvert.study.yaml"
+PROBE = "probe.study.yaml"
 DEMO_FOLDER = "veldrain-demo"
-MORE = ("robots", "worlds")
+MORE = ("robots", "worlds", "drops")
 
 
-def demo(out: Path | None, trials: int | None, workers: int) -> None:
-    """Copy the demo's files, run its study, print and write the comparison, and say how to go on."""
-    from veldrain.cli.output import say
-
+def demo(name: str, out: Path | None, trials: int | None, workers: int) -> None:
+    """Copy the demo's files, run one of its studies, print and write the comparison, and say how to go on."""
+    if name not in DEMOS:
+        raise unknown("demo", name, DEMOS)
     check_counts(workers, trials)
     folder = out or unused(Path(DEMO_FOLDER))
     copy_demo(folder)
+    DEMOS[name](folder, trials, workers)
+
+
+def _culvert(folder: Path, trials: int | None, workers: int) -> None:
+    from veldrain.cli.output import say
+
     say("Lisdodde drainage district: the crawler goes through a culvert with a bank of silt, without and with")
     say("the gyro's part in its steering, over paired trials that differ in start, grip and a push.")
     say("")
@@ -32,13 +39,41 @@ def demo(out: Path | None, trials: int | None, workers: int) -> None:
     first = result.trials.iloc[0]["file"]
     say(f"  veldrain streams {result.folder / str(first)}")
     say(f"  veldrain look {result.folder / str(first)} --layer trails --layer names")
+    say(f"  veldrain study {folder / CULVERT} --out {result.folder} --doubt")
+    say(f"  veldrain run {result.folder} 3 --controller damped")
     say(f"  veldrain look {folder / 'worlds' / 'survey.world.yaml'} --panel around --panel rover/eye")
     say(f"  veldrain check {folder / 'robots' / 'broken.world.yaml'}")
     say(f"  veldrain run {folder / 'cut_in.scenario.yaml'}")
     say(f"  veldrain run {folder / 'survey_flight.scenario.yaml'}")
     say(f"  veldrain study {folder / 'lorry_brakes.study.yaml'}")
+    say("  veldrain demo probe")
     say(f"  edit gain or damping in {folder / CULVERT}, then")
-    say(f"  veldrain study {folder / CULVERT} --out {folder / 'results-2'}")
+    say(f"  veldrain study {folder / CULVERT} --out {folder / 'results-2'}, and")
+    say(f"  veldrain compare {result.folder} {folder / 'results-2'}")
+
+
+def _probe(folder: Path, trials: int | None, workers: int) -> None:
+    from veldrain.cli.output import say
+    from veldrain.cli.studies import Wishes, search
+
+    say("The float probe is dropped on two test beds, two thousand times in all, as it comes: turned anyhow, from")
+    say("0.8 to 1.6 m, with some speed to the side. No recording is kept: one that is wanted is made again.")
+    say("")
+    results = folder / "probe-results"
+    study(folder / PROBE, results, workers, trials, wishes=Wishes(table=folder / "probe-drops.csv"))
+    say("")
+    say("Three drops on a bed that is neither were measured: which restitution and friction has it?")
+    say("")
+    search(folder / PROBE, folder / "probe-fit", workers, "fit")
+    say("")
+    say("To try next:")
+    say(f"  open {results / REPORT}")
+    say(f"  open {folder / 'probe-fit' / 'residuals.png'}")
+    say(f"  veldrain run {results} 30 --controller clay")
+    say(f"  veldrain compare {results} --needed rebound")
+
+
+DEMOS = {"culvert": _culvert, "probe": _probe}
 
 
 def new(folder: Path, robot: Path | None, kind: str) -> None:

@@ -128,7 +128,8 @@ def _executor(address: str | None) -> Iterator[Any]:
             "needs distributed", where="--cluster", cure="pip install 'veldrain[cluster]', here and on the workers"
         ) from None
     try:
-        client: Any = distributed.Client(address, timeout="20s")  # type: ignore[no-untyped-call]
+        made: Any = distributed.Client  # it tells no types
+        client = made(address, timeout="20s")
     except (OSError, ValueError) as error:
         raise VeldrainError(f"no scheduler answers ({error})", where=address, cure="see that it runs") from error
     with client:
@@ -240,13 +241,16 @@ def _fit(loaded: Study, folder: Path, workers: int, told: dict[str, Any]) -> Non
     from veldrain.report.figures import residuals
     from veldrain.report.text import number
     from veldrain.study import fit
+    from veldrain.study.fitting import with_quantities
 
-    logs = [open_log(path) for path in told.pop("logs")]
-    found = fit(loaded.scenario, logs, told.pop("bounds"), told.pop("match"), **told)
+    several = told.pop("logs")
+    logs = [open_log(path) for path, _ in several]
+    scenarios = [with_quantities(loaded.scenario, at) for _, at in several]
+    found = fit(scenarios, logs, told.pop("bounds"), told.pop("match"), **told)
     table = grid("quantity", "value", "95 % interval", "unit")
     for row in found.table.to_dict("records"):
-        span = f"{number(row['low'])} to {number(row['high'])}"
-        table.add_row(row["quantity"], number(row["value"]), span, row["unit"])
+        span = f"{number(row['low'], 4)} to {number(row['high'], 4)}"
+        table.add_row(row["quantity"], number(row["value"], 4), span, row["unit"])
     console.print(table)
     for column, was in found.before.items():
         say(f"{column}: error (RMS) {number(was)} before, {number(found.after[column])} after")

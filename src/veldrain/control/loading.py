@@ -99,13 +99,24 @@ def each_of(by_robot: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
             yield robot, given
 
 
+def _copied(controller: Any, where: str) -> Any:
+    try:
+        return copy.deepcopy(controller)
+    except Exception as error:  # a lock, an open file: whatever says that there is only one of it
+        raise VeldrainError(
+            f"cannot be copied ({type(error).__name__}: {error}), and each trial has one of its own",
+            where=where,
+            cure="open what cannot be copied in its start",
+        ) from error
+
+
 def fresh(controller: Any, where: str) -> Controller:
     """A controller for one trial: made from its name, or a copy of the one that was given.
 
     Raises:
-        VeldrainError: it has no period or no update.
+        VeldrainError: it has no period or no update, or cannot be copied.
     """
-    made = controller.make() if isinstance(controller, NamedController) else copy.deepcopy(controller)
+    made = controller.make() if isinstance(controller, NamedController) else _copied(controller, where)
     missing = [word for word in ("period", "update") if not hasattr(made, word)]
     if missing:
         raise VeldrainError(

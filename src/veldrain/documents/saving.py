@@ -112,6 +112,7 @@ def scenario_words(scenario: Scenario, files: Files, world: str) -> Map:
         robot: controller_words(c, files, f"controller of {robot}") for robot, c in scenario.controllers.items()
     }
     words["timeline"] = [entry_words(entry, files) for entry in scenario.timeline]
+    words["log"] = {name: measure_words(measure, files) for name, measure in scenario.measures.items()}
     words["expect"] = []
     for e in scenario.expectations.values():
         way = next(word for word in ("never", "always", "eventually", "at_the_end") if vars(e)[word] is not None)

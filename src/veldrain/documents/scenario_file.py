@@ -64,6 +64,17 @@ class _Condition(Words):
         found = self._made(folder)
         return found if self.held is None else found.held(self.held)
 
+    def measure(self, folder: Path) -> Measure:
+        """What is measured, where nothing is said of a bound."""
+        told = [word for word in (*Measure.kinds, "use") if getattr(self, word) is not None]
+        if len(told) != 1 or any(b is not None for b in (self.below, self.above, self.between, self.held)):
+            raise VeldrainError("not one measure", cure=f"give one of {', '.join(Measure.kinds)} without a bound")
+        if self.use is not None:
+            found = call_named(load_named(self.use, folder, ""), self.arguments, self.use, "")
+        else:
+            found = asked(Measure.kinds[told[0]], getattr(self, told[0]), told[0])
+        return found  # type: ignore[no-any-return]  # the scenario sees that it is one
+
     def _made(self, folder: Path) -> Condition:
         kinds: dict[str, Any] = {**Measure.kinds, **Condition.kinds}
         told = [word for word in (*kinds, "use", "all", "any", "not_") if getattr(self, word) is not None]
@@ -190,6 +201,7 @@ def scenario_text() -> type[Document]:
         "ScenarioWords",
         __base__=(ScenarioText, document(Scenario, ("world", "controllers"))),
         timeline=(list[entry], []),  # type: ignore[valid-type]
+        log=(dict[str, condition], {}),  # type: ignore[valid-type]
         expect=(list[expectation], []),  # type: ignore[valid-type]
     )
 
@@ -229,6 +241,9 @@ def load_scenario(path: str | Path, draft: bool = False) -> Scenario:
         with source.at("timeline", k):
             moment = entry.moment(scenario, folder)
             moment.do(entry.action(folder), source.line(("timeline", k)))
+    for name, measure in text.log.items():
+        with source.at("log", name):
+            scenario.log(name, measure.measure(folder))
     for k, expected in enumerate(text.expect):
         with source.at("expect", k):
             words = expected.given(folder)

@@ -171,21 +171,30 @@ class MatchText(Document):
     weight: float = 1.0
 
 
+class LogText(Document):
+    """A log, and what was other in the scenario while it was recorded: quantities by path."""
+
+    file: str
+    at: dict[str, Quantity] = {}
+
+
 class FitText(Document):
     """What is fitted: bounds by path, to columns of logs."""
 
-    log: str | list[str]
+    log: str | LogText | list[str | LogText]
     of: dict[str, tuple[Quantity, Quantity]]
     match: list[str | MatchText]
     lag: Quantity | None = None
-    starts: StrictInt = 8
+    starts: StrictInt = 12
     seed: StrictInt = 0
 
     def told(self, folder: Path) -> dict[str, Any]:
-        logs = [self.log] if isinstance(self.log, str) else self.log
+        several = self.log if isinstance(self.log, list) else [self.log]
+        logs = [LogText(file=log) if isinstance(log, str) else log for log in several]
         match = [m if isinstance(m, str) else Match(m.column, m.log, m.weight) for m in self.match]
         own = {word: getattr(self, word) for word in ("lag", "starts", "seed")}
-        return own | {"logs": [folder / log for log in logs], "bounds": self.of, "match": match}
+        told = [(folder / log.file, log.at) for log in logs]
+        return own | {"logs": told, "bounds": self.of, "match": match}
 
 
 class StudyText(Document):

@@ -23,7 +23,7 @@ def packed(study: Any) -> Packed:
     Raises:
         VeldrainError: something in it cannot travel; says what.
     """
-    import cloudpickle  # type: ignore[import-untyped]  # classes and functions of a main module travel by value
+    import cloudpickle  # classes and functions of a main module travel by value
 
     try:
         inner = cloudpickle.dumps(study)

@@ -8,6 +8,7 @@ own spread (G. A. F. Seber, C. J. Wild, "Nonlinear Regression", 1989, chapter 5)
 from __future__ import annotations
 
 import copy
+import importlib
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -32,6 +33,8 @@ if TYPE_CHECKING:
 Tell = Callable[[int, int, str], None]
 BAD = 1e6  # of residuals where a trial was aborted
 ALIKE = 0.99  # correlation from which on two quantities cannot be told apart
+BEGUN = 3  # of the best points from which it goes down
+ROUGH = 0.5  # autocorrelation of residuals from which on they are no noise
 BLIND = 1e-6  # of the largest: a column of the Jacobian below this tells nothing
 
 
@@ -64,6 +67,7 @@ class Fitted:
         alike: pairs of paths that the logs cannot tell apart, with their correlation.
         blind: paths on which nothing that was matched depends.
         at_bounds: paths whose value lies on a bound.
+        rough: autocorrelation of the residuals from one sample to the next: of noise it is about 0.
         runs: trials that it took.
         residuals: time, column, log, simulated before and after: a row each sample.
     """
@@ -78,6 +82,7 @@ class Fitted:
     alike: list[tuple[str, str, float]]
     blind: list[str]
     at_bounds: list[str]
+    rough: float
     runs: int
     residuals: pd.DataFrame = field(repr=False)
 
@@ -101,6 +106,11 @@ class Fitted:
         ]
         found += [f"nothing that was matched depends on {path}" for path in self.blind]
         found += [f"{path} lies on its bound: widen it" for path in self.at_bounds]
+        if self.rough > ROUGH:
+            found.append(
+                f"what is left is no noise (autocorrelation {self.rough:.2f}): the model does not follow the log, and "
+                "the intervals are too narrow; look at the residuals"
+            )
         return found
 
 
@@ -111,7 +121,7 @@ def fit(
     match: Sequence[str | Match],
     *,
     lag: Quantity | None = None,
-    starts: int = 8,
+    starts: int = 12,
     seed: int = 0,
     exact: bool = True,
     progress: Tell | None = None,
@@ -177,18 +187,26 @@ def fit(
         points = np.vstack([begun, points])
     costs = [float((r := residuals(p)) @ r) for p in points]
     order = np.argsort(costs)
-    solutions = [
-        least_squares(
-            residuals,
-            np.clip(points[k], 0.01, 0.99),
-            bounds=(0.0, 1.0),
-            diff_step=np.array([1e-3]),
-            xtol=1e-8,
-            ftol=1e-10,
+
+    def solved(point: Array) -> Any:
+        inside = np.clip(point, 0.002, 0.998)
+        return least_squares(
+            residuals, inside, bounds=(0.0, 1.0), diff_step=np.array([1e-3]), xtol=1e-8, ftol=1e-10, max_nfev=30
         )
-        for k in order[: min(2, len(order))]
-    ]
-    best = min(solutions, key=lambda s: s.cost)
+
+    best = min((solved(points[k]) for k in order[:BEGUN]), key=lambda s: float(s.cost))
+    # Bounces and stops make steps in the error, over which a simplex goes and a slope does not.
+    size = 0.02
+    steps = [best.x + size * row * (1 if x < 0.5 else -1) for row, x in zip(np.eye(len(lows)), best.x, strict=True)]
+    minimize: Any = importlib.import_module("scipy.optimize").minimize  # its stubs know no simplex of one's own
+    moved = minimize(
+        lambda p: float((r := residuals(p)) @ r) * (1.0 + 1e3 * float(np.abs(p - np.clip(p, 0, 1)).sum())),
+        best.x,
+        method="Nelder-Mead",
+        options={"initial_simplex": np.vstack([best.x, *steps]), "maxfev": 30 * len(lows), "xatol": 1e-5, "fatol": 0.0},
+    )
+    if float(moved.fun) < 0.98 * 2 * float(best.cost):
+        best = min(best, solved(np.clip(moved.x, 0, 1)), key=lambda s: float(s.cost))
     rest, jacobian = best.fun, np.asarray(best.jac, float)
     free = max(len(rest) - len(lows), 1)
     size = np.linalg.norm(jacobian, axis=0)
@@ -224,9 +242,24 @@ def fit(
         alike,
         [p for p, s in zip(paths, sees, strict=False) if not s],
         [p for p, x in zip(paths, best.x, strict=False) if min(x, 1 - x) < 1e-6],
+        _roughness(table),
         runs,
         table,
     )
+
+
+def with_quantities(scenario: Scenario, values: Mapping[str, Quantity]) -> Scenario:
+    """A copy of a scenario with other values of quantities, by path.
+
+    Raises:
+        VeldrainError: no such quantity, or a value of another kind.
+    """
+    other = copy.deepcopy(scenario)
+    knobs = {knob.path: knob for knob in other.knobs()}
+    for path, value in values.items():
+        knob = knob_of(knobs.values(), path, "fit")
+        knob.set(quantity(value, knob.kind, f"fit: {path}"))
+    return other
 
 
 class _Side:
@@ -250,10 +283,7 @@ class _Side:
 
     def simulated(self, told: Mapping[str, float], seed: int, exact: bool) -> Kept | None:
         """The trial with these values; None where it was aborted."""
-        scenario = copy.deepcopy(self.scenario)
-        knobs = {knob.path: knob for knob in scenario.knobs()}
-        for path, value in told.items():
-            knob_of(knobs.values(), path, "fit") if path not in knobs else knobs[path].set(value)
+        scenario = with_quantities(self.scenario, told)
         # Names of columns have dots too: the stream is one of the parts before a dot.
         kept = Kept([m.column[:k] for m in self.match for k, letter in enumerate(m.column) if letter == "."])
         outcome = carried_out(scenario, seed, [kept.sink], exact=exact)
@@ -285,6 +315,9 @@ class _Side:
 def _column(log: Any, path: str) -> tuple[Any, str]:
     """A table and the name of its column."""
     if isinstance(log, Log):
+        only = list(log.messages)
+        if len(only) == 1 and not path.startswith(f"{only[0]}."):  # of a table its columns are enough
+            path = f"{only[0]}.{path}"
         table, name, _ = log.column(path)
         return table, name
     stream = max((s for s in log if path.startswith(f"{s}.")), key=len, default="")
@@ -317,3 +350,15 @@ def _compared(
         for word in ("before", "after")
     ]
     return table, errors[0], errors[1]
+
+
+def _roughness(table: pd.DataFrame) -> float:
+    """The autocorrelation of what is left, from one sample to the next."""
+    above, below = 0.0, 0.0
+    for _, own in table.groupby(["log", "column"]):
+        rest = (own["after"] - own["logged"]).dropna().to_numpy(float)
+        rest = rest - rest.mean() if len(rest) else rest
+        scale = float(rest @ rest)
+        if scale > 0:
+            above, below = above + float(rest[1:] @ rest[:-1]) / scale, below + 1.0
+    return above / below if below else 0.0
