@@ -12,25 +12,32 @@ from typing import Any
 
 from veldrain.errors import VeldrainError
 from veldrain.resolver import load_source, loaded_files
+from veldrain.study.sources import own_modules
 
 Packed = tuple[str, bytes]
 _read: dict[str, Any] = {}  # the study that was read last in this process, by name
 
 
-def packed(study: Any) -> Packed:
-    """A name for a study, and its bytes.
+def packed(study: Any, far: bool = False) -> Packed:
+    """A name for a study, and its bytes; ``far``: with the user's own modules, which are not where it goes.
 
     Raises:
         VeldrainError: something in it cannot travel; says what.
     """
     import cloudpickle  # classes and functions of a main module travel by value
 
+    mine = [m for m in own_modules() if m.__name__ != "__main__"] if far else []
     try:
+        for module in mine:
+            cloudpickle.register_pickle_by_value(module)
         inner = cloudpickle.dumps(study)
     except (pickle.PicklingError, TypeError, AttributeError, VeldrainError) as error:
         raise VeldrainError(
             f"cannot be sent to a worker ({error})", where="study", cure="run it with workers=1, or keep that out of it"
         ) from error
+    finally:
+        for module in mine:
+            cloudpickle.unregister_pickle_by_value(module)
     texts = [(str(path), path.read_text(encoding="utf-8")) for path in loaded_files() if path.is_file()]
     data = pickle.dumps((texts, inner))
     return hashlib.sha256(data).hexdigest(), data

@@ -441,6 +441,20 @@ class Factor:
         """Its paths, together where one value is drawn for all of them."""
         return [(path,) for path in self.paths] if isinstance(self.draw, (Orientation, Own)) else [self.paths]
 
+    def spans(self) -> list[tuple[tuple[str, ...], float, float]]:
+        """What a search goes over: paths that have one value, and its least and largest; nothing of a function's own.
+
+        Of a distribution without ends it is the middle 99 %.
+        """
+        if isinstance(self.draw, Own):
+            return []
+        if isinstance(self.draw, Orientation):
+            half = math.pi / 2
+            return [((path,), -reach, reach) for path, reach in zip(self.paths, (math.pi, half, math.pi), strict=True)]
+        ends = self.draw.ends(self.kinds[0], self.name)
+        at = self.draw.quantile(self.kinds[0], self.name)
+        return [(self.paths, ends[0], ends[-1]) if ends else (self.paths, at(0.005), at(0.995))]
+
     def drawn(self, seed: int, trial: int) -> dict[str, float]:
         """Values by path of a trial, SI units."""
         random = randomness.stream(seed, self.draw.stream(self.name), trial)

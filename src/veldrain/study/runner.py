@@ -51,7 +51,7 @@ class Workers:
             yield from (plan.run(self._study) for plan in plans)
             return
         if self._data is None:
-            self._data = packed(self._study)
+            self._data = packed(self._study, far=self._given is not None)
         if self._given is not None:
             plans = [replace(plan, by_value=True) for plan in plans]
             yield from self._flow(self._given, self._data, plans, getattr(self._given, "_max_workers", None) or 16)

@@ -123,17 +123,14 @@ def find_worst(
 
     better = _better(study, metric)
     name = _controller(study, controller)
-    if not study.factors:
-        raise VeldrainError("nothing is varied", where="find_worst", cure="name ranges in vary")
-    lows, highs = _ranges(study)
-    usual = [study.usual.get(f.paths[0], math.nan) for f in study.factors]
-    middle = np.clip(np.nan_to_num((np.array(usual) - lows) / (highs - lows), nan=0.5), 0.0, 1.0)
+    room = _Room.of(study)
+    middle, count = room.middle(study), len(room.paths)
     sign = -1.0 if better == "lower" else 1.0
     with Asking(study, folder, budget, workers, executor, progress) as asking:
 
         def run(points: Iterable[Array]) -> list[dict[str, Any]]:
             some = list(points)[: max(asking.left, 0)]
-            return asking.run([(name, _values(study, lows + np.clip(p, 0, 1) * (highs - lows)), 0) for p in some])
+            return asking.run([(name, room.values(p), 0) for p in some])
 
         def cost(points: Array) -> Array:
             """Less is worse for the metric; what is beyond the budget is refused by its cost."""
@@ -148,11 +145,11 @@ def find_worst(
         asking.tell("all over the ranges")
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", UserWarning)
-            filling = qmc.Sobol(len(lows), rng=np.random.default_rng(randomness.child_seed(seed, "worst")))
+            filling = qmc.Sobol(count, rng=np.random.default_rng(randomness.child_seed(seed, "worst")))
             first = filling.random(max(budget // 3, 1))
         run(list(first))
         asking.tell("evolution")
-        population = _best_of(asking, metric, sign, study, lows, highs, max(8, min(5 * len(lows), budget // 12)))
+        population = _best_of(asking, metric, sign, room, max(8, min(5 * count, budget // 12)))
         try:
             end = budget // 3
 
@@ -160,13 +157,13 @@ def find_worst(
                 return asking.left <= end
 
             optimize.differential_evolution(
-                cost, [(0.0, 1.0)] * len(lows), init=population, rng=np.random.default_rng(seed), vectorized=True,
+                cost, [(0.0, 1.0)] * count, init=population, rng=np.random.default_rng(seed), vectorized=True,
                 updating="deferred", polish=False, maxiter=10_000, callback=over, tol=1e-6,
             )  # fmt: skip
         except _OverError:
             pass
         asking.tell("towards nominal")
-        nearest, distance = _nearest(asking, run, middle, study, lows, highs, optimize.minimize)
+        nearest, distance = _nearest(asking, run, middle, room, optimize.minimize)
         table = asking.trials
     costs = np.array([_cost(row, metric, sign, -BAD) for row in table.to_dict("records")])
     worst = table.iloc[int(costs.argmin())]
@@ -186,28 +183,21 @@ class _OverError(Exception):
 
 
 def _nearest(
-    asking: Asking,
-    run: Callable[..., list[dict[str, Any]]],
-    middle: Array,
-    study: Study,
-    lows: Array,
-    highs: Array,
-    minimize: Any,
+    asking: Asking, run: Callable[..., list[dict[str, Any]]], middle: Array, room: _Room, minimize: Any
 ) -> tuple[dict[str, float], float]:
     """The failing point nearest to nominal: bisection from those that are known, then a simplex among directions."""
     known = asking.trials
     failing = known[~known["passed"].astype(bool)]
     if failing.empty:
         return {}, math.inf
-    paths = [f.paths[0] for f in study.factors]
-    points = (failing[paths].to_numpy(float) - lows) / (highs - lows)
+    points = room.points(failing)
 
     def far(point: Array) -> float:
         return float(np.sqrt(((point - middle) ** 2).mean()))
 
     best = min(points, key=far)
     if far(best) == 0:
-        return _values(study, lows + best * (highs - lows)), 0.0
+        return room.values(best), 0.0
 
     def shrink(direction: Array, steps: int = 6) -> tuple[float, Array]:
         """The nearest failing point along a direction (a point of the cube); inf where that does not fail at all."""
@@ -242,7 +232,7 @@ def _nearest(
         )  # fmt: skip
     except _OverError:
         pass
-    return _values(study, lows + best * (highs - lows)), far(best)
+    return room.values(best), far(best)
 
 
 def tune(
@@ -414,25 +404,43 @@ def _controller(study: Study, name: str | None) -> str:
     return name or next(iter(study.controllers))
 
 
-def _ranges(study: Study) -> tuple[Array, Array]:
-    """The least and the largest value of each factor."""
-    rows = []
-    for f in study.factors:
-        ends = f.draw.ends(f.kinds[0], f.name)
-        at = f.draw.quantile(f.kinds[0], f.name)
-        rows.append((ends[0], ends[-1]) if ends else (at(0.005), at(0.995)))
-    lows, highs = np.array(rows, float).T
-    if not (lows < highs).all():
-        raise VeldrainError(
-            "a range of one value", where=study.factors[int((lows >= highs).argmax())].name, cure="widen it"
+@dataclass(frozen=True)
+class _Room:
+    """What a search goes over: paths that have one value, and their least and largest values; all else stays."""
+
+    paths: list[tuple[str, ...]]
+    lows: Array
+    highs: Array
+    rest: dict[str, float]
+
+    @classmethod
+    def of(cls, study: Study) -> _Room:
+        spans = [span for f in study.factors for span in f.spans()]
+        if not spans:
+            raise VeldrainError("nothing is varied", where="find_worst", cure="name ranges in vary")
+        lows, highs = (np.array([span[k] for span in spans], float) for k in (1, 2))
+        if not (lows < highs).all():
+            name = ", ".join(spans[int((lows >= highs).argmax())][0])
+            raise VeldrainError("a range of one value", where=name, cure="widen it")
+        return cls([paths for paths, *_ in spans], lows, highs, study.draw(0))
+
+    def values(self, point: Array) -> dict[str, float]:
+        """Values by path at a point of the unit cube."""
+        row = (self.lows + np.clip(point, 0, 1) * (self.highs - self.lows)).tolist()
+        return self.rest | {path: value for paths, value in zip(self.paths, row, strict=True) for path in paths}
+
+    def points(self, table: pd.DataFrame) -> Array:
+        """The rows of a table as points of the unit cube."""
+        found: Array = (table[[paths[0] for paths in self.paths]].to_numpy(float) - self.lows) / (
+            self.highs - self.lows
         )
-    return lows, highs
+        return found
 
-
-def _values(study: Study, row: Array) -> dict[str, float]:
-    return {
-        path: value for f, x in zip(study.factors, row.tolist(), strict=True) for path, value in f.all_at(x).items()
-    }
+    def middle(self, study: Study) -> Array:
+        """What the scenario itself has."""
+        usual = np.array([study.usual.get(paths[0], math.nan) for paths in self.paths])
+        found = (usual - self.lows) / (self.highs - self.lows)
+        return np.clip(np.nan_to_num(found, nan=0.5), 0.0, 1.0)
 
 
 def _cost(row: Mapping[Any, Any], metric: str, sign: float, worst: float = BAD) -> float:
@@ -443,14 +451,14 @@ def _cost(row: Mapping[Any, Any], metric: str, sign: float, worst: float = BAD) 
     return float(np.clip(sign * value, -BAD, BAD))
 
 
-def _best_of(asking: Asking, metric: str, sign: float, study: Study, lows: Array, highs: Array, count: int) -> Array:
+def _best_of(asking: Asking, metric: str, sign: float, room: _Room, count: int) -> Array:
     """The points with the lowest costs so far, as the first population: five at least, as its optimiser asks."""
     table = asking.trials
     costs = np.array([_cost(row, metric, sign, -BAD) for row in table.to_dict("records")])
-    points = (table[[f.paths[0] for f in study.factors]].to_numpy(float) - lows) / (highs - lows)
+    points = room.points(table)
     chosen = points[np.argsort(costs, kind="stable")[: max(count, 5)]]
     return (
         chosen
         if len(chosen) >= 5
-        else np.vstack([chosen, np.random.default_rng(0).random((5 - len(chosen), len(lows)))])
+        else np.vstack([chosen, np.random.default_rng(0).random((5 - len(chosen), len(room.paths)))])
     )

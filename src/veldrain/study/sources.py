@@ -310,6 +310,11 @@ def _is_own(module: str) -> bool:
     return _own_file(found) is not None
 
 
+def own_modules() -> list[ModuleType]:
+    """The modules that are the user's own: what is only on this machine."""
+    return [module for module in list(sys.modules.values()) if _own_file(module) is not None]
+
+
 def _own_file(module: ModuleType | None) -> Path | None:
     """The source file of a module that is the user's own."""
     found = getattr(module, "__file__", None)
