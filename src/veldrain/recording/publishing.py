@@ -130,8 +130,7 @@ class Publisher:
             names = {name: f"{samples.stream}/{name}" for name in samples.sensor.companions} | {"": samples.stream}
             self._named[samples.stream] = names, samples.sensor.frame(samples.stream)
         names, frame = self._named[samples.stream]
-        wanted = self._takes_all or any(s.takes(name, reading.stamp) for s in self.sinks for name in names.values())
-        if not wanted:
+        if not self._takes_all and not any(s.takes(name, reading.stamp) for s in self.sinks for name in names.values()):
             return
         # A header's stamp is the time of the first beam or row.
         stamp = reading.stamp - round(samples.sensor.age(reading.data) * 1e9)

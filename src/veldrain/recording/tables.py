@@ -51,25 +51,28 @@ def to_table(store: Typestore, message: str, stamps: np.ndarray, raw: Sequence[b
     times = np.asarray(stamps, np.int64) / 1e9
     if message == TEXT and (table := _things(store, times, raw)) is not None:
         return table
-    parts = [_frame(part, times, message) for part in parts_of(raw, store, message)]
+    found = parts_of(raw, store, message)
+    if len(found) == 1 and len(found[0].index) == len(times) and found[0].rows < 0:  # all of one layout, a row each
+        columns = _columns(found[0], times, message)
+        del columns["_message"]
+        return pd.DataFrame(_angles_put_in(columns))
+    parts = [pd.DataFrame(_columns(part, times, message)) for part in found]
     some = [part for part in parts if len(part)]
     if not some:
         nothing = np.zeros(0)
         columns = {} if message == JOINTS else dict.fromkeys(names_of(store, message), nothing)
-        return _frame(Part(np.zeros(0, int), -1, columns), times, message).drop(columns="_message")
+        return pd.DataFrame(_columns(Part(np.zeros(0, int), -1, columns), times, message)).drop(columns="_message")
     table = some[0] if len(some) == 1 else pd.concat(some).sort_values("_message", kind="stable")
     table = table.drop(columns="_message").reset_index(drop=True)
-    return _with_angles(table)
+    return pd.DataFrame(_angles_put_in({str(name): table[name] for name in table}))
 
 
-def _frame(part: Part, times: np.ndarray, message: str) -> pd.DataFrame:
-    """One part as a table, with ``_message``, the number of the message that a row is from."""
-    import pandas as pd
-
+def _columns(part: Part, times: np.ndarray, message: str) -> dict[str, Any]:
+    """The columns of one part, with ``_message``, the number of the message that a row is from."""
     index = part.index if part.rows < 0 else np.repeat(part.index, part.rows)
     columns: dict[str, Any] = {"_message": index, "time": times[index]}
     if message == JOINTS and part.columns:
-        return pd.DataFrame(columns | _joints(part))
+        return columns | _joints(part)
     own = message == "veldrain_msgs/msg/Contacts"
     for name, values in part.columns.items():
         if any(word in name for word in _LEFT_OUT) and not (part.rows >= 0 and name == "header.frame_id" and not own):
@@ -82,7 +85,7 @@ def _frame(part: Part, times: np.ndarray, message: str) -> pd.DataFrame:
             columns[f"{short}_bytes"] = np.full(len(values), values.shape[1])
         else:
             columns[short] = list(values)
-    return pd.DataFrame(columns)
+    return columns
 
 
 def _joints(part: Part) -> dict[str, np.ndarray]:
@@ -103,21 +106,25 @@ def _joints(part: Part) -> dict[str, np.ndarray]:
     return found
 
 
-def _with_angles(table: pd.DataFrame) -> pd.DataFrame:
-    """Roll, pitch and yaw behind a quaternion."""
-    if not {"qx", "qy", "qz", "qw"} <= set(table.columns) or table.empty:
-        return table
-    quaternions = table[["qx", "qy", "qz", "qw"]].to_numpy(float)
-    good = np.isfinite(quaternions).all(axis=1) & (np.abs(quaternions).sum(axis=1) > 0)
-    angles = np.full((len(table), 3), np.nan)
+def _angles_put_in(columns: dict[str, Any]) -> dict[str, Any]:
+    """Columns with roll, pitch and yaw behind a quaternion."""
+    if not {"qx", "qy", "qz", "qw"} <= set(columns) or not len(columns["qx"]):
+        return columns
+    quaternions = np.column_stack([np.asarray(columns[name], float) for name in ("qx", "qy", "qz", "qw")])
+    with np.errstate(over="ignore", invalid="ignore"):
+        length = np.sqrt((quaternions**2).sum(axis=1))
+    good = np.isfinite(length) & (length > 0)
+    angles = np.full((len(quaternions), 3), np.nan)
     if good.any():
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", UserWarning)  # straight up or down, yaw is said to be 0
             angles[good] = Rotation.from_quat(quaternions[good]).as_euler("xyz")
-    at = int(table.columns.get_loc("qw")) + 1  # type: ignore[arg-type]
-    for k, name in enumerate(("roll", "pitch", "yaw")):
-        table.insert(at + k, name, angles[:, k])
-    return table
+    found: dict[str, Any] = {}
+    for name, values in columns.items():
+        found[name] = values
+        if name == "qw":
+            found |= dict(zip(("roll", "pitch", "yaw"), angles.T, strict=True))
+    return found
 
 
 def _things(store: Typestore, times: np.ndarray, raw: Sequence[bytes]) -> pd.DataFrame | None:
