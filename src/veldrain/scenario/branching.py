@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -9,10 +10,13 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from veldrain import randomness
-from veldrain.errors import unknown
+from veldrain.control.beginning import differences_in
+from veldrain.control.driving import DriverState
+from veldrain.errors import VeldrainError, unknown
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.choice import Choice, Chosen
+from veldrain.recording.states import from_bytes
 from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:
@@ -83,6 +87,37 @@ def one_branch(
         go_from=go_from,
     )
     return Recording(recorder.path or recorder.data)
+
+
+def resume(trial: Trial, recording: Recording, at: Quantity | None) -> float:
+    """See ``Trial.resume``."""
+    from veldrain.scenario.trial import STATES
+
+    if STATES not in recording.messages:
+        raise VeldrainError("keeps no states", where="resume", cure="record it with keep_states='5 s'")
+    stamps = recording.stamps(STATES)
+    latest = math.inf if at is None else quantity(at, "time", "resume")
+    early = stamps[stamps / 1e9 <= latest + 1e-9]
+    if not len(early):
+        raise VeldrainError(f"its first state is at {stamps[0] / 1e9:g} s", where="resume", cure="name a later time")
+    raw = [data for _, found in recording.batches(STATES, int(early[-1]), int(early[-1])) for data in found]
+    written: Any = recording.types.deserialize_cdr(raw[-1], recording.messages[STATES])
+    names = {name: thing for d in trial.drivers for name, thing in d.known().items()}
+    found = from_bytes(np.asarray(written.data, np.uint8).tobytes(), names)
+    written = {tuple(w["who"]): w for w in found["drivers"]}
+    kept: list[DriverState | None] = []
+    for driver in trial.drivers:
+        held = written.get((driver.robot, driver.name))
+        other = differences_in(driver.began, held["began"]) if held else "none was recorded"
+        if other:
+            trial.simulation.notice(f"resume {driver.title}", f"the {driver.title} begins anew: {other}")
+        kept.append(driver.read(held) if held and not other else None)
+    told = {who: w["keeps"].get("inputs") for who, w in written.items()}
+    notices = dict(trial.simulation.told_notices)
+    trial.continue_from(found["trial"], kept, told)
+    for about, text in notices.items():
+        trial.simulation.notice(about, text)
+    return trial.simulation.time
 
 
 def other_luck(trial: Trial, seed: int) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -10,7 +9,6 @@ from typing import Any
 
 import numpy as np
 
-from veldrain.control.beginning import differences_in
 from veldrain.control.driving import ControllerFailedError, Driver, DriverState
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model import Fields, Message
@@ -18,7 +16,7 @@ from veldrain.physics.engine import NotFiniteError
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.publishing import Publisher
 from veldrain.recording.quantities import unit_of
-from veldrain.recording.states import from_bytes, to_bytes
+from veldrain.recording.states import to_bytes
 from veldrain.sampling import Reading
 from veldrain.scenario.actions import Action
 from veldrain.scenario.changing import Changes, Ramp
@@ -27,7 +25,7 @@ from veldrain.scenario.picturing import PICTURES, Picture
 from veldrain.scenario.scenario import After, Every, Scenario
 from veldrain.scenario.verdicts import Verdict
 from veldrain.simulation import Simulation, SimulationState
-from veldrain.units import SI_UNITS, Quantity, quantity
+from veldrain.units import SI_UNITS, Quantity
 
 STATES = "scenario/states"
 
@@ -398,33 +396,9 @@ class Trial:
         Raises:
             VeldrainError: it keeps no states, none so early, or those of another scenario.
         """
-        if STATES not in recording.messages:
-            raise VeldrainError("keeps no states", where="resume", cure="record it with keep_states='5 s'")
-        stamps = recording.stamps(STATES)
-        latest = math.inf if at is None else quantity(at, "time", "resume")
-        early = stamps[stamps / 1e9 <= latest + 1e-9]
-        if not len(early):
-            raise VeldrainError(
-                f"its first state is at {stamps[0] / 1e9:g} s", where="resume", cure="name a later time"
-            )
-        raw = [data for _, found in recording.batches(STATES, int(early[-1]), int(early[-1])) for data in found]
-        written: Any = recording.types.deserialize_cdr(raw[-1], recording.messages[STATES])
-        names = {name: thing for d in self.drivers for name, thing in d.known().items()}
-        found = from_bytes(np.asarray(written.data, np.uint8).tobytes(), names)
-        written = {tuple(w["who"]): w for w in found["drivers"]}
-        kept: list[DriverState | None] = []
-        for driver in self.drivers:
-            held = written.get((driver.robot, driver.name))
-            other = differences_in(driver.began, held["began"]) if held else "none was recorded"
-            if other:
-                self.simulation.notice(f"resume {driver.title}", f"the {driver.title} begins anew: {other}")
-            kept.append(driver.read(held) if held and not other else None)
-        told = {who: w["keeps"].get("inputs") for who, w in written.items()}
-        notices = dict(self.simulation.told_notices)
-        self.continue_from(found["trial"], kept, told)
-        for about, text in notices.items():
-            self.simulation.notice(about, text)
-        return self.simulation.time
+        from veldrain.scenario.branching import resume
+
+        return resume(self, recording, at)
 
     def undo_after(self, action: Action, lasting: float | None, undo: Callable[[], None]) -> None:
         """Undo an action so long (s) after each time that it is done; None: never."""

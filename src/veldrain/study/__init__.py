@@ -17,8 +17,9 @@ from veldrain.study.draws import (
 from veldrain.study.fitting import Fitted, Match, fit
 from veldrain.study.metrics import FinishTime, Margin, Metric
 from veldrain.study.result import Result
-from veldrain.study.searching import Tuned, Worst, find_worst, tune
+from veldrain.study.searching import Worst, find_worst
 from veldrain.study.study import Study
+from veldrain.study.tuning import Tuned, tune
 
 __all__ = [
     "Design", "Draw", "Drawn", "FinishTime", "Fitted", "Grid", "Margin", "Match", "Metric", "OneAtATime", "Result",

@@ -37,6 +37,24 @@ class Studied(Protocol):
         """A row per trial."""
 
 
+def write_table(table: pd.DataFrame, path: Path) -> Path:
+    """Write a table as CSV or Parquet, by the name's ending; see ``Result.write_table``."""
+    try:
+        if path.suffix == ".csv":
+            table.to_csv(path, index=False)
+        elif path.suffix == ".parquet":
+            table.to_parquet(path, index=False)
+        else:
+            raise VeldrainError(f"'{path.suffix}' is no kind of table", where=str(path), cure="name a .csv or .parquet")
+    except ImportError:
+        raise needed("pyarrow", "parquet", "Parquet") from None
+    except OSError as error:
+        raise VeldrainError(
+            f"cannot be written ({error.strerror})", where=str(path), cure="name another file"
+        ) from error
+    return path
+
+
 def write_dataset(
     result: Studied,
     out: str | Path,

@@ -17,7 +17,7 @@ import numpy as np
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
-from veldrain.study.draws import Factor
+from veldrain.study.factors import Factor
 from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:

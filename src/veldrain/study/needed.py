@@ -7,13 +7,22 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy.special import ndtri
 
+from veldrain.errors import VeldrainError, unknown
 from veldrain.pose import Array
+from veldrain.study.metrics import smallest_of
 from veldrain.study.ranks import LEVEL, finite, median_interval
-from veldrain.study.statistics import FEWEST
+from veldrain.study.statistics import FEWEST, differences_of
+from veldrain.units import Quantity
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from veldrain.study.result import Result
 
 RESAMPLED = 200  # times, for the uncertainty
 MOST = 400  # differences that are looked at: pairs of them are listed
@@ -36,6 +45,27 @@ class Needed:
     pairs: float
     low: float
     high: float
+
+
+def needed_of(result: Result, metric: str, power: float, width: Quantity | None, baseline: str | None) -> pd.DataFrame:
+    """See ``Result.needed``."""
+    import pandas as pd
+
+    told, first = result.metric(metric), baseline or result.about["controllers"][0]
+    wide = result.trials[~result.trials["failed"]].pivot(index="trial", columns="controller", values=metric)
+    if first not in wide:
+        raise unknown("controller", first, result.about["controllers"], str(result.folder))
+    wanted = None if width is None else smallest_of(width, told["unit"], metric)
+    rows = []
+    for other in [c for c in wide if c != first]:
+        both = wide[[first, other]].dropna()
+        if len(both) < FEWEST:
+            raise VeldrainError(
+                f"{len(both)} pairs tell nothing of their spread", where=metric, cure=f"run {FEWEST} or more"
+            )
+        d = differences_of(both[first], both[other])
+        rows += needed_for(d, str(other), metric, told["unit"], float(told["matters"]), power, wanted)
+    return pd.DataFrame([vars(row) for row in rows])
 
 
 def needed_for(

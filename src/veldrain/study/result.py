@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.recording import Recording
 from veldrain.study.keeping import path_of
-from veldrain.study.metrics import expectation_columns, smallest_of
+from veldrain.study.metrics import expectation_columns
 from veldrain.study.ranks import LEVEL
 from veldrain.study.store import Key, Store
 from veldrain.units import Quantity
@@ -310,25 +310,9 @@ class Result:
 
         >>> result.write_table("trials.csv")  # doctest: +SKIP
         """
-        from veldrain.recording.exporting.base import needed
+        from veldrain.study.dataset import write_table
 
-        path, table = Path(out), self.trials.drop(columns=["notices"], errors="ignore")
-        try:
-            if path.suffix == ".csv":
-                table.to_csv(path, index=False)
-            elif path.suffix == ".parquet":
-                table.to_parquet(path, index=False)
-            else:
-                raise VeldrainError(
-                    f"'{path.suffix}' is no kind of table", where=str(out), cure="name a .csv or .parquet"
-                )
-        except ImportError:
-            raise needed("pyarrow", "parquet", "Parquet") from None
-        except OSError as error:
-            raise VeldrainError(
-                f"cannot be written ({error.strerror})", where=str(out), cure="name another file"
-            ) from error
-        return path
+        return write_table(self.trials.drop(columns=["notices"], errors="ignore"), Path(out))
 
     def edges(self) -> list[Edge]:
         """Where its trials turn from passing to failing, over each varied quantity; the clearest first.
@@ -374,26 +358,9 @@ class Result:
 
         >>> result.needed("offset, RMS")[["controller", "what", "pairs"]]  # doctest: +SKIP
         """
-        import pandas as pd
+        from veldrain.study.needed import needed_of
 
-        from veldrain.study.needed import needed_for
-        from veldrain.study.statistics import FEWEST, differences_of
-
-        told, first = self.metric(metric), baseline or self.about["controllers"][0]
-        wide = self.trials[~self.trials["failed"]].pivot(index="trial", columns="controller", values=metric)
-        if first not in wide:
-            raise unknown("controller", first, self.about["controllers"], str(self.folder))
-        wanted = None if width is None else smallest_of(width, told["unit"], metric)
-        rows = []
-        for other in [c for c in wide if c != first]:
-            both = wide[[first, other]].dropna()
-            if len(both) < FEWEST:
-                raise VeldrainError(
-                    f"{len(both)} pairs tell nothing of their spread", where=metric, cure=f"run {FEWEST} or more"
-                )
-            d = differences_of(both[first], both[other])
-            rows += needed_for(d, str(other), metric, told["unit"], float(told["matters"]), power, wanted)
-        return pd.DataFrame([vars(row) for row in rows])
+        return needed_of(self, metric, power, width, baseline)
 
     def effects(self, baseline: str | None = None) -> list[Effect]:
         """Which varied quantity, or two of them together, matter for each metric and for passing; the clearest first.

@@ -1,12 +1,11 @@
-"""Searches on SciPy's optimisers: the worst case, the best arguments. All trials are kept, none is run twice."""
+"""The worst case, on SciPy's optimisers. All trials are kept, and none is run twice."""
 
 from __future__ import annotations
 
-import copy
 import importlib
 import math
 import warnings
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,17 +16,13 @@ import pandas as pd
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
-from veldrain.model.knobs import knob_of
 from veldrain.pose import Array
 from veldrain.study.asking import Asking, Tell
-from veldrain.study.ranks import median_interval
-from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:
     from veldrain.study.study import Study
 
 BAD = 1e12  # of a trial that was aborted, and of what is infinite
-Bounds = Mapping[str, tuple[Quantity, Quantity]]
 
 
 @dataclass(frozen=True)
@@ -50,39 +45,6 @@ class Worst:
     nearest: dict[str, float]
     distance: float
     trials: pd.DataFrame
-
-
-@dataclass(frozen=True)
-class Tuned:
-    """The best values that were found, confirmed on trials that the search has not seen.
-
-    Attributes:
-        values: SI units, by path; ``before``: what they were.
-        units: theirs.
-        improvement: pseudo-median of before − after (after − before where higher is better) over the fresh pairs; low
-            and high are its 95 % interval: above 0 is better.
-        pairs: how many fresh pairs.
-        passed, passed_before: of these.
-        trials: all that the search ran, a row each.
-    """
-
-    metric: str
-    unit: str
-    values: dict[str, float]
-    before: dict[str, float | None]
-    units: dict[str, str]
-    improvement: float
-    low: float
-    high: float
-    pairs: int
-    passed: int
-    passed_before: int
-    trials: pd.DataFrame
-
-    @property
-    def is_better(self) -> bool:
-        """True where the interval of the improvement lies above 0, and no more trials fail than before."""
-        return self.low > 0 and self.passed >= self.passed_before
 
 
 def find_worst(
@@ -121,8 +83,8 @@ def find_worst(
     optimize: Any = importlib.import_module("scipy.optimize")  # its stubs know no searches of many points at once
     from scipy.stats import qmc
 
-    better = _better(study, metric)
-    name = _controller(study, controller)
+    better = better_of(study, metric)
+    name = controller_of(study, controller)
     room = _Room.of(study)
     middle, count = room.middle(study), len(room.paths)
     sign = -1.0 if better == "lower" else 1.0
@@ -136,8 +98,8 @@ def find_worst(
             """Less is worse for the metric; what is beyond the budget is refused by its cost."""
             rows = np.atleast_2d(points.T if points.ndim > 1 else points)
             if asking.left <= 0:
-                raise _OverError
-            found = [_cost(row, metric, sign, -BAD) for row in run(rows)]
+                raise OverError
+            found = [cost_of(row, metric, sign, -BAD) for row in run(rows)]
             return np.array(found + [math.inf] * (len(rows) - len(found)))
 
         asking.tell("nominal")
@@ -160,12 +122,12 @@ def find_worst(
                 cost, [(0.0, 1.0)] * count, init=population, rng=np.random.default_rng(seed), vectorized=True,
                 updating="deferred", polish=False, maxiter=10_000, callback=over, tol=1e-6,
             )  # fmt: skip
-        except _OverError:
+        except OverError:
             pass
         asking.tell("towards nominal")
         nearest, distance = _nearest(asking, run, middle, room, optimize.minimize)
         table = asking.trials
-    costs = np.array([_cost(row, metric, sign, -BAD) for row in table.to_dict("records")])
+    costs = np.array([cost_of(row, metric, sign, -BAD) for row in table.to_dict("records")])
     worst = table.iloc[int(costs.argmin())]
     return Worst(
         {p: float(worst[p]) for p in study.units},
@@ -178,7 +140,7 @@ def find_worst(
     )
 
 
-class _OverError(Exception):
+class OverError(Exception):
     """The budget is spent."""
 
 
@@ -203,7 +165,7 @@ def _nearest(
         """The nearest failing point along a direction (a point of the cube); inf where that does not fail at all."""
         nonlocal best
         if asking.left <= 0:
-            raise _OverError
+            raise OverError
         point = np.clip(direction, 0, 1)
         if run([point])[0]["passed"]:
             return math.inf, point
@@ -230,175 +192,19 @@ def _nearest(
             lambda p: min(shrink(p, 3)[0], 10.0), best, method="Nelder-Mead",
             options={"initial_simplex": simplex, "maxfev": 10_000, "xatol": 1e-3, "fatol": 1e-4},
         )  # fmt: skip
-    except _OverError:
+    except OverError:
         pass
     return room.values(best), far(best)
 
 
-def tune(
-    study: Study,
-    bounds: Bounds,
-    metric: str,
-    folder: str | Path | None = None,
-    *,
-    controller: str | None = None,
-    trials: int | None = None,
-    budget: int = 200,
-    confirm: int | None = None,
-    workers: int = 1,
-    executor: Executor | None = None,
-    seed: int = 0,
-    progress: Tell | None = None,
-) -> Tuned:
-    """Look for the values of some quantities, such as a controller's arguments, at which a metric is best on average.
-
-    Every candidate meets the same draws and noise. A candidate that passes fewer trials than another is worse than it,
-    whatever its metric: expectations are constraints. Half of the budget fills the bounds evenly, half goes to Nelder
-        and
-    Mead's simplex from the best. What is best is then confirmed on draws that the search has not seen.
-
-    Args:
-        study: its draws are what the candidates are tried on.
-        bounds: lower and upper value by path, such as ``{"controller.gain": (0.5, 4)}``.
-        metric: its name.
-        folder: for all trials; a search that was broken off goes on there. None: they are not kept on disk.
-        controller: whose; None: the first.
-        trials: that each candidate meets; None: those of the study, eight at most.
-        budget: trials of the search, all candidates together.
-        confirm: fresh pairs; None: as many as ``trials``, sixteen at least.
-        workers, executor, progress: as of ``Study.run``.
-        seed: of the search.
-
-    Raises:
-        VeldrainError: no such quantity or metric, or a budget that is too small for three candidates.
-
-    >>> tune(study, {"controller.gain": (0.5, 4)}, "offset, RMS", "out/tune").values  # doctest: +SKIP
-    """
-    optimize: Any = importlib.import_module("scipy.optimize")
-    from scipy.stats import qmc
-
-    better, name = _better(study, metric), _controller(study, controller)
-    known = list(study.scenario.driven_by(study.controllers[name]).knobs())
-    knobs = {path: knob_of(known, path, "tune") for path in bounds}
-    for path in bounds:
-        if path in study.units:
-            raise VeldrainError("is varied by the study", where=f"tune: {path}", cure="take it out of one of them")
-    lows, highs = (np.array([quantity(b[k], knobs[p].kind, f"tune: {p}") for p, b in bounds.items()]) for k in (0, 1))
-    if not bounds or not (lows < highs).all():
-        raise VeldrainError("no room to search", where="tune", cure="give a lower and a higher value by path")
-    each = trials or min(study.trials, 8)
-    fresh = confirm or max(each, 16)
-    if budget < 3 * each:
-        raise VeldrainError(f"{budget} trials of {each} a candidate", where="tune", cure=f"give {3 * each} or more")
-    paths, sign = list(bounds), 1.0 if better == "lower" else -1.0
-    before = {path: knobs[path].get() for path in paths}
-    part = copy.copy(study)
-    part.vary, part._kinds = study.vary, study._kinds | {p: k.kind for p, k in knobs.items()}
-    with Asking(part, folder, budget + 2 * fresh, workers, executor, progress) as asking:
-        costs: dict[tuple[float, ...], float] = {}
-
-        def drawn(number: int) -> dict[str, float]:
-            """A design that has an end begins again, with other noise."""
-            return study.draw(number % len(study.rows))
-
-        def told(points: Array, numbers: Sequence[int]) -> list[list[dict[str, Any]]]:
-            asked = [
-                (name, drawn(n) | dict(zip(paths, (lows + p * (highs - lows)).tolist(), strict=True)), n)
-                for p in points
-                for n in numbers
-            ]
-            rows = asking.run(asked)
-            return [rows[k : k + len(numbers)] for k in range(0, len(rows), len(numbers))]
-
-        def cost(points: Array) -> list[float]:
-            """Means of the metric; each trial that fails costs more than any value does."""
-            some = np.clip(np.atleast_2d(points), 0, 1)
-            if budget - len(asking.rows) < each * len(some):
-                raise _OverError
-            found = []
-            for point, rows in zip(some, told(some, range(each)), strict=True):
-                values = [_cost(row, metric, sign) for row in rows]
-                failed = sum(not row["passed"] for row in rows)
-                costs[tuple(point)] = found_cost = float(np.mean(values)) + BAD * failed
-                found.append(found_cost)
-            best = min(costs.values())
-            shown = sign * (best % BAD if best > BAD / 2 else best)
-            asking.tell(f"{metric} {shown:.4g} at best")
-            return found
-
-        def fenced(point: Array) -> float:
-            """The same with a fence around the bounds."""
-            return cost(point)[0] + 1e3 * BAD * float(np.abs(point - np.clip(point, 0, 1)).sum())
-
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", UserWarning)
-            filling = qmc.Sobol(len(paths), rng=np.random.default_rng(randomness.child_seed(seed, "tune")))
-            first = filling.random(max(budget // (2 * each), 2))
-        known_point = (np.array([before[p] if before[p] is not None else math.nan for p in paths], float) - lows) / (
-            highs - lows
-        )
-        if np.isfinite(known_point).all() and ((known_point >= 0) & (known_point <= 1)).all():
-            first = np.vstack([known_point, first[:-1]])
-        try:
-            cost(first)
-            start = np.array(min(costs, key=costs.__getitem__))
-            scale = 0.5 / max(len(first) ** (1 / len(paths)), 1.0)
-            steps = [
-                np.where(start + scale * row > 1, start - scale * row, start + scale * row)
-                for row in np.eye(len(paths))
-            ]
-            while budget - len(asking.rows) >= each:
-                simplex = np.vstack([start, *steps])
-                options = {"initial_simplex": simplex, "maxfev": 10_000, "xatol": 1e-4, "fatol": 0.0}
-                found = optimize.minimize(fenced, start, method="Nelder-Mead", options=options)
-                start, scale = np.clip(found.x, 0, 1), scale / 2
-                steps = [
-                    start + scale * row * (1 if s < 0.5 else -1)
-                    for row, s in zip(np.eye(len(paths)), start, strict=True)
-                ]
-                if scale < 1e-3:
-                    break
-        except _OverError:
-            pass
-        best = np.array(min(costs, key=costs.__getitem__))
-        searched = asking.trials
-        asking.tell("confirmed on fresh draws")
-        numbers = range(each, each + fresh)
-        after = told(best[None], numbers)[0]
-        was = asking.run([(name, drawn(n), n) for n in numbers])
-    gains = sign * (np.array([r[metric] for r in was], float) - np.array([r[metric] for r in after], float))
-    known_gains = gains[~np.isnan(gains)]
-    middle, low, high = median_interval(known_gains)
-    return Tuned(
-        metric,
-        _unit(study, metric),
-        dict(zip(paths, (lows + best * (highs - lows)).tolist(), strict=True)),
-        before,
-        {p: k.unit for p, k in knobs.items()},
-        middle,
-        low,
-        high,
-        len(known_gains),
-        sum(bool(r["passed"]) for r in after),
-        sum(bool(r["passed"]) for r in was),
-        searched,
-    )
-
-
-def _better(study: Study, metric: str) -> str:
+def better_of(study: Study, metric: str) -> str:
     found = {m.name: m.better for m in study.metrics}
     if metric not in found:
         raise unknown("metric", metric, found, "search")
     return found[metric]
 
 
-def _unit(study: Study, metric: str) -> str:
-    from veldrain.study.metrics import unit_of_metric
-
-    return next(unit_of_metric(m, study.reads_in.get(m.name, "")) for m in study.metrics if m.name == metric)
-
-
-def _controller(study: Study, name: str | None) -> str:
+def controller_of(study: Study, name: str | None) -> str:
     if name is not None and name not in study.controllers:
         raise unknown("controller", name, study.controllers, "search")
     return name or next(iter(study.controllers))
@@ -443,7 +249,7 @@ class _Room:
         return np.clip(np.nan_to_num(found, nan=0.5), 0.0, 1.0)
 
 
-def _cost(row: Mapping[Any, Any], metric: str, sign: float, worst: float = BAD) -> float:
+def cost_of(row: Mapping[Any, Any], metric: str, sign: float, worst: float = BAD) -> float:
     """A metric with its sign, where what is infinite is a large number, and what is aborted or missing is the worst."""
     value = float(row[metric])
     if row["failed"] or math.isnan(value):
@@ -454,7 +260,7 @@ def _cost(row: Mapping[Any, Any], metric: str, sign: float, worst: float = BAD) 
 def _best_of(asking: Asking, metric: str, sign: float, room: _Room, count: int) -> Array:
     """The points with the lowest costs so far, as the first population: five at least, as its optimiser asks."""
     table = asking.trials
-    costs = np.array([_cost(row, metric, sign, -BAD) for row in table.to_dict("records")])
+    costs = np.array([cost_of(row, metric, sign, -BAD) for row in table.to_dict("records")])
     points = room.points(table)
     chosen = points[np.argsort(costs, kind="stable")[: max(count, 5)]]
     return (

@@ -12,7 +12,7 @@ from veldrain.errors import VeldrainError
 from veldrain.model import GROUND, World
 from veldrain.physics.engine import Engine
 from veldrain.scenario import Scenario
-from veldrain.study.draws import Factor
+from veldrain.study.factors import Factor
 
 
 class Study(Protocol):

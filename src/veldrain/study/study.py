@@ -21,7 +21,8 @@ from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.running import version, wall_time
 from veldrain.scenario.trial import Trial
 from veldrain.study.designs import Design, Drawn, Table
-from veldrain.study.draws import Draw, Factor, Own, Paths, rounded
+from veldrain.study.draws import Draw, Own, Paths, rounded
+from veldrain.study.factors import Factor
 from veldrain.study.keeping import Keep, Policy
 from veldrain.study.looking import reads_in
 from veldrain.study.metrics import AnyMetric, checked_metrics, expectation_columns
