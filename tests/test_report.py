@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import io
+import json
 import math
+import re
 import tempfile
 import unittest
 from html.parser import HTMLParser
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
 from rich.console import Console
 
 import veldrain as vd
@@ -19,6 +22,7 @@ from veldrain.report.page import write_page
 from veldrain.report.text import number, probability, sentence, signed
 from veldrain.study.plan import plan_of
 from veldrain.study.statistics import TOO_FEW, Difference
+from veldrain.study.store import Store
 
 
 class Page(HTMLParser):
@@ -69,6 +73,46 @@ class Pages(unittest.TestCase):
         self.assertEqual(first, path.read_bytes())  # the same results give the same page
         return Page(first.decode())
 
+    def rows(self, result: vd.Result) -> list[list[object]]:
+        """The table of trials that a page holds."""
+        text = (result.folder / "report.html").read_text()
+        found = re.search(r'id="data">(.*?)</script>', text, re.S)
+        assert found
+        return list(json.loads(found[1])["rows"])
+
+    def test_many_rows_and_all_failed(self) -> None:
+        """A page of 3,000 trials holds those that failed first, and says what it leaves out; infinities have a place."""
+        with tempfile.TemporaryDirectory() as folder:
+            result = studied(folder, 2, a=Hold(gain=5), b=Hold(gain=40))
+            with Store(Path(folder), write=True) as store:
+                about = store.about
+                made = store.made()["a", 0]
+                row = next(store.rows(["a"], 1))[2]
+                random = np.random.default_rng(1)
+                for name in ("a", "b"):
+                    keys = [(name, k) for k in range(1500)]
+                    own = made | {"controller": about["sources"][name]}
+                    rows = [row | {"passed": bool(k % 3), "end": f"{name}{k}"} for _, k in keys]
+                    store.put((key, own, told, 0.1) for key, told in zip(keys, rows, strict=True))
+                    for metric, digest in about["measures"].items():
+                        values = random.normal(size=1500) + (name == "b")
+                        values[:200] = np.inf
+                        store.measure((key, metric, digest, float(v), "") for key, v in zip(keys, values, strict=True))
+                store.describe(about | {"trials": 1500})
+            large = vd.Result(folder)
+            page = self.page(large)
+            rows = self.rows(large)
+            self.assertEqual((len(rows), sum(not r[3] for r in rows)), (2000, 1000))
+            self.assertIn("2000 of 3000 rows are here, those that did not pass first", page.text)
+            self.assertLess((large.folder / "report.html").stat().st_size, 2_000_000)
+            self.assertIn("∞", {r[5] for r in rows} | {r[6] for r in rows})
+            self.assertIn("a and b pass", page.text.replace("b and a", "a and b"))
+            with Store(Path(folder), write=True) as store:
+                store.put(((n, k), made | {"controller": about["sources"][n]}, row | {"passed": False, "failed": True}, 0.1)
+                          for n in ("a", "b") for k in range(2))  # fmt: skip
+                store.describe(about | {"trials": 2})
+            self.assertIn("b and a pass no trial", self.page(vd.Result(folder)).text)
+
     def test_two_controllers(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             result = studied(folder, 8, weak=Hold(gain=5), strong=Hold(gain=80))
@@ -80,11 +124,16 @@ class Pages(unittest.TestCase):
                 "never there: the same in every pair, strong against weak",
                 "All trials",
                 "time is up",
-                "p against weak",
+                "change against weak",
+                "Of the metrics, strong is better in place; worse in effort; equal in never there",
+                "What failed",
+                "Nobody has looked yet whether the verdict hangs on the step",
             ):
                 self.assertIn(words, page.text)
-            self.assertEqual(page.tags["svg"], 3)  # paths, place over time, differences
-            self.assertTrue(page.links and all((Path(folder) / link).is_file() for link in page.links))
+            # The worst and the median pair's stream, what matters for what, differences, paths, place over time.
+            self.assertEqual(page.tags["svg"], 6)
+            rows = self.rows(result)
+            self.assertTrue(len(rows) == 16 and all((Path(folder) / str(row[-1])).is_file() for row in rows))
             table = printed(output.print_comparison, result.compare())
             self.assertRegex(
                 table, r"place \(m\) +-?−?0\.\d+ +0\.\d+ +\+0\.\d+ \(\+0\.\d+ to \+0\.\d+\) +0\.016 +better"

@@ -26,7 +26,7 @@ from veldrain.control import NamedController
 from veldrain.model.knobs import knob_of, world_knobs
 from veldrain.report.page import write_page
 from veldrain.study import Result
-from veldrain.study.carrying_out import locked
+from veldrain.study.locking import locked
 from veldrain.study.store import STORE
 
 

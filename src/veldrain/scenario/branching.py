@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -17,14 +17,14 @@ from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.choice import Choice, Chosen
 from veldrain.recording.states import from_bytes
+from veldrain.scenario.carrying import carried_out
 from veldrain.units import Quantity, quantity
 
-if TYPE_CHECKING:
-    from veldrain.scenario.trial import Trial
+STATES = "scenario/states"
 
 
 def branch(
-    trial: Trial,
+    trial: Any,
     controllers: Mapping[str, Any] | None = None,
     changes: Mapping[str, Quantity] | None = None,
     seeds: Iterable[int] | None = None,
@@ -42,7 +42,7 @@ def branch(
 
 
 def one_branch(
-    trial: Trial,
+    trial: Any,
     controllers: Mapping[str, Any] | None,
     changes: Mapping[str, Quantity] | None,
     seed: int | None,
@@ -51,8 +51,6 @@ def one_branch(
     limit: Quantity | None = None,
 ) -> Recording:
     """One branch, recorded from where it leaves the trial."""
-    from veldrain.scenario.running import carried_out
-
     scenario = trial.scenario
     for robot in controllers or {}:
         if robot not in scenario.world.placed:
@@ -64,7 +62,7 @@ def one_branch(
     every = [Chosen(recorder, choice) if choice.words else recorder, *sinks]
     state, was = trial.snapshot(), [(d.robot, d.name) for d in trial.drivers]
 
-    def go_from(new: Trial) -> None:
+    def go_from(new: Any) -> None:
         held = {who: kept for who, kept in zip(was, state.drivers, strict=True) if who[0] not in (controllers or {})}
         told = {who: getattr(kept.controller, "inputs", None) for who, kept in zip(was, state.drivers, strict=True)}
         new.continue_from(state, [held.get((d.robot, d.name)) for d in new.drivers], told)
@@ -78,6 +76,7 @@ def one_branch(
 
     about = {"branched_at": trial.simulation.time}
     carried_out(
+        type(trial),
         scenario,
         trial.simulation.seed if seed is None else seed,
         every,
@@ -89,10 +88,8 @@ def one_branch(
     return Recording(recorder.path or recorder.data)
 
 
-def resume(trial: Trial, recording: Recording, at: Quantity | None) -> float:
+def resume(trial: Any, recording: Recording, at: Quantity | None) -> float:
     """See ``Trial.resume``."""
-    from veldrain.scenario.trial import STATES
-
     if STATES not in recording.messages:
         raise VeldrainError("keeps no states", where="resume", cure="record it with keep_states='5 s'")
     stamps = recording.stamps(STATES)
@@ -117,10 +114,10 @@ def resume(trial: Trial, recording: Recording, at: Quantity | None) -> float:
     trial.continue_from(found["trial"], kept, told)
     for about, text in notices.items():
         trial.simulation.notice(about, text)
-    return trial.simulation.time
+    return float(trial.simulation.time)
 
 
-def other_luck(trial: Trial, seed: int) -> None:
+def other_luck(trial: Any, seed: int) -> None:
     """Let all noise from now on be that of another seed: sensors, failures, gusts, and controllers that draw."""
     simulation = trial.simulation
     simulation.seed = seed

@@ -2,30 +2,20 @@
 
 from __future__ import annotations
 
-import importlib.metadata
-import math
 import warnings
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from functools import cache
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, overload
 
 from veldrain.errors import VeldrainError
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording, Sink
-from veldrain.recording.attaching import attachments_of
 from veldrain.recording.choice import Choice, Chosen
-from veldrain.recording.interrupts import uninterrupted
-from veldrain.scenario.limits import OverLimitError, limited
+from veldrain.scenario.carrying import carried_out, wall_time
+from veldrain.scenario.limits import limited
 from veldrain.scenario.scenario import Scenario
 from veldrain.scenario.trial import Trial
-from veldrain.units import Quantity, quantity
-
-
-@cache
-def version() -> str:
-    """The version of this library."""
-    return importlib.metadata.version("veldrain")
+from veldrain.units import Quantity
 
 
 @overload
@@ -120,123 +110,10 @@ def run(
     recorder = Recorder(Path(record) if record is not None else None)
     every_sink = [Chosen(recorder, choice) if choice.words else recorder, *sinks]
     outcome = carried_out(
-        scenario, seed, every_sink, about=about, exact=exact, limit=limit, keep_states=keep_states, choice=choice
+        Trial, scenario, seed, every_sink, about=about, exact=exact, limit=limit, keep_states=keep_states, choice=choice
     )
     if warn and outcome["failed"]:
         warnings.warn(
             f"the trial was aborted at {outcome['time']:.4g} s: {outcome['reason']}", RuntimeWarning, stacklevel=2
         )
     return Recording(recorder.path or recorder.data)
-
-
-def carried_out(
-    scenario: Scenario,
-    seed: int,
-    sinks: Sequence[Sink],
-    *,
-    about: Mapping[str, Any] | None = None,
-    exact: bool = False,
-    limit: Quantity | None = None,
-    keep_states: Quantity | None = None,
-    choice: Choice | None = None,
-    go_from: Callable[[Trial], None] | None = None,
-) -> dict[str, Any]:
-    """Run one trial into sinks; gives the outcome, with ``end``: a digest of where all that moves was at the end.
-
-    ``go_from`` brings the trial to where it is to go on from; the sinks have begun.
-
-    Raises:
-        VeldrainError: as ``run``.
-    """
-    seconds = wall_time(limit)
-    metadata = {
-        "version": version(),
-        "seed": checked_seed(seed),
-        "exact": exact,
-        "step": scenario.step,
-        "duration": scenario.duration,
-        "world_file": scenario.world.where.get("", ""),
-        "controllers": {robot: _titles(c) for robot, c in scenario.controllers.items()},
-        **(about or {}),
-    }
-    trial: Trial | None = None
-    has_begun = False
-    outcome: dict[str, Any] = {
-        "passed": False,
-        "failed": True,
-        "reason": "interrupted",
-        "time": 0.0,
-        "expectations": {},
-        "notices": [],
-    }
-    with uninterrupted():
-        try:
-            with limited(seconds):
-                trial = Trial(
-                    scenario, seed, sinks=sinks, exact=exact, keep_states=keep_states
-                )  # a mistake shows before there is a file
-                if choice:
-                    choice.check([*trial.streams(), *trial.companions()], scenario.controllers)
-                attached = _attached(trial) if any(sink.wants_files for sink in sinks) else {}
-                for sink in sinks:
-                    sink.begin(metadata, attached)
-                has_begun = True
-                if go_from:
-                    trial.publisher.begin()
-                    go_from(trial)
-                    trial.publisher.state()
-                outcome = trial.run()
-        except OverLimitError:
-            if seconds is None:  # somebody else's, who waits for no whole trial
-                raise
-            now = f"at {trial.simulation.time:g} s" if trial else "while it was set up: see what its controller imports"
-            outcome["reason"] = f"the limit of {seconds:g} s is over {now}"
-        except KeyboardInterrupt:
-            if has_begun:
-                _close(trial, sinks, metadata, outcome)
-            raise
-        except VeldrainError:  # a recording that cannot be written, or a mistake found while it was
-            for sink in sinks:
-                sink.abandon()
-            raise
-        finally:
-            if trial:
-                trial.close()
-        _close(trial, sinks, metadata, outcome)
-    return outcome | {"end": trial.simulation.digest() if trial else ""}
-
-
-def _attached(trial: Trial) -> dict[str, bytes]:
-    """The world of a trial as files; where files have no words for it, that is told."""
-    try:
-        return attachments_of(trial.scenario.world)
-    except VeldrainError as error:
-        trial.simulation.notice("world", f"the recording does not hold its world: {error}")
-        return {}
-
-
-def _close(trial: Trial | None, sinks: Sequence[Sink], metadata: dict[str, Any], outcome: dict[str, Any]) -> None:
-    """Bring sinks to their end; of a trial that was aborted, with what was judged until then."""
-    if trial and outcome["failed"]:
-        outcome |= {k: v for k, v in trial.outcome(outcome["reason"]).items() if k != "reason"}
-    for sink in reversed(sinks):  # the recording last
-        sink.end(metadata | {"outcome": outcome})
-
-
-def wall_time(limit: Quantity | None) -> float | None:
-    """A limit in s.
-
-    Raises:
-        VeldrainError: it is not above zero.
-    """
-    seconds = None if limit is None else quantity(limit, "time", "limit")
-    if seconds is not None and not 0 < seconds < math.inf:
-        raise VeldrainError(f"a limit of {seconds:g} s", where="limit", cure="give a time above zero, or none")
-    return seconds
-
-
-def _titles(controller: Any) -> Any:
-    """A controller's name, or the names of several."""
-    if isinstance(controller, Mapping):
-        return {name: _titles(one) for name, one in controller.items()}
-    return getattr(controller, "use", None) or f"{type(controller).__module__}:{type(controller).__qualname__}"

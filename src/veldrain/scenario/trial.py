@@ -19,6 +19,7 @@ from veldrain.recording.quantities import unit_of
 from veldrain.recording.states import to_bytes
 from veldrain.sampling import Reading
 from veldrain.scenario.actions import Action
+from veldrain.scenario.branching import STATES, branch, resume
 from veldrain.scenario.changing import Changes, Ramp
 from veldrain.scenario.conditions import Condition, Pair, Watching
 from veldrain.scenario.picturing import PICTURES, Picture
@@ -26,8 +27,6 @@ from veldrain.scenario.scenario import After, Every, Scenario
 from veldrain.scenario.verdicts import Verdict
 from veldrain.simulation import Simulation, SimulationState
 from veldrain.units import SI_UNITS, Quantity
-
-STATES = "scenario/states"
 
 
 @dataclass(frozen=True)
@@ -335,8 +334,6 @@ class Trial:
         >>> trial = run(scenario, seed=7, until="4 s")  # doctest: +SKIP
         >>> [r.outcome["passed"] for r in trial.branch({"crawler": Careful()}, seeds=range(20))]  # doctest: +SKIP
         """
-        from veldrain.scenario.branching import branch
-
         return branch(self, controllers, changes, seeds, record, limit)
 
     def _next(self) -> int:
@@ -396,8 +393,6 @@ class Trial:
         Raises:
             VeldrainError: it keeps no states, none so early, or those of another scenario.
         """
-        from veldrain.scenario.branching import resume
-
         return resume(self, recording, at)
 
     def undo_after(self, action: Action, lasting: float | None, undo: Callable[[], None]) -> None:

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from veldrain.errors import VeldrainError
-from veldrain.study.carrying_out import locked
+from veldrain.study.contracts import Results
 from veldrain.study.keeping import path_of
+from veldrain.study.locking import locked
 from veldrain.study.metrics import AnyMetric, Metric, checked_metrics, described_metric, expectation_columns, metric_of
 from veldrain.study.sources import digest, plain
 from veldrain.study.store import Store
 
-if TYPE_CHECKING:
-    from veldrain.study.result import Result
 
-
-def add_metric(result: Result, metric: AnyMetric, progress: Any = None) -> None:
+def add_metric(result: Results, metric: AnyMetric, progress: Any = None) -> None:
     """See ``Result.add_metric``."""
     about = result.about
     others = [m for m in about["metrics"] if m["name"] != metric.name]

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.recording import Recording
 from veldrain.scenario.running import run
-from veldrain.study.carrying_out import made_of
+from veldrain.study.contracts import Study
+from veldrain.study.making import made_of
 from veldrain.study.store import Key
-
-if TYPE_CHECKING:
-    from veldrain.study.study import Study
 
 NAMES = {"version": "the version", "world": "the world", "scenario": "the scenario", "values": "what is drawn"}
 

@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from veldrain.errors import VeldrainError
-from veldrain.study.carrying_out import describe, locked
+from veldrain.study.carrying_out import describe
 from veldrain.study.draws import rounded
+from veldrain.study.locking import locked
 from veldrain.study.metrics import expectation_columns
 from veldrain.study.runner import Workers
 from veldrain.study.sources import digest, plain

@@ -5,16 +5,18 @@ from __future__ import annotations
 import copy
 import logging
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Sequence
 from concurrent.futures import Executor
-from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import write_bytes
+from veldrain.study.contracts import Progress, Study
 from veldrain.study.keeping import Keep, Policy, path_of
+from veldrain.study.locking import LOCK, locked
+from veldrain.study.making import made_of
 from veldrain.study.metrics import described_metric, smallest_of
 from veldrain.study.plan import plan_of
 from veldrain.study.result import Result
@@ -25,12 +27,7 @@ from veldrain.study.statistics import UNCLEAR
 from veldrain.study.store import STORE, Key, Store
 from veldrain.study.trials import Done, TrialPlan
 
-if TYPE_CHECKING:
-    from veldrain.study.study import Study
-
 log = logging.getLogger(__name__)
-Progress = Callable[[int, int, str], None]
-LOCK = ".lock"
 ANEW = "are run anew"  # ends what is told of what has changed
 NONE = Keep("none")
 FLUSHED = 0.25  # s between two writes to the store
@@ -131,14 +128,6 @@ def describe(study: Study, keep: Keep = NONE) -> dict[str, Any]:
 def said(expectation: Any) -> str:
     """Which way a condition is expected."""
     return next(w for w in ("never", "always", "eventually", "at_the_end") if getattr(expectation, w) is not None)
-
-
-def made_of(study: Study, about: dict[str, Any], key: Key) -> dict[str, str]:
-    """The digests of all that makes a row."""
-    prints = about["fingerprints"]
-    common = {word: prints[word] for word in ("version", "world", "scenario")}
-    values = digest([plain(study.draw(key[1])), study.seed_of(key[1])])
-    return common | {"controller": about["sources"][key[0]], "values": values}
 
 
 def _look_into(study: Study, folder: Path) -> None:
@@ -258,30 +247,3 @@ def _keep_worst(study: Study, folder: Path, result: Result, keep: Keep) -> None:
         if not (path := path_of(folder, name, number)).exists():
             plan = TrialPlan(name, number, study.draw(number), {}, path)
             plan.run(study)
-
-
-@contextmanager
-def locked(folder: Path) -> Iterator[None]:
-    """Nobody else writes to a folder of results meanwhile.
-
-    Raises:
-        VeldrainError: somebody does, or it cannot be written to.
-    """
-    from filelock import FileLock, Timeout
-
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        lock = FileLock(folder / LOCK)
-        lock.acquire(timeout=0)
-    except Timeout:
-        raise VeldrainError(
-            "is being written to by another run", where=str(folder), cure="wait for it, or name another folder"
-        ) from None
-    except OSError as error:
-        raise VeldrainError(
-            f"cannot be written to ({error.strerror or error})", where=str(folder), cure="name another folder"
-        ) from error
-    try:
-        yield
-    finally:
-        lock.release()

@@ -11,22 +11,19 @@ import copy
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pandas as pd
 
 from veldrain.errors import VeldrainError
 from veldrain.model.knobs import Knob
 from veldrain.scenario import Scenario
+from veldrain.study.contracts import Results, Study
 from veldrain.study.metrics import expectation_columns
 from veldrain.study.runner import Workers
 from veldrain.study.statistics import Comparison, compare
 from veldrain.study.store import Store
 from veldrain.study.trials import Done, TrialPlan
-
-if TYPE_CHECKING:
-    from veldrain.study.result import Result
-    from veldrain.study.study import Study
 
 FIFTH = 0.2
 TURNED = (
@@ -72,7 +69,7 @@ class Doubt:
 
 
 def doubts_of(
-    result: Result,
+    result: Results,
     pairs: int = 8,
     baseline: str | None = None,
     workers: int = 1,
@@ -126,7 +123,7 @@ def _row(done: Done) -> dict[str, Any]:
     return row | {name: value for name, (value, _) in done.measured.items()}
 
 
-def _compared(what: str, before: pd.DataFrame, after: pd.DataFrame, result: Result, baseline: str) -> Iterator[Doubt]:
+def _compared(what: str, before: pd.DataFrame, after: pd.DataFrame, result: Results, baseline: str) -> Iterator[Doubt]:
     """What became of each comparison, and of each expectation."""
     if before["controller"].nunique() > 1:
         pairs: list[Comparison] = [

@@ -23,7 +23,8 @@ from veldrain.pose import Array
 from veldrain.recording import Log
 from veldrain.recording.kept import Kept
 from veldrain.scenario import Scenario
-from veldrain.scenario.running import carried_out
+from veldrain.scenario.carrying import carried_out
+from veldrain.scenario.trial import Trial
 from veldrain.study.ranks import LEVEL
 from veldrain.units import Quantity, quantity
 
@@ -286,7 +287,7 @@ class _Side:
         scenario = with_quantities(self.scenario, told)
         # Names of columns have dots too: the stream is one of the parts before a dot.
         kept = Kept([m.column[:k] for m in self.match for k, letter in enumerate(m.column) if letter == "."])
-        outcome = carried_out(scenario, seed, [kept.sink], exact=exact)
+        outcome = carried_out(Trial, scenario, seed, [kept.sink], exact=exact)
         return None if outcome["failed"] else kept
 
     def predicted(self, told: Mapping[str, float], late: float, seed: int, exact: bool) -> list[Array] | None:

@@ -14,6 +14,7 @@ from scipy.special import ndtri
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.pose import Array
+from veldrain.study.contracts import Results
 from veldrain.study.metrics import smallest_of
 from veldrain.study.ranks import LEVEL, finite, median_interval
 from veldrain.study.statistics import FEWEST, differences_of
@@ -22,7 +23,6 @@ from veldrain.units import Quantity
 if TYPE_CHECKING:
     import pandas as pd
 
-    from veldrain.study.result import Result
 
 RESAMPLED = 200  # times, for the uncertainty
 MOST = 400  # differences that are looked at: pairs of them are listed
@@ -47,7 +47,7 @@ class Needed:
     high: float
 
 
-def needed_of(result: Result, metric: str, power: float, width: Quantity | None, baseline: str | None) -> pd.DataFrame:
+def needed_of(result: Results, metric: str, power: float, width: Quantity | None, baseline: str | None) -> pd.DataFrame:
     """See ``Result.needed``."""
     import pandas as pd
 

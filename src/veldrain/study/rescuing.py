@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from veldrain import randomness
 from veldrain.errors import VeldrainError
 from veldrain.scenario.branching import one_branch
+from veldrain.study.contracts import Results
 from veldrain.study.metrics import expectation_columns
 from veldrain.study.ranks import LEVEL
 from veldrain.units import Quantity, quantity
@@ -16,13 +17,12 @@ from veldrain.units import Quantity, quantity
 if TYPE_CHECKING:
     import pandas as pd
 
-    from veldrain.study.result import Result
 
 Tell = Callable[[int, int, str], None]
 
 
 def rescues_of(
-    result: Result, metric: str, n: int, before: Quantity, seeds: int, controller: str | None, progress: Tell | None
+    result: Results, metric: str, n: int, before: Quantity, seeds: int, controller: str | None, progress: Tell | None
 ) -> pd.DataFrame:
     """See ``Result.rescues``."""
     import pandas as pd

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.recording import Recording
+from veldrain.study.contracts import Progress, Study
 from veldrain.study.keeping import path_of
 from veldrain.study.metrics import expectation_columns
 from veldrain.study.ranks import LEVEL
@@ -19,13 +20,11 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from veldrain.study.boundaries import Boundary
-    from veldrain.study.carrying_out import Progress
     from veldrain.study.doubting import Doubt
     from veldrain.study.edges import Edge
     from veldrain.study.effects import Effect
     from veldrain.study.metrics import AnyMetric
     from veldrain.study.statistics import Comparison
-    from veldrain.study.study import Study
 
 WORDS = ("seed", "passed", "failed", "reason", "time")
 

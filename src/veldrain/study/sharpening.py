@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.study.carrying_out import run_study
+from veldrain.study.contracts import Study
 from veldrain.study.keeping import Keep
 from veldrain.study.result import Result
-
-if TYPE_CHECKING:
-    from veldrain.study.study import Study
 
 POOL = 60  # draws that are looked at for each trial that is run
 

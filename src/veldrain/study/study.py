@@ -17,8 +17,8 @@ from veldrain.model.knobs import Knob, knob_of
 from veldrain.randomness import checked_seed
 from veldrain.recording.choice import Choice
 from veldrain.scenario import Scenario
+from veldrain.scenario.carrying import version, wall_time
 from veldrain.scenario.limits import OverLimitError, limited
-from veldrain.scenario.running import version, wall_time
 from veldrain.scenario.trial import Trial
 from veldrain.study.designs import Design, Drawn, Table
 from veldrain.study.draws import Draw, Own, Paths, rounded
@@ -33,7 +33,7 @@ from veldrain.study.starts import bad_starts
 from veldrain.units import SI_UNITS, Quantity, quantity
 
 if TYPE_CHECKING:
-    from veldrain.study.carrying_out import Progress
+    from veldrain.study.contracts import Progress
     from veldrain.study.result import Result
 
 LATER = "cannot be loaded within the limit"

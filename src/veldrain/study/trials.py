@@ -6,16 +6,15 @@ import time
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.choice import Choice, Chosen
 from veldrain.recording.kept import Kept
-from veldrain.scenario.running import carried_out
+from veldrain.scenario.carrying import carried_out
+from veldrain.scenario.trial import Trial
+from veldrain.study.contracts import Study
 from veldrain.study.metrics import metric_of, streams_of
-
-if TYPE_CHECKING:
-    from veldrain.study.study import Study
 
 Key = tuple[str, int]
 
@@ -99,7 +98,7 @@ class TrialPlan:
         recorder = None if path is None else Recorder(None if self.by_value else path)
         if recorder:
             sinks = [Chosen(recorder, choice) if choice.words else recorder, kept.sink]
-        outcome = carried_out(scenario, self.seed(study), sinks, about=about, limit=study.limit)
+        outcome = carried_out(Trial, scenario, self.seed(study), sinks, about=about, limit=study.limit)
         return kept, outcome, recorder.data if recorder else b""
 
 
