@@ -25,6 +25,7 @@ from motion import motion
 from roads import roads
 from scipy.spatial.transform import Rotation
 from streams import streams
+from studies import studies
 
 import veldrain as vd
 import veldrain.demo
@@ -326,7 +327,7 @@ def main() -> None:
     options = parser.parse_args()
     prepare()
     found = []
-    for family in (engine, piles, rays, sensors, robots, motion, streams, roads, compiling, trials, commands):
+    for family in (engine, piles, rays, sensors, robots, motion, streams, studies, roads, compiling, trials, commands):
         if options.only and family.__name__ not in options.only.split(","):
             continue
         for name, value, unit, target in family(options.repeats):

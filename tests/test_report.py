@@ -83,7 +83,7 @@ class Pages(unittest.TestCase):
     def test_many_rows_and_all_failed(self) -> None:
         """A page of 3,000 trials holds those that failed first, and says what it leaves out; infinities have a place."""
         with tempfile.TemporaryDirectory() as folder:
-            result = studied(folder, 2, a=Hold(gain=5), b=Hold(gain=40))
+            studied(folder, 2, a=Hold(gain=5), b=Hold(gain=40))
             with Store(Path(folder), write=True) as store:
                 about = store.about
                 made = store.made()["a", 0]
