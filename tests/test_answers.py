@@ -323,6 +323,62 @@ class Studies(unittest.TestCase):
             vd.fit(scenario, log, bounds, ["cart/truth.q"])
 
 
+def plain_scenario(controller: Any) -> vd.Scenario:
+    """The cart without what the check says of it."""
+    scenario = cart_scenario(controller, duration=0.2)
+    m = scenario.world.placed["cart"].model
+    m.sensors.pop("scan")
+    m.change_joint("slide", limits=(-2, 2))
+    return scenario
+
+
+class Checked(unittest.TestCase):
+    def found(self, **words: Any) -> dict[str, str]:
+        vary = {"cart/slide.position": vd.uniform("-5 cm", "5 cm")}
+        options: dict[str, Any] = {"vary": vary, "metrics": [PLACE], "trials": 8} | words
+        scenario = options.pop("scenario", plain_scenario(Push(3.0)))
+        found = vd.check(vd.Study(scenario, {"a": Push(3.0), "b": Push(4.0)}, **options))
+        return {f.rule: f"{f.path}: {f.problem}" for f in found if f.rule in RULES}
+
+    def test_what_a_few_trials_tell(self) -> None:
+        """Each rule with a thing that breaks it alone, and a healthy study of which nothing is said."""
+        self.assertEqual(self.found(), {})
+        idle = {"cart/slide.position": vd.uniform(-0.05, 0.05), "post.friction": vd.uniform(0.1, 0.9)}
+        self.assertRegex(self.found(vary=idle)["idle-factor"], "vary post.friction: .*to the last bit")
+        still = vd.Metric("up", "cart/truth", "z", "max")
+        self.assertRegex(self.found(metrics=[PLACE, still])["same-metric"], "metric 'up': is 0 in each of 14 trials")
+        fine = vd.Metric("speed", "cart/encoders", "velocity.slide", "last", matters="1 um/s")
+        masses = {"cart/car.mass": vd.uniform(1, 3)}
+        self.assertRegex(
+            self.found(vary=masses, metrics=[fine])["too-few-trials"], r"8 trials will tell it to ± 0\.\d+ m/s"
+        )
+        coarse = vd.Metric("speed", "cart/encoders", "velocity.slide", "last", matters="1 m/s")
+        self.assertEqual(self.found(vary=masses, metrics=[coarse]), {})
+
+    def test_signals_that_nobody_gives(self) -> None:
+        for name, said in (("cart/froce", "did you mean 'cart/force'"), ("cart/force", ""), ("carts/x", "no robot")):
+            scenario = plain_scenario(Tells())
+            scenario.when(vd.signal(name) > 3).say("strong")
+            found = [f for f in vd.check(scenario) if f.rule in ("unknown-signal", "cannot-run")]
+            with self.subTest(name):
+                self.assertEqual(len(found), 0 if name == "cart/force" else 1)
+                self.assertIn(said, " ".join(f"{f.problem} {f.cure}" for f in found))
+
+
+RULES = ("idle-factor", "same-metric", "too-few-trials", "few-trials", "same-controllers", "cannot-run")
+
+
+class Tells(Push):
+    """Logs its force."""
+
+    def start(self, body: Any, random: Any, log: Any) -> None:
+        self.log = log
+
+    def update(self, now: float, senses: Any, motors: Any) -> None:
+        self.log("force", self.force)
+        super().update(now, senses, motors)
+
+
 class Commands(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))

@@ -18,7 +18,7 @@ import numpy as np
 import pandas as pd
 
 import veldrain as vd
-from tests.helpers import Hold, cart_scenario, command
+from tests.helpers import Hold, cart, cart_scenario, command
 from veldrain.study.sources import Follower, plain
 from veldrain.study.store import STORE
 
@@ -433,6 +433,24 @@ class Designs(unittest.TestCase):
         self.assertGreater(stats.kstest(ups[:, 2], stats.uniform(-1, 2).cdf).pvalue, 1e-3)  # Archimedes' hat-box
         less = self.study(vary={k: v for k, v in vary.items() if k != "cart/car.mass"})
         self.assertEqual(less.draw(5), {k: v for k, v in study.draw(5).items() if k != "cart/car.mass"})
+
+    def test_surfaces_that_have_a_name_are_quantities(self) -> None:
+        """One draw for all that is of brick, links and parts included; the model that others use stays as it is."""
+        brick = vd.Surface(0.5, name="brick")
+        m = cart().link("sled", vd.Part(vd.Box((0.1, 0.1, 0.1)), surface=brick), mass=1, surface=brick)
+        m.joint("glued", "car", "sled", kind="fixed")
+        w = (
+            vd.World()
+            .ground(brick, height=-1)
+            .obstacle("wall", vd.Box((0.1, 1, 1)), pose=vd.Pose((3, 0, 0)), surface=brick)
+        )
+        scenario = vd.Scenario(w.place(m, fixed=True), "0.1 s", controllers={"cart": Hold()})
+        study = vd.Study(scenario, {"h": Hold()}, vary={"brick.friction": vd.uniform(0.1, 0.2)}, trials=1)
+        drawn, value = study.drawn(study.draw(0)).world, study.draw(0)["brick.friction"]
+        link = drawn.placed["cart"].model.links["sled"]
+        found = [drawn.floor.surface, drawn.obstacles["wall"].surface, link.surface, link.parts[0].surface]  # type: ignore[union-attr]
+        self.assertEqual([s.friction for s in found if s], [value] * 4)
+        self.assertEqual(m.links["sled"].surface.friction, 0.5)
 
     def test_mistakes(self) -> None:
         for words, act in (

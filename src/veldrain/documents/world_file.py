@@ -101,7 +101,8 @@ def with_names_filled(source: Source) -> Any:
         if word in known and isinstance(node, str):
             if node not in known[word]:
                 raise unknown(word, node, known[word], source.line(place))
-            return known[word][node]
+            found = known[word][node]
+            return {"name": node, **found} if word == "surface" and isinstance(found, Mapping) else found
         return node
 
     return filled(tree, ())

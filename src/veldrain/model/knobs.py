@@ -167,6 +167,52 @@ def world_knobs(world: World) -> Iterator[Knob]:
         yield from pose_knobs(name, *entry(world.frames, name))
     for placed in world.placed.values():
         yield from robot_knobs(placed)
+    yield from _named_surfaces(world)
+
+
+def _named_surfaces(world: World) -> Iterator[Knob]:
+    """The surfaces that have a name of their own, each a quantity for all that it is on."""
+    by_name: dict[str, list[tuple[Get, Put]]] = {}
+    for get, put in _surface_places(world):
+        if name := get().name:
+            by_name.setdefault(name, []).append((get, put))
+    taken = set(world.names())
+    for name, places in by_name.items():
+
+        def put_all(surface: Any, places: list[tuple[Get, Put]] = places) -> None:
+            for _, put in places:
+                put(surface)
+
+        if name not in taken:
+            yield from sheet_knobs(name, places[0][0], put_all)
+
+
+def _surface_places(world: World) -> Iterator[tuple[Get, Put]]:
+    """What gives and what sets each surface of a world."""
+    if world.floor:
+        yield of(world.floor, "surface")
+    for thing in (*world.obstacles.values(), *world.bodies.values(), *world.patches.values()):
+        yield of(thing, "surface")
+    for placed in world.placed.values():
+        for link in placed.model.links:
+            yield (
+                lambda placed=placed, link=link: placed.model.links[link].surface,  # type: ignore[misc]
+                lambda value, placed=placed, link=link: _own(placed).change_link(link, surface=value),  # type: ignore[misc]
+            )
+            for k, part in enumerate(placed.model.links[link].parts):
+                if part.surface is not None:
+                    yield (
+                        lambda placed=placed, link=link, k=k: placed.model.links[link].parts[k].surface,  # type: ignore[misc]
+                        lambda value, placed=placed, link=link, k=k: _resurface(placed, link, k, value),  # type: ignore[misc]
+                    )
+
+
+def _resurface(placed: Placed, link: str, k: int, surface: Any) -> None:
+    """Give one part of a link another surface."""
+    links = _own(placed).links
+    parts = list(links[link].parts)
+    parts[k] = replace(parts[k], surface=surface)
+    links[link] = replace(links[link], parts=tuple(parts))
 
 
 def _mass_knob(body: Body) -> Knob:

@@ -15,7 +15,7 @@ from veldrain.model.colours import checked_colour
 from veldrain.model.grids import Bools, Grid
 from veldrain.model.looks import GREY, Look
 from veldrain.pose import Array, Pose
-from veldrain.sheet import Number, Row, Sheet
+from veldrain.sheet import Number, Row, Sheet, Text
 from veldrain.units import Quantity, quantity, triple, worded
 
 TURN = np.linspace(0, 2 * np.pi, 24, endpoint=False)
@@ -62,6 +62,7 @@ class Surface(Sheet):
         default=(0.0, 0.0, 0.0),
         doc="velocity of the surface against its shape, in the shape's own axes: a conveyor belt or a track",
     )
+    name: Text = Text(default="", doc="what is of one name is one quantity: ``brick.friction`` is that of all of it")
 
 
 class Shape:

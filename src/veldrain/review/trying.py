@@ -18,6 +18,7 @@ from veldrain.study.statistics import FEWEST
 from veldrain.study.trials import Done, TrialPlan
 
 PATIENCE = 12.0  # s on the clock, for all of it
+ROUNDING = 1e-12  # what differs by less, and by a share that is less, does not differ
 PAIRS = 4  # trials by which the spread of a metric is guessed
 
 STATEMENTS = {
@@ -54,8 +55,12 @@ def what_makes_no_difference(study: Study) -> Iterator[Finding]:
     for metric in study.metrics:
         seen = np.array([done.measured[metric.name][0] for done in tried])
         line = study.where.get(f"metric {metric.name}", "")
-        if len(seen) > 1 and (np.isnan(seen).all() or (seen == seen[0]).all()):
-            shown, where = "has no value" if np.isnan(seen).all() else f"is {seen[0]:.4g}", f"metric '{metric.name}'"
+        alike = np.isfinite(seen).all() and np.ptp(seen) <= ROUNDING + ROUNDING * np.abs(seen).max()
+        if len(seen) > 1 and (np.isnan(seen).all() or (seen == seen[0]).all() or alike):
+            shown, where = (
+                "has no value" if np.isnan(seen).all() else f"is {np.round(seen[0], 12):.4g}",
+                f"metric '{metric.name}'",
+            )
             text = f"{shown} in each of {len(seen)} trials that were tried, with every controller"
             yield Finding("same-metric", "warning", where, text, "see its stream and statistic", line)
     if len(names) > 1 and len(pairs) == PAIRS:
