@@ -58,7 +58,7 @@ def what_makes_no_difference(study: Study) -> Iterator[Finding]:
         alike = np.isfinite(seen).all() and np.ptp(seen) <= ROUNDING + ROUNDING * np.abs(seen).max()
         if len(seen) > 1 and (np.isnan(seen).all() or (seen == seen[0]).all() or alike):
             shown, where = (
-                "has no value" if np.isnan(seen).all() else f"is {np.round(seen[0], 12):.4g}",
+                "has no value" if np.isnan(seen).all() else f"is {np.round(seen[0], 12) + 0.0:.4g}",
                 f"metric '{metric.name}'",
             )
             text = f"{shown} in each of {len(seen)} trials that were tried, with every controller"
