@@ -197,6 +197,8 @@ class Studies(unittest.TestCase):
         after = study.sharpen(self.folder / "out", 15)
         self.assertEqual((len(before.trials), len(after.trials)), (60, 90))
         self.assertEqual(after.compare().differences, differences)
+        boundary = before.edges(["cart/slide.position", "cart/car.mass"])[0]
+        self.assertTrue(boundary.is_clear)
         boundary = before.boundary("a")
         added = after.trials[(after.trials["trial"] >= 30) & (after.trials["controller"] == "a")]
         chance = boundary.chance(added[list(boundary.quantities)].to_numpy(float))

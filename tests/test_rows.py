@@ -207,6 +207,10 @@ class Rows(unittest.TestCase):
                 made = result.recording("new", 2)
                 self.assertEqual(made.raw("cart/truth"), whole.raw("cart/truth"))
         self.assertEqual([len(kept[word]) for word in ("all", "none", "first", "worst")], [6, 0, 2, 2])
+        all_of_them = self.study(3, base=Law(enclosed(3.0)), new=Law(enclosed(9.5)))
+        less = all_of_them.run(self.folder / "all", keep="none")  # an edited controller's recordings go with its rows
+        self.assertEqual({p.parent.name for p in less.folder.glob("trials/*/*.mcap")}, {"base"})
+        self.assertEqual([p.name for p in less.folder.glob("study.sqlite*")], ["study.sqlite"])
         lost = vd.Result(self.folder / "none")
         with self.assertRaisesRegex(vd.VeldrainError, "was not kept"):
             lost.recording("new", 0)

@@ -109,13 +109,9 @@ def pass_sentence(rate: PassRate, baseline: PassRate) -> str:
         )
     if not rate.won and not rate.lost:
         whole = rate.passed == rate.trials == baseline.passed
-        what = (
-            f"all {rate.trials} trials"
-            if whole
-            else "no trial"
-            if not rate.passed
-            else f"the same {rate.passed} of {rate.trials}"
-        )
+        every = "the one trial" if rate.trials == 1 else f"all {rate.trials} trials"
+        some = f"the same {rate.passed} of {rate.trials}" if rate.passed else "no trial"
+        what = every if whole else some
         return f"{rate.controller} and {baseline.controller} pass {what}."
     return (
         f"Passes do not tell {rate.controller} and {baseline.controller} apart: {counts} "

@@ -176,9 +176,11 @@ def _planned(
             what = "its draws have" if held.get("controller") == needed["controller"] else f"controller '{name}' has"
             stale.setdefault(what, []).append(key)
         plans.append(plan)
-    store.drop(
-        [key for keys in stale.values() for key in keys]
-    )  # recordings will be written over: no row is left with them
+    # No row is left beside a recording that is written over, and no recording beside a row that is not its own.
+    store.drop([key for keys in stale.values() for key in keys])
+    for plan in plans:
+        if plan.measure is None:
+            path_of(folder, *plan.key).unlink(missing_ok=True)
     for what, keys in stale.items():
         text = f"{what} changed since: {'its' if what.startswith('c') else 'the'} {len(keys)} trials {ANEW}"
         log.warning(text)
@@ -237,12 +239,8 @@ def _recording_written(done: Done, path: Path) -> Done:
 
 
 def _keep_worst(study: Study, folder: Path, result: Result, keep: Keep) -> None:
-    """Keep the recordings of the worst trials alone."""
+    """Record the worst trials, those that are not yet; what was kept before stays."""
     worst = {(c, t) for c in study.controllers for t in result.worst(keep.metric, keep.count, c)["trial"]}
-    for name in study.controllers:
-        for path in sorted((folder / "trials" / name).glob("*.mcap")):
-            if (name, int(path.stem)) not in worst:
-                path.unlink()
     for name, number in sorted(worst):
         if not (path := path_of(folder, name, number)).exists():
             plan = TrialPlan(name, number, study.draw(number), {}, path)

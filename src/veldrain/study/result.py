@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, overload
 
 from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.recording import Recording
@@ -313,14 +313,27 @@ class Result:
 
         return write_table(self.trials.drop(columns=["notices"], errors="ignore"), Path(out))
 
-    def edges(self) -> list[Edge]:
-        """Where its trials turn from passing to failing, over each varied quantity; the clearest first.
+    @overload
+    def edges(self) -> list[Edge]: ...
+    @overload
+    def edges(self, quantities: Sequence[str]) -> list[Boundary]: ...
+    def edges(self, quantities: Sequence[str] | None = None) -> list[Edge] | list[Boundary]:
+        """Where its trials turn from passing to failing, the clearest first.
+
+        Args:
+            quantities: over these at once: a boundary for each controller that passes some trials and fails some. None:
+                over each varied quantity by itself.
 
         >>> [(edge.quantity, edge.edge) for edge in result.edges() if edge.is_clear]  # doctest: +SKIP
+        >>> [b.at("speed", {"gap": 20}) for b in result.edges(["speed", "gap"])]  # doctest: +SKIP
         """
         from veldrain.study.edges import edges_of
 
-        return [] if self.trials.empty else edges_of(self.trials, self.about["vary"])
+        if quantities is None:
+            return [] if self.trials.empty else edges_of(self.trials, self.about["vary"])
+        shares = self.trials.groupby("controller", sort=False)["passed"].mean()
+        found = [self.boundary(str(name), quantities) for name, share in shares.items() if 0 < share < 1]
+        return sorted(found, key=lambda boundary: boundary.p)
 
     def compare(self, baseline: str | None = None, correct: str = "holm") -> Comparison:
         """Compare the controllers with one of them (None: the first), trial by trial.

@@ -12,7 +12,7 @@ import json
 import math
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -45,7 +45,7 @@ class Store:
     """
 
     def __init__(self, folder: Path, write: bool = False) -> None:
-        self.path = folder / STORE
+        self.path, self._writes = folder / STORE, write
         if not write and not self.path.is_file():
             old = " of this version: its rows are files" if (folder / "study.json").is_file() else ""
             raise VeldrainError(
@@ -88,7 +88,10 @@ class Store:
             self._base.execute("COMMIT")
 
     def close(self) -> None:
-        """Let go of the file."""
+        """Let go of the file: one that was written to is then a single file, which is read from any disk."""
+        if self._writes:
+            with suppress(sqlite3.OperationalError):  # somebody reads: it stays as it is
+                self._base.execute("PRAGMA journal_mode=DELETE")
         self._base.close()
 
     def __enter__(self) -> Store:
