@@ -253,7 +253,8 @@ def _fit(loaded: Study, folder: Path, workers: int, told: dict[str, Any]) -> Non
         table.add_row(row["quantity"], number(row["value"], 4), span, row["unit"])
     console.print(table)
     for column, was in found.before.items():
-        say(f"{column}: error (RMS) {number(was)} before, {number(found.after[column])} after")
+        unit = found.column_units.get(column, "")
+        say(f"{column}: error (RMS) {number(was)} before, {number(found.after[column])} {unit} after".replace("  ", " "))
     if found.lag:
         say(f"The logs are late by {number(1e3 * found.lag)} ms.")
     for line in found.remarks:

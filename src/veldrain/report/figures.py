@@ -181,8 +181,10 @@ def residuals(fitted: Fitted, path: str | Path) -> None:
             left.plot(own["time"], own["after"], color=COLOURS[0], lw=1.6, label="after" if first else None)
             right.plot(own["time"], own["after"] - own["logged"], ".", ms=4, color=COLOURS[0])
         right.axhline(0.0, color=QUIET, lw=0.7)
-        left.set_title(column, loc="left", fontsize=10)
-        right.set_title(f"after − logged, RMS {fitted.after[column]:.3g}", loc="left", fontsize=10)
+        unit = fitted.column_units.get(column, "")
+        left.set_title(f"{column}{', ' + unit if unit else ''}", loc="left", fontsize=10)
+        rest = f"after − logged, RMS {fitted.after[column]:.3g} {unit}".rstrip()
+        right.set_title(rest, loc="left", fontsize=10)
         for panel in (left, right):
             panel.set_xlabel("time, s")
         left.legend(frameon=False)

@@ -63,7 +63,7 @@ class Fitted:
 
     Attributes:
         values: by path, SI units; ``units`` theirs; low and high are 95 % intervals.
-        before, after: root mean square of the residuals, by column, in its unit.
+        before, after: root mean square of the residuals, by column, in its unit, which ``column_units`` tells.
         lag: time by which the logs are late, s; 0 where it was not estimated.
         alike: pairs of paths that the logs cannot tell apart, with their correlation.
         blind: paths on which nothing that was matched depends.
@@ -79,6 +79,7 @@ class Fitted:
     high: dict[str, float]
     before: dict[str, float]
     after: dict[str, float]
+    column_units: dict[str, str]
     lag: float
     alike: list[tuple[str, str, float]]
     blind: list[str]
@@ -239,6 +240,7 @@ def fit(
         dict(zip(paths, (values + reach).tolist(), strict=False)),
         before,
         after,
+        sides[0].units,
         float(values[-1]) if late > 0 else 0.0,
         alike,
         [p for p, s in zip(paths, sees, strict=False) if not s],
@@ -268,6 +270,7 @@ class _Side:
 
     def __init__(self, scenario: Scenario, log: Log | Mapping[str, Any], match: Sequence[Match], title: str) -> None:
         self.scenario, self.match = scenario, list(match)
+        self.units: dict[str, str] = {}  # of the columns, once they were simulated
         self.samples: list[tuple[Match, Array, Array, float]] = []  # column, times, values, scale
         for wanted in match:
             path = wanted.log or wanted.column
@@ -298,6 +301,7 @@ class _Side:
         found = []
         for wanted, times, _, _ in self.samples:
             table, name = _column(kept, wanted.column)
+            self.units[wanted.column] = kept.unit(*kept.split(wanted.column))
             at, values = table["time"].to_numpy(float), table[name].to_numpy(float)
             found.append(np.interp(times - late, at, values, right=math.nan))
         return found
