@@ -254,7 +254,8 @@ def _fit(loaded: Study, folder: Path, workers: int, told: dict[str, Any]) -> Non
     console.print(table)
     for column, was in found.before.items():
         unit = found.column_units.get(column, "")
-        say(f"{column}: error (RMS) {number(was)} before, {number(found.after[column])} {unit} after".replace("  ", " "))
+        now = f"{number(found.after[column])} {unit}".rstrip()
+        say(f"{column}: error (RMS) {number(was)} before, {now} after")
     if found.lag:
         say(f"The logs are late by {number(1e3 * found.lag)} ms.")
     for line in found.remarks:
