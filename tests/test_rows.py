@@ -354,6 +354,49 @@ class Metrics(unittest.TestCase):
             with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
                 vd.Study(scenario, {"h": Hold()}, trials=1, metrics=[metric]).rehearse()
 
+    def test_what_a_scenario_logs(self) -> None:
+        """A measure as a stream at each look, in files as in Python; when events first happened is part of the outcome."""
+        scenario = cart_scenario(duration=0.3)
+        scenario.log("gap", vd.clearance("cart/car", "post")).log("tilt", vd.tilt("cart/car"))
+        scenario.every("100 ms", name="beat").say("beat")
+        recording = vd.run(scenario)
+        gap, truth = recording["scenario/gap"], recording["cart/truth"]
+        self.assertEqual(len(gap), 31)
+        # The post's near face is at 0.95 m, the car's front 0.1 m ahead of its middle.
+        at = np.interp(gap["time"], truth["time"], truth["x"])
+        np.testing.assert_allclose(gap["data"], 0.95 - 0.1 - at, atol=2e-3)
+        self.assertEqual(recording.outcome["events"]["beat"], 0.1)
+        with tempfile.TemporaryDirectory() as folder:
+            plainly = vd.Scenario(vd.World().place(cart(), fixed=True), "0.1 s").log("high", vd.height("cart/car"))
+            vd.save_world(plainly.world, Path(folder) / "w.world.yaml")
+            (Path(folder) / "s.yaml").write_text(
+                "veldrain: scenario/1\nworld: w.world.yaml\nduration: 0.1 s\nlog: {high: {height: cart/car}}\n"
+            )
+            self.assertEqual(vd.load_scenario(Path(folder) / "s.yaml").measures, plainly.measures)
+            (Path(folder) / "s.yaml").write_text(
+                "veldrain: scenario/1\nworld: w.world.yaml\nduration: 0.1 s\nlog: {high: {height: cart/car, below: 1 m}}\n"
+            )
+            with self.assertRaisesRegex(vd.VeldrainError, r"s\.yaml:4: .*without a bound"):
+                vd.load_scenario(Path(folder) / "s.yaml")
+        for words, act in (
+            ("no measure", lambda: scenario.log("x", vd.tilt("cart") < 1)),
+            ("is there already", lambda: scenario.log("events", vd.tilt("cart"))),
+            ("no good as a name", lambda: scenario.log("a/b", vd.tilt("cart"))),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
+                act()  # type: ignore[no-untyped-call]
+
+    def test_what_always_or_never_holds(self) -> None:
+        """Conditions that cannot be otherwise, alone, joined and turned round."""
+        never, always, open_ = vd.speed("a") < 0, vd.tilt("a") < 4, vd.speed("a") < 1
+        for condition, impossible, certain in (
+            (never, True, False), (always, False, True), (open_, False, False), (~never, False, True), (~always, True, False),
+            (never & open_, True, False), (always | open_, False, True), (always & ~never, False, True), (open_ & ~open_, False, False),
+        ):  # fmt: skip
+            with self.subTest(str(condition)):
+                self.assertEqual((bool(condition.impossible(1.0)), bool(condition.certain())), (impossible, certain))
+        self.assertEqual(len(list((never & (open_ | ~always)).parts())), 6)
+
     def test_what_a_controller_logs_is_a_stream(self) -> None:
         need = vd.Metric("need", "cart/need", "data", "max")
         study = vd.Study(cart_scenario(duration=0.2), {"a": Logs(), "b": Hold()}, trials=2, metrics=[need])
