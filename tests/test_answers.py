@@ -382,12 +382,17 @@ class Tells(Push):
 
 
 class Commands(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        done = command("demo", "probe", "--out", "demo", "--trials", 10, cwd=cls.folder)
+        assert done.returncode == 0, done.stderr
+        cls.told = done.stdout
+        cls.file = cls.folder / "demo" / "probe.study.yaml"
+        cls.text = cls.file.read_text()
+
     def setUp(self) -> None:
-        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        done = command("demo", "probe", "--out", "demo", "--trials", 10, cwd=self.folder)
-        self.assertEqual(done.returncode, 0, done.stderr)
-        self.told = done.stdout
-        self.file = self.folder / "demo" / "probe.study.yaml"
+        self.file.write_text(self.text)
 
     def test_the_probe(self) -> None:
         """The demo, its plan, a trial again, pairs needed, doubts, a search in the words of the file, a page at 80 columns."""

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 Tell = Callable[[int, int, str], None]
 BAD = 1e6  # of residuals where a trial was aborted
 ALIKE = 0.99  # correlation from which on two quantities cannot be told apart
-BEGUN = 3  # of the best points from which it goes down
+BEGUN = 2  # of the best points from which it goes down
 ROUGH = 0.5  # autocorrelation of residuals from which on they are no noise
 BLIND = 1e-6  # of the largest: a column of the Jacobian below this tells nothing
 
@@ -205,7 +205,7 @@ def fit(
         lambda p: float((r := residuals(p)) @ r) * (1.0 + 1e3 * float(np.abs(p - np.clip(p, 0, 1)).sum())),
         best.x,
         method="Nelder-Mead",
-        options={"initial_simplex": np.vstack([best.x, *steps]), "maxfev": 30 * len(lows), "xatol": 1e-5, "fatol": 0.0},
+        options={"initial_simplex": np.vstack([best.x, *steps]), "maxfev": 25 * len(lows), "xatol": 1e-5, "fatol": 0.0},
     )
     if float(moved.fun) < 0.98 * 2 * float(best.cost):
         best = min(best, solved(np.clip(moved.x, 0, 1)), key=lambda s: float(s.cost))
