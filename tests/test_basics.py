@@ -214,7 +214,7 @@ class Pages(unittest.TestCase):
             "motion.md": "out of reach by",
             "roads.md": "s at the least",
             "streams.md": "its clock is 2.500 s behind",
-            "tour.md": "verdict='better'",
+            "tour.md": "0.03125  better",
             "growing.md": "'tf': 21",
         }
         self.assertEqual(set(told), set(codes))

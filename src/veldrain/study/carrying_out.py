@@ -14,7 +14,7 @@ from typing import Any
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import write_bytes
 from veldrain.study.contracts import Progress, Study
-from veldrain.study.keeping import Keep, Policy, path_of
+from veldrain.study.keeping import Keeping, Policy, path_of
 from veldrain.study.locking import LOCK, locked
 from veldrain.study.making import made_of
 from veldrain.study.metrics import described_metric, smallest_of
@@ -29,7 +29,7 @@ from veldrain.study.trials import Done, TrialPlan
 
 log = logging.getLogger(__name__)
 ANEW = "are run anew"  # ends what is told of what has changed
-NONE = Keep("none")
+NONE = Keeping("none")
 FLUSHED = 0.25  # s between two writes to the store
 
 
@@ -40,11 +40,11 @@ def run_study(
     workers: int = 1,
     progress: Progress | None = None,
     executor: Executor | None = None,
-    keep: Keep | None = None,
+    keep: Keeping | None = None,
     more: Sequence[int] = (),
 ) -> Result:
     """See ``Study.run``; ``more``: trials beyond its number, such as those near a boundary; those of before stay."""
-    keep = keep or Keep("all")
+    keep = keep or Keeping("all")
     if keep.word == "worst" and keep.metric not in [m.name for m in study.metrics]:
         raise unknown("metric", keep.metric, [m.name for m in study.metrics], "keep")
     study.rehearse()
@@ -64,7 +64,9 @@ def run_study(
     return result
 
 
-def run_until(study: Study, folder: Path, until: Until, *, keep: Policy | Keep | None = None, **options: Any) -> Result:
+def run_until(
+    study: Study, folder: Path, until: Until, *, keep: Policy | Keeping | None = None, **options: Any
+) -> Result:
     """Run a study in parts, and end it as soon as it can tell; see ``Study.run``."""
     names = [m.name for m in study.metrics]
     if until.metric not in (*names, "passes"):
@@ -75,7 +77,7 @@ def run_until(study: Study, folder: Path, until: Until, *, keep: Policy | Keep |
     for number in at:
         part.trials = number
         part.level = level
-        result = run_study(part, folder, keep=Keep.of(study.keep if keep is None else keep), **options)
+        result = run_study(part, folder, keep=Keeping.of(study.keep if keep is None else keep), **options)
         if _can_tell(result, until, level):
             break
     return result
@@ -93,7 +95,7 @@ def _can_tell(result: Result, until: Until, level: float) -> bool:
     return all((d.high - d.low) / 2 <= width for d in mine)
 
 
-def describe(study: Study, keep: Keep = NONE) -> dict[str, Any]:
+def describe(study: Study, keep: Keeping = NONE) -> dict[str, Any]:
     """What describes a study as it is run now."""
     sources, missed = study.followed()
     return {
@@ -154,7 +156,7 @@ def _look_into(study: Study, folder: Path) -> None:
 
 
 def _planned(
-    study: Study, folder: Path, store: Store, about: dict[str, Any], wanted: list[Key], keep: Keep, tell: Progress
+    study: Study, folder: Path, store: Store, about: dict[str, Any], wanted: list[Key], keep: Keeping, tell: Progress
 ) -> list[TrialPlan]:
     """What is to be done of what is wanted: trials to run, and recordings to measure anew. What is stale is dropped."""
     made, measured, measures = store.made(), store.measured(), about["measures"]
@@ -238,7 +240,7 @@ def _recording_written(done: Done, path: Path) -> Done:
     return replace(done, recording=b"")
 
 
-def _keep_worst(study: Study, folder: Path, result: Result, keep: Keep) -> None:
+def _keep_worst(study: Study, folder: Path, result: Result, keep: Keeping) -> None:
     """Record the worst trials, those that are not yet; what was kept before stays."""
     worst = {(c, t) for c in study.controllers for t in result.worst(keep.metric, keep.count, c)["trial"]}
     for name, number in sorted(worst):

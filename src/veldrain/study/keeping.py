@@ -14,10 +14,10 @@ WORDS = ("all", "failed", "none")
 
 
 @dataclass(frozen=True)
-class Keep:
+class Keeping:
     """A policy: ``all``, ``failed``, ``none``, ``("worst", metric, count)`` or ``("first", count)`` trials.
 
-    >>> Keep.of(("worst", "gap", 10)).count
+    >>> Keeping.of(("worst", "gap", 10)).count
     10
     """
 
@@ -26,13 +26,13 @@ class Keep:
     count: int = 0
 
     @classmethod
-    def of(cls, policy: Policy | Keep) -> Keep:
+    def of(cls, policy: Policy | Keeping) -> Keeping:
         """A policy from its words.
 
         Raises:
             VeldrainError: it is none.
         """
-        if isinstance(policy, Keep):
+        if isinstance(policy, Keeping):
             return policy
         words: list[Any] = [policy] if isinstance(policy, str) else list(policy)
         if len(words) == 1 and words[0] in WORDS:

@@ -11,7 +11,7 @@ import numpy as np
 from veldrain.errors import VeldrainError
 from veldrain.study.carrying_out import run_study
 from veldrain.study.contracts import Study
-from veldrain.study.keeping import Keep
+from veldrain.study.keeping import Keeping
 from veldrain.study.result import Result
 
 POOL = 60  # draws that are looked at for each trial that is run
@@ -44,4 +44,4 @@ def sharpen(
     points = np.array([[values[q] for q in boundary.quantities] for values in drawn])
     nearest = np.argsort(np.abs(boundary.chance(points) - 0.5), kind="stable")[:trials]
     more = [numbers[k] for k in nearest]
-    return run_study(study, folder, workers=workers, progress=progress, keep=Keep.of(study.keep), more=more)
+    return run_study(study, folder, workers=workers, progress=progress, keep=Keeping.of(study.keep), more=more)

@@ -356,7 +356,7 @@ def change_of_passes(won: int, lost: int, pairs: int, level: float = LEVEL) -> t
     """The difference of two paired rates and its 95 % interval (Bonett and Price).
 
     >>> [round(x, 2) for x in change_of_passes(28, 0, 40)]
-    [0.7, 0.5, 0.83]
+    [0.7, 0.51, 0.82]
     """
     from scipy.special import ndtri
 

@@ -23,7 +23,7 @@ from veldrain.scenario.trial import Trial
 from veldrain.study.designs import Design, Drawn, Table
 from veldrain.study.draws import Draw, Own, Paths, rounded
 from veldrain.study.factors import Factor
-from veldrain.study.keeping import Keep, Policy
+from veldrain.study.keeping import Keeping, Policy
 from veldrain.study.looking import reads_in
 from veldrain.study.metrics import AnyMetric, checked_metrics, expectation_columns
 from veldrain.study.ranks import LEVEL
@@ -280,7 +280,7 @@ class Study:
         workers: int = 1,
         progress: Progress | None = None,
         executor: Executor | None = None,
-        keep: Policy | Keep | None = None,
+        keep: Policy | Keeping | None = None,
         until: str | tuple[str, float | str] | Until | None = None,
     ) -> Result:
         """Run the trials that the folder does not hold yet.
@@ -315,7 +315,7 @@ class Study:
             workers=workers,
             progress=progress,
             executor=executor,
-            keep=Keep.of(self.keep if keep is None else keep),
+            keep=Keeping.of(self.keep if keep is None else keep),
         )
 
     def sharpen(
