@@ -190,7 +190,8 @@ class Commands(unittest.TestCase):
         out = self.folder / "veldrain-demo-2"
         self.assertEqual(list((self.folder / "veldrain-demo").iterdir()), [])
         self.assertEqual(
-            {p.name for p in out.iterdir()}, {p.name for p in DEMO.glob("*.yaml")} | {"drops", "results", "robots", "worlds"}
+            {p.name for p in out.iterdir()},
+            {p.name for p in DEMO.glob("*.yaml")} | {"drops", "results", "robots", "worlds"},
         )
         for words in ("offset, RMS (m)", "too few pairs", "To try next:", "veldrain-demo-2/results/report.html"):
             self.assertIn(words, done.stdout)

@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+from textwrap import fill
 from typing import TYPE_CHECKING
 
 from rich.box import SIMPLE_HEAD
@@ -78,7 +79,7 @@ def print_comparison(comparison: Comparison) -> None:
     say("")
     print_differences(comparison.differences, comparison.baseline, "its mean")
     for line in remarks(comparison):
-        say(line)
+        say(fill(line, 96))
 
 
 def print_differences(differences: Sequence[Difference], baseline: str, other: str) -> None:

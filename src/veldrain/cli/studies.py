@@ -143,7 +143,7 @@ def plan(path: Path, workers: int, keep: str | None) -> None:
     from veldrain.cli.output import grid
     from veldrain.cli.output import out as console
     from veldrain.report.text import number
-    from veldrain.study.keeping import Keep
+    from veldrain.study.keeping import Keeping
     from veldrain.study.trials import TrialPlan
 
     loaded = _loaded(path)
@@ -168,7 +168,7 @@ def plan(path: Path, workers: int, keep: str | None) -> None:
         begun = time.perf_counter()
         run.run(loaded)
         took, size = time.perf_counter() - begun, record.stat().st_size
-    policy = Keep.of(loaded.keep if keep is None else _policy(keep))
+    policy = Keeping.of(loaded.keep if keep is None else _policy(keep))
     kept = {"all": total, "none": 0, "first": policy.count * len(loaded.controllers)}.get(policy.word)
     kept = policy.count * len(loaded.controllers) if policy.word == "worst" else kept
     whole, many = _lasts(took * total / workers), "1 worker" if workers == 1 else f"{workers} workers"

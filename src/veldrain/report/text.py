@@ -147,7 +147,7 @@ def headline(comparison: Comparison) -> str:
         for kind, said in (("better", "better"), ("worse", "worse"), ("mixed", "mixed"), ("equal", "equal")):
             names = [d.metric for d in mine if kind_of(d.verdict) == kind]
             if names:
-                listed = "every metric" if len(names) == len(mine) > 1 else ", ".join(names)
+                listed = "all" if len(names) == len(mine) > 1 else ", ".join(names)
                 words.append(f"{said} in {listed}")
         unclear = sum(not kind_of(d.verdict) for d in mine)
         if unclear:

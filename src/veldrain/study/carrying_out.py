@@ -108,7 +108,7 @@ def describe(study: Study, keep: Keeping = NONE) -> dict[str, Any]:
         "seed": study.seed,
         "controllers": list(study.controllers),
         "vary": study.units,
-        "design": repr(study.design),
+        "design": str(study.design),
         "changes": study.changes,
         "metrics": [described_metric(m, study.reads_in.get(m.name, "")) for m in study.metrics],
         "measures": {m.name: digest(plain([m, study.reads_in.get(m.name, "")])) for m in study.metrics},

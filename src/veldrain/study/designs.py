@@ -58,6 +58,9 @@ class Drawn(Design):
     def rows(self, factors: Sequence[Factor], kinds: Mapping[str, str], seed: int, usual: Values) -> Sequence[Values]:
         return _Endless(factors, seed)
 
+    def __str__(self) -> str:
+        return "drawn at random"
+
     @property
     def has_end(self) -> bool:
         return False
