@@ -18,6 +18,7 @@ import pandas as pd
 
 import veldrain as vd
 from tests.helpers import Hold, cart_scenario, command
+from veldrain.report.text import doubt_lines
 from veldrain.study.boundaries import boundary_of
 from veldrain.study.edges import edges_of
 from veldrain.study.effects import effects_of
@@ -411,7 +412,6 @@ class Commands(unittest.TestCase):
         self.assertIn("to tell a difference of 1 cm from none", narrow.stdout)
         for words, error in (
             (("run", results), "which trial is run again is not said"),
-            (("run", results, 3000), "no trial|holds no"),
             (("study", self.file, "--worst"), "has no 'worst:'"),
             (("study", self.file, "--tune", "--fit"), "at once"),
             (("study", self.file, "--keep", "worst x"), "is no count"),
@@ -419,10 +419,10 @@ class Commands(unittest.TestCase):
         ):
             with self.subTest(words=words):
                 done = command(*words, cwd=self.folder)
-                if done.returncode != 2:
-                    self.assertEqual(words[-1], 3000)  # a later draw of the same study can be run
-                    continue
+                self.assertEqual(done.returncode, 2, done.stdout)
                 self.assertRegex(done.stderr, rf"^error: .*({error}).*\n$")
+        later = command("run", results, 3000, "--controller", "clay", "--out", "z.mcap", cwd=self.folder)
+        self.assertIn("the results hold no such trial yet", later.stdout, later.stderr)
 
     def test_searches_in_the_words_of_the_file(self) -> None:
         text = self.file.read_text().replace("trials: 1000", "trials: 6").replace("duration: 1.6 s", "duration: 0.8 s")
@@ -433,7 +433,9 @@ class Commands(unittest.TestCase):
         tuned = command("study", self.file, "--tune", "--out", "t", cwd=self.folder)
         self.assertRegex(tuned.stdout, r"rebound: better, \+\d", tuned.stderr)
         doubted = command("study", self.file, "--out", "d", "--doubt", cwd=self.folder)
-        self.assertIn("No doubt", doubted.stdout + "No doubt", doubted.stderr)
+        self.assertIn("No doubt was found: the verdicts stand with half the step", doubted.stdout, doubted.stderr)
+        nothing = [{"effect": "no verdict", "what": "half the step"}] * 2
+        self.assertRegex(doubt_lines(nothing)[0], r"^Nothing to doubt: .* Tried: half the step\.$")
         self.assertRegex((self.folder / "d" / "report.html").read_text(), "half the step")
 
 

@@ -16,7 +16,7 @@ from rich.console import Console
 from rich.table import Table
 
 from veldrain.report.text import (
-    doubt_sentence,
+    doubt_lines,
     edge_sentence,
     effect_sentence,
     headline,
@@ -147,12 +147,9 @@ def print_doubts(result: Result) -> None:
     """What the verdicts hang on, if it was looked at."""
     if (doubts := result.about.get("doubts")) is None:
         return
-    serious = [d for d in doubts if d["effect"] not in ("stands", "no verdict")]
     say("")
-    if not serious:
-        say(f"No doubt: the verdicts stand with {', '.join(dict.fromkeys(d['what'] for d in doubts))}.")
-    for d in serious[:MOST_LINES]:
-        say(f"doubt: {doubt_sentence(d)}")
+    for line in doubt_lines(doubts)[:MOST_LINES]:
+        say(line)
 
 
 def print_failures(result: Result) -> None:

@@ -21,7 +21,7 @@ from veldrain.kernel import is_compiled
 from veldrain.report import figures
 from veldrain.report.moments import moments
 from veldrain.report.text import (
-    doubt_sentence,
+    doubt_lines,
     edge_sentence,
     effect_sentence,
     headline,
@@ -76,9 +76,7 @@ def write_page(result: Result, comparison: Comparison | None, path: Path, pictur
         effects=[effect_sentence(e) for e in effects if e.is_clear][:12],
         boundaries=found,
         doubts=result.about.get("doubts"),
-        serious=[
-            doubt_sentence(d) for d in result.about.get("doubts") or () if d["effect"] not in ("stands", "no verdict")
-        ],
+        doubt_lines=doubt_lines(result.about.get("doubts") or ()),
         drawn=drawn,
         changes=result.about.get("changes", {}),
         caveats=result.caveats,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -80,6 +80,17 @@ def doubt_sentence(doubt: Mapping[str, Any]) -> str:
     change = f"{signed(doubt['before'])} becomes {signed(doubt['after'])}{unit}"
     which = f"{doubt['metric']} of {doubt['controller']}"
     return f"With {doubt['what']}, the verdict on {which} {doubt['effect']}: {change} ({doubt['then']})."
+
+
+def doubt_lines(doubts: Sequence[Mapping[str, Any]]) -> list[str]:
+    """What the verdicts hang on, a sentence each; or that nothing was found, or that there was no verdict to doubt."""
+    serious = [doubt_sentence(d) for d in doubts if d["effect"] not in ("stands", "no verdict")]
+    tried = ", ".join(dict.fromkeys(d["what"] for d in doubts))
+    if serious or not doubts:
+        return serious
+    if any(d["effect"] == "stands" for d in doubts):
+        return [f"No doubt was found: the verdicts stand with {tried}."]
+    return [f"Nothing to doubt: the pairs that were looked at give no verdict. Tried: {tried}."]
 
 
 def kind_of(verdict: str) -> str:
