@@ -40,8 +40,8 @@ def seconds(act: Callable[[], object]) -> float:
     return time.perf_counter() - begun
 
 
-def sled(trials: int, duration: str = "2.4 s") -> vd.Study:
-    """A sled on a rail with an encoder, an IMU and its true pose: 25 to 50 ms a trial, by the machine."""
+def sled(trials: int, duration: str = "5 s") -> vd.Study:
+    """A sled on a rail with an encoder, an IMU and its true pose: some 50 ms a trial."""
     m = vd.Model("sled").link("rail").link("slider", vd.Box((0.2, 0.2, 0.1)), mass=10)
     m.joint("slide", "rail", "slider", kind="prismatic", axis=(1, 0, 0), damping=2.0).motor("slide", limit=200)
     m.mount("enc", vd.Encoders(period="10 ms"), on="slider").mount("imu", vd.Imu(period="10 ms"), on="slider")

@@ -20,6 +20,7 @@ import veldrain as vd
 from tests.helpers import Hold, cart_scenario, command
 from veldrain.report.text import doubt_lines
 from veldrain.study.boundaries import boundary_of
+from veldrain.study.doubting import from_zero, left_at_default
 from veldrain.study.edges import edges_of
 from veldrain.study.effects import effects_of
 from veldrain.study.needed import needed_for
@@ -157,6 +158,12 @@ class Studies(unittest.TestCase):
         self.assertRegex(doubts[0].what, r"friction of 2 things 0\.64 \(left at its default\)")
         effects = {d.what: d.effect for d in doubts if d.metric == "way"}
         self.assertEqual({effects["half the step (0.5 ms)"], effects["other noise"]}, {"stands"})
+        cart = cart_scenario()  # of its joint, friction was given and damping was not; its motor has 50 N
+        left = left_at_default(cart, set(), from_zero(cart))
+        self.assertEqual(
+            {p: v for paths in left.values() for p, v in paths.items() if "slide" in p}, {"cart/slide.damping": 0.0}
+        )
+        self.assertEqual(from_zero(cart)["cart/slide.damping"], 1.0)
         with self.assertRaisesRegex(vd.VeldrainError, "the study is not at hand"):
             vd.Result(self.folder / "out").doubts()
         self.assertEqual(vd.Result(self.folder / "out").about["doubts"][0]["effect"], "turns")

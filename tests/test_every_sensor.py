@@ -12,12 +12,15 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
+import pandas as pd
 from mcap.reader import make_reader
 from mcap_ros2.decoder import DecoderFactory
 from PIL import Image as Pillow
 
 import veldrain as vd
 from tests.check_cases import boom, cart, on_ground
+from veldrain.recording.kept import Kept
+from veldrain.scenario.carrying import carried_out
 
 WHEELS = {"left": ["fl", "rl"], "right": ["fr", "rr"]}
 SENSORS: dict[str, Any] = {
@@ -98,6 +101,17 @@ class EverySensor(unittest.TestCase):
         names = [t.child_frame_id for t in found["cart/frames"][-1][1].transforms]
         self.assertEqual(len(names), len(set(names)))
         self.assertTrue({"cart/hull", "cart/fl_wheel", "cart/rgb/optical", "wall"} <= set(names))
+
+    def test_kept_in_memory_they_are_the_same(self) -> None:
+        """What a study's metrics read while a trial runs is what its recording says, to the byte."""
+        kept = Kept()
+        carried_out(vd.Trial, vd.Scenario(fitted(), 0.3, step=1e-3), 1, [kept.sink])
+        for name in self.recording:
+            with self.subTest(name):
+                pd.testing.assert_frame_equal(kept[name], self.recording[name])
+                self.assertEqual(
+                    *([raw for _, many in log.batches(name) for raw in many] for log in (kept, self.recording))
+                )
 
     def test_the_same_bytes_with_any_number_of_threads(self) -> None:
         for threads in ("1", "3"):

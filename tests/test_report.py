@@ -13,15 +13,16 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+import pandas as pd
 from rich.console import Console
 
 import veldrain as vd
 from tests.helpers import Faulty, Hold, cart_scenario
 from veldrain.cli import output
 from veldrain.report.page import write_page
-from veldrain.report.text import number, probability, sentence, signed
+from veldrain.report.text import headline, how_sure, number, probability, sentence, signed
 from veldrain.study.plan import plan_of
-from veldrain.study.statistics import TOO_FEW, Difference
+from veldrain.study.statistics import TOO_FEW, Difference, compare
 from veldrain.study.store import Store
 
 
@@ -181,7 +182,8 @@ class Words(unittest.TestCase):
             (math.nan, "–"),
             (math.inf, "∞"),
             (-math.inf, "−∞"),
-            (99.96, "100.0"),
+            (99.96, "100"),
+            (0.9996, "1.00"),
             (2.5e9, "2.50e+09"),
         ):
             with self.subTest(value=value):
@@ -204,6 +206,37 @@ class Words(unittest.TestCase):
             "no clear difference, new against old (−0.100 to +0.300 m)", told(-0.1, 0.1, 0.3, "no clear difference")
         )
         self.assertEqual(told(math.nan, 0.2, math.nan, TOO_FEW, 5), f"drift: {TOO_FEW}, new against old.")
+
+    def test_how_sure(self) -> None:
+        """Beside the headline: nobody looked, all stands, there is nothing to stand, or what does not, the worst first."""
+
+        def doubt(what: str, metric: str, effect: str) -> dict[str, object]:
+            return {"what": what, "metric": metric, "controller": "new", "effect": effect}
+
+        many = [doubt("less grip", f"m{k}", "blurs") for k in range(4)] + [doubt("half the step", "drift", "turns")]
+        for doubts, said in (
+            (None, "Not looked at yet"),
+            ([doubt("other noise", "drift", "stands")], "It stands in all 1 doubts that were tried"),
+            ([doubt("other noise", "drift", "no verdict")], "give no verdict"),
+            (many, "sure: drift of new turns round with half the step; m0 of new is no verdict any more with less grip; "
+                   "m1 of new is no verdict any more with less grip; and 2 more, see Doubts. The rest stands in all 2"),
+        ):  # fmt: skip
+            with self.subTest(said):
+                self.assertIn(said, how_sure(doubts))
+
+    def test_too_few_pairs_for_so_many_comparisons(self) -> None:
+        """7 pairs give a p of 1/64 at best: of four comparisons none can be told, of eight pairs all."""
+
+        def table(pairs: int) -> pd.DataFrame:
+            rows = [{"controller": c, "trial": k, "passed": c == "b", "failed": False,
+                     **{f"m{n}": (c == "b") * (1 + 0.1 * k * n) for n in range(3)}} for c in "ab" for k in range(pairs)]  # fmt: skip
+            return pd.DataFrame(rows)
+
+        metrics = [(f"m{n}", "m", "lower") for n in range(3)]
+        few, enough = (headline(compare(table(pairs), metrics, "a")) for pairs in (7, 8))
+        self.assertEqual(few[1:], ["7 pairs are too few for 4 comparisons: p cannot fall below 0.062. "
+                                   "Run 8 pairs at least, or compare fewer metrics or controllers."])  # fmt: skip
+        self.assertEqual(len(enough), 1)
 
     def test_plan(self) -> None:
         """Outlines from above: a lying drum is a rectangle, a standing one a circle, a box turns with its yaw."""

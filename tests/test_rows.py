@@ -544,6 +544,11 @@ class Designs(unittest.TestCase):
             (folder / "b.yaml").write_text(head + "vary: {probe.z: {uniform: [1, 2]}}\ndesign: {grid: {level: 4}}\n")
             with self.assertRaisesRegex(vd.VeldrainError, r"b\.yaml:5: .*no argument 'level'"):
                 vd.load_study(folder / "b.yaml")
+            for metric, wrong in (("finish: late, level: 3", "level"), ("use: own.py:draw, unit: m", "unit"),
+                                  ("stream: s, column: c, statistic: max, with: {a: 1}", "arguments")):  # fmt: skip
+                with self.subTest(metric), self.assertRaisesRegex(vd.VeldrainError, f"'{wrong}' has no meaning here"):
+                    (folder / "b.yaml").write_text(head + f"trials: 2\nmetrics: [{{name: m, {metric}}}]\n")
+                    vd.load_study(folder / "b.yaml")
 
 
 def own_draw(random: np.random.Generator) -> float:

@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from textwrap import fill
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from rich.box import SIMPLE_HEAD
 from rich.console import Console
@@ -20,6 +20,7 @@ from veldrain.report.text import (
     edge_sentence,
     effect_sentence,
     headline,
+    how_sure,
     kind_of,
     number,
     percent,
@@ -64,9 +65,10 @@ def say(text: str) -> None:
     out.print(text, markup=False, soft_wrap=True)
 
 
-def print_comparison(comparison: Comparison) -> None:
-    """The verdict in sentences, then passes and paired differences."""
-    say(headline(comparison))
+def print_comparison(comparison: Comparison, doubts: Sequence[Mapping[str, Any]] | None = None) -> None:
+    """The verdict in sentences and, where it was looked at, how sure it is; then passes and paired differences."""
+    for line in [*headline(comparison), *([how_sure(doubts)] if doubts else [])]:
+        say(line)
     say("")
     passes = grid("controller", "passed", "95 % interval", "change", "won, lost", "p")
     for r in comparison.passes:

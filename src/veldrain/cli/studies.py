@@ -384,7 +384,7 @@ def show(result: Result, baseline: str | None) -> None:
     for name, told in result.about.get("changes", {}).items():
         say(f"With {name}: " + ", ".join(f"{path} = {number(value)} {unit}" for path, (value, unit) in told.items()))
     if comparison:
-        print_comparison(comparison)
+        print_comparison(comparison, result.about.get("doubts"))
     else:
         print_single(result)
     print_expectations(result)

@@ -184,8 +184,9 @@ class Driver:
 
     def publish(self) -> None:
         """Publish the commands that hold now."""
-        if self._publisher.sinks and (told := self._sim[self.robot].commands()):
-            self._publisher.commands(f"{self.robot}/commands", told)
+        stream = f"{self.robot}/commands"
+        if self._publisher.is_taken(stream) and (told := self._sim[self.robot].commands()):
+            self._publisher.commands(stream, told)
 
     def snapshot(self) -> DriverState:
         """A copy of what it keeps."""

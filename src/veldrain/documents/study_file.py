@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import fields
 from pathlib import Path
 from typing import Any, Literal
 
@@ -120,6 +121,8 @@ class MetricText(Document):
         told = [self.finish is not None, self.margin is not None, any(of_stream), self.use is not None]
         if sum(told) != 1 or (any(of_stream) and not all(of_stream)):
             raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish, margin or use")
+        if idle := sorted(self.model_fields_set - self._taken()):
+            raise VeldrainError(f"'{idle[0]}' has no meaning here", cure="leave it out, or give a stream's statistic")
         if self.use is not None:
             own = {"name": self.name} | self.arguments
             made: AnyMetric = call_named(load_named(self.use, folder, ""), own, self.use, "")
@@ -128,11 +131,18 @@ class MetricText(Document):
             return FinishTime(self.name, self.finish, self.unit or "s", better, self.matters)
         if self.margin is not None:
             return Margin(self.name, self.margin, self.unit or "", self.better or "higher", self.matters)
-        words = ("level", "band", "target", "percent", "at", "since", "until", "missing")
-        return Metric(
-            self.name, self.stream or "", self.column or "", self.statistic or "",
-            unit=self.unit or "", better=better, matters=self.matters, **{word: getattr(self, word) for word in words},
-        )  # fmt: skip
+        first = ("name", "stream", "column", "statistic", "unit", "better")
+        more = {f.name: getattr(self, f.name) for f in fields(Metric) if f.name not in first}
+        of = (self.name, self.stream or "", self.column or "", self.statistic or "")
+        return Metric(*of, unit=self.unit or "", better=better, **more)
+
+    def _taken(self) -> set[str]:
+        """The words that a metric of this kind takes."""
+        if self.use is not None:
+            return {"name", "use", "arguments"}
+        if self.stream is not None:
+            return {f.name for f in fields(Metric)}
+        return {"name", "unit", "better", "matters", "finish", "margin"}
 
 
 class TuneText(Document):

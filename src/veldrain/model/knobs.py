@@ -36,7 +36,7 @@ class Knob:
         kind: of quantity, one of ``units.SI_UNITS``.
         get: gives its value, SI units; None where it has none.
         set: puts a value (SI units) in its place.
-        is_default: True for a number of a data sheet that nobody gave.
+        is_default: True for a number of a data sheet that nobody gave, and for what is 0 of a joint.
     """
 
     path: str
@@ -282,7 +282,7 @@ def _joint_knobs(placed: Placed, joint: Joint) -> Iterator[Knob]:
         def put(value: float) -> None:
             _own(placed).change_joint(name, **{word: value})
 
-        return Knob(f"{path}.{word}", kind, lambda: vars(placed.model.joints[name])[word], put)
+        return Knob(f"{path}.{word}", kind, lambda: vars(placed.model.joints[name])[word], put, not vars(joint)[word])
 
     def limit(k: int, word: str) -> Knob:
         def put(value: float) -> None:

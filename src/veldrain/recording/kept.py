@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from veldrain.model import Message
+from veldrain.recording.gathering import Gatherer, gatherer
 from veldrain.recording.log import Log
 from veldrain.recording.messages import to_bytes, typestore
 from veldrain.recording.reading import FIRST, LAST, Batch
@@ -57,28 +58,38 @@ class Kept(Log):
         return np.array(self.sink.rows[stream][0], np.int64)
 
     def batches(self, stream: str, start: int = FIRST, end: int = LAST) -> Iterator[Batch]:
-        stamps, raw = self.stamps(stream), self.sink.rows[stream][1]
+        stamps, rows = self.stamps(stream), self.sink.rows[stream][1]
         first, last = np.searchsorted(stamps, start), np.searchsorted(stamps, end, "right")
         if last > first:
-            yield stamps[first:last], raw[first:last]
+            kind, rows = self.messages[stream], rows[first:last]
+            gather = self.sink.gatherers[stream]
+            yield stamps[first:last], [to_bytes(kind, gather.fields(row)) for row in rows] if gather else rows
 
     def table(self, stream: str, start: Quantity | None = None, end: Quantity | None = None) -> pd.DataFrame:
         if start is not None or end is not None or "outcome" not in self.metadata:
             return super().table(stream, start, end)
         if stream not in self._tables:  # several metrics read one stream
-            self._tables[stream] = super().table(stream)
+            gather = self.sink.gatherers.get(stream)
+            if gather:
+                from veldrain.recording.tables import table_of
+
+                parts = list(gather.parts(self.sink.rows[stream][1]))
+                self._tables[stream] = table_of(parts, self.stamps(stream) / 1e9, self.types, self.messages[stream])
+            else:
+                self._tables[stream] = super().table(stream)
         return self._tables[stream]
 
 
 class _Keeper(Sink):
-    """Keeps stamps and bytes of streams."""
+    """Keeps stamps and values of streams; bytes where a message is not taken apart."""
 
     wants_files = False
 
     def __init__(self, streams: list[str] | None) -> None:
         self._streams = streams
         self._takes: dict[str, bool] = {}
-        self.rows: dict[str, tuple[list[int], list[bytes]]] = {}
+        self.rows: dict[str, tuple[list[int], list[Any]]] = {}
+        self.gatherers: dict[str, Gatherer | None] = {}
         self.kinds: dict[str, str] = {}
         self.about: dict[str, Any] = {}
 
@@ -94,9 +105,12 @@ class _Keeper(Sink):
     def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
         if stream not in self.rows:
             self.rows[stream], self.kinds[stream] = ([], []), message.type
-        stamps, raw = self.rows[stream]
+            self.gatherers[stream] = gatherer(message.type)
+        stamps, rows = self.rows[stream]
+        gather = self.gatherers[stream]
+        row = gather.row(message.fields) if gather else to_bytes(message.type, message.fields)
         stamps.append(stamp)
-        raw.append(to_bytes(message.type, message.fields))
+        rows.append(row)
 
     def end(self, about: Mapping[str, Any]) -> None:
         self.about = dict(about)

@@ -74,14 +74,17 @@ class Publisher:
             if sink.takes(stream, stamp):
                 sink.write(stream, stamp, message, latched)
 
-    def _is_taken(self, stream: str) -> bool:
+    def is_taken(self, stream: str, stamp: int | None = None) -> bool:
         """True where a sink takes a message of a stream now: else it is not even made."""
-        return self._takes_all or any(sink.takes(stream, self._sim.stamp) for sink in self.sinks)
+        if self._takes_all:
+            return True
+        stamp = self._sim.stamp if stamp is None else stamp
+        return any(sink.takes(stream, stamp) for sink in self.sinks)
 
     def begin(self) -> None:
         """What is told once: robot descriptions, fixed frames, and what sensors have measured at the start."""
         for name, robot in self._sim.world.placed.items():
-            if self._is_taken(stream := f"{name}/robot_description"):
+            if self.is_taken(stream := f"{name}/robot_description"):
                 text = description_of(robot.model)
                 self.write(stream, Message("std_msgs/msg/String", Fields(data=text)), latched=True)
         self._frames("tf_static", ~self._sim.frames.moves_in_parent, latched=True)
@@ -97,7 +100,7 @@ class Publisher:
         self._last = stamp
         self._frames("tf", self._sim.frames.moves_in_parent)
         for robot in self._robots:
-            if not self._is_taken(f"{robot}/joint_states"):
+            if not self.is_taken(f"{robot}/joint_states"):
                 continue
             names, position, velocity, effort = self._sim.joint_state(robot)
             fields = Fields(
@@ -115,7 +118,7 @@ class Publisher:
 
     def _frames(self, stream: str, which: Any, latched: bool = False) -> None:
         kept = np.flatnonzero(which)
-        if not len(kept) or not self._is_taken(stream):
+        if not len(kept) or not self.is_taken(stream):
             return
         rows = []
         for k, at, turned in zip(kept.tolist(), *self._sim.frames.in_parents(kept), strict=True):
@@ -130,7 +133,7 @@ class Publisher:
             names = {name: f"{samples.stream}/{name}" for name in samples.sensor.companions} | {"": samples.stream}
             self._named[samples.stream] = names, samples.sensor.frame(samples.stream)
         names, frame = self._named[samples.stream]
-        if not self._takes_all and not any(s.takes(name, reading.stamp) for s in self.sinks for name in names.values()):
+        if not any(self.is_taken(name, reading.stamp) for name in names.values()):
             return
         # A header's stamp is the time of the first beam or row.
         stamp = reading.stamp - round(samples.sensor.age(reading.data) * 1e9)
@@ -140,8 +143,6 @@ class Publisher:
 
     def commands(self, stream: str, told: Mapping[str, Mapping[str, float]]) -> None:
         """The commands that hold from now on, by joint: nan where none is."""
-        if not self._is_taken(stream):
-            return
         row = {
             field: np.array([told[joint].get(field, np.nan) for joint in told])
             for field in ("position", "velocity", "effort")

@@ -44,14 +44,18 @@ def to_table(store: Typestore, message: str, stamps: np.ndarray, raw: Sequence[b
     Raises:
         ValueError: bytes that are no such message.
     """
-    import pandas as pd
-
     if message == CLOUD:
         return cloud_table(store, stamps, raw)
     times = np.asarray(stamps, np.int64) / 1e9
     if message == TEXT and (table := _things(store, times, raw)) is not None:
         return table
-    found = parts_of(raw, store, message)
+    return table_of(parts_of(raw, store, message), times, store, message)
+
+
+def table_of(found: Sequence[Part], times: np.ndarray, store: Typestore, message: str) -> pd.DataFrame:
+    """Parts of messages as one table, in their order."""
+    import pandas as pd
+
     if len(found) == 1 and len(found[0].index) == len(times) and found[0].rows < 0:  # all of one layout, a row each
         columns = _columns(found[0], times, message)
         del columns["_message"]

@@ -25,6 +25,7 @@ from veldrain.report.text import (
     edge_sentence,
     effect_sentence,
     headline,
+    how_sure,
     kind_of,
     number,
     percent,
@@ -68,7 +69,8 @@ def write_page(result: Result, comparison: Comparison | None, path: Path, pictur
     html = page.from_string(template).render(
         about=result.about,
         comparison=comparison,
-        headline=headline(comparison) if comparison else "",
+        headline=headline(comparison) if comparison else [],
+        how_sure=how_sure(result.about.get("doubts")),
         findings=verdicts(comparison) if comparison else [],
         remarks=remarks(comparison) if comparison else [],
         failures=_failures(result),

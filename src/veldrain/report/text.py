@@ -12,17 +12,21 @@ if TYPE_CHECKING:
     from veldrain.study.statistics import Comparison, Difference, PassRate
 
 
+MOST_DOUBTED = 3  # verdicts that are named in one sentence
+MOST_UNCLEAR = 6  # verdicts that cannot tell and have a sentence each; of more the table tells
+
+
 def number(value: float, digits: int = 3) -> str:
     """A number with few digits and no needless exponent; an en dash for nan.
 
-    >>> number(0.012345), number(21.2512), number(1234.6), number(float("nan"))
-    ('0.0123', '21.3', '1235', '–')
+    >>> number(0.012345), number(21.2512), number(0.9996), number(1234.6), number(float("nan"))
+    ('0.0123', '21.3', '1.00', '1235', '–')
     """
     if not math.isfinite(value):
         return "–" if math.isnan(value) else ("∞" if value > 0 else "−∞")
     if value == 0:
         return "0"
-    size = math.floor(math.log10(abs(value)))
+    size = math.floor(math.log10(abs(float(f"{value:.{digits - 1}e}"))))  # of what is printed: 0.9996 is 1.00
     if size < -4 or size > 6:
         return f"{value:.{digits - 1}e}".replace("-", "−")
     return f"{value:.{max(0, digits - 1 - size)}f}".replace("-", "−")
@@ -93,6 +97,32 @@ def doubt_lines(doubts: Sequence[Mapping[str, Any]]) -> list[str]:
     return [f"Nothing to doubt: the pairs that were looked at give no verdict. Tried: {tried}."]
 
 
+def how_sure(doubts: Sequence[Mapping[str, Any]] | None) -> str:
+    """What of the verdicts hangs on things that nobody measured, in one sentence."""
+    if doubts is None:
+        return "Not looked at yet: whether this hangs on the step, the noise, or what was left at its default."
+    words = {"turns": "turns round", "blurs": "is no verdict any more", "weakens": "is less than half"}
+    found: dict[str, list[Mapping[str, Any]]] = {}
+    for effect in words:  # the worst first
+        for d in doubts:
+            if d["effect"] == effect:
+                found.setdefault(f"{d['metric']} of {d['controller']}", []).append(d)
+    said = []
+    for name, mine in list(found.items())[:MOST_DOUBTED]:
+        more = len({d["what"] for d in mine}) - 1
+        others = f" and {more} more" if more else ""
+        whose = name.removesuffix(" of expectation")
+        said.append(f"{whose} {words[mine[0]['effect']]} with {mine[0]['what']}{others}")
+    if len(found) > MOST_DOUBTED:
+        said.append(f"and {len(found) - MOST_DOUBTED} more, see Doubts")
+    tried = len({d["what"] for d in doubts})
+    if said:
+        return f"Not all of it is sure: {'; '.join(said)}. The rest stands in all {tried} that were tried."
+    if any(d["effect"] == "stands" for d in doubts):
+        return f"It stands in all {tried} doubts that were tried."
+    return "The pairs that were looked at for doubts give no verdict."
+
+
 def kind_of(verdict: str) -> str:
     """``better``, ``worse``, ``equal``, ``mixed`` or "": what a verdict comes to, for its colour."""
     word = verdict.partition(" ")[0].rstrip(":")
@@ -148,8 +178,8 @@ def sentence(d: Difference, baseline: str) -> str:
     )
 
 
-def headline(comparison: Comparison) -> str:
-    """What a comparison comes to, in one sentence a controller: passes, then in which metrics it is better or worse."""
+def headline(comparison: Comparison) -> list[str]:
+    """What a comparison comes to, a line a controller: passes, then in which metrics it is better or worse."""
     first = next(r for r in comparison.passes if r.controller == comparison.baseline)
     found = []
     for rate in (r for r in comparison.passes if r is not first):
@@ -165,7 +195,21 @@ def headline(comparison: Comparison) -> str:
             words.append(f"not to be told apart in {unclear} of {len(mine)}")
         rest = f" Of the metrics, {rate.controller} is {'; '.join(words)}." if words else ""
         found.append(pass_sentence(rate, first) + rest)
-    return " ".join(found)
+    return found + too_few(comparison)
+
+
+def too_few(comparison: Comparison) -> list[str]:
+    """A line where so many comparisons leave so few pairs nothing to tell: p is at least 2/2ⁿ for each."""
+    pairs = max((d.pairs for d in comparison.differences), default=0)
+    tests, chance = comparison.tests, 1 - next((d.level for d in comparison.differences), 0.95)
+    least = 2.0 ** (1 - pairs) * tests
+    if not pairs or least < chance:
+        return []
+    needed = math.floor(1 + math.log2(tests / chance)) + 1
+    return [
+        f"{pairs} pairs are too few for {tests} comparisons: p cannot fall below {probability(min(least, 1.0))}. "
+        f"Run {needed} pairs at least, or compare fewer metrics or controllers."
+    ]
 
 
 def verdicts(comparison: Comparison) -> list[str]:
@@ -174,6 +218,8 @@ def verdicts(comparison: Comparison) -> list[str]:
     passes = [pass_sentence(r, first) for r in comparison.passes if r is not first]
     clear = [d for d in comparison.differences if d.verdict in ("better", "worse")]
     rest = [d for d in comparison.differences if d.verdict not in ("better", "worse")]
+    if len(rest) > MOST_UNCLEAR:
+        rest = [d for d in rest if kind_of(d.verdict)]
     return passes + [sentence(d, comparison.baseline) for d in (*clear, *rest)]
 
 
