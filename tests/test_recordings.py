@@ -253,7 +253,7 @@ vd.run(cart_scenario(duration={duration}), record="{self.folder}/r.mcap")
             (self.folder / "s.scenario.yaml").write_text(
                 f"veldrain: scenario/1\nworld: w.world.yaml\nduration: 0.2 s\ncontrollers: {{cart: {{use: '{use}'}}}}\n"
             )
-            done = command("check", self.folder / "s.scenario.yaml", "--twice", PYTHONPATH=str(ROOT))
+            done = command("check", self.folder / "s.scenario.yaml", "--twice", "--trust", PYTHONPATH=str(ROOT))
             self.assertTrue(re.search(told, done.stdout), done.stdout + done.stderr)
             self.assertEqual(done.returncode, status)
 

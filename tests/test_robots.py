@@ -192,6 +192,40 @@ class Urdf(Folder):
                 self.assertAlmostEqual(mesh.volume, 6)  # mirrored, and still the right way out
                 self.refused("no file|leads out", lambda path=path: vd.load_robot(path))
 
+    def test_expressions_of_xacro(self) -> None:
+        """What robot files calculate with; no Python, no environment, no more memory than they need."""
+        self.write("c.yaml", "legs: {front: [1, 2.5]}\nw: 0.3\n")
+
+        def mass(expression: str, **arguments: str) -> float:
+            self.write(
+                "r.xacro",
+                f"""<robot name="x" xmlns:xacro="http://www.ros.org/wiki/xacro"><xacro:arg name="k" default="2"/>
+                <xacro:property name="c" value="${{xacro.load_yaml('c.yaml')}}"/><xacro:property name="r" value="0.25"/>
+                <link name="a"><inertial><mass value="{expression}"/>
+                <inertia ixx="1" iyy="1" izz="1" ixy="0" ixz="0" iyz="0"/></inertial></link></robot>""",
+            )
+            return vd.load_robot(self.folder / "r.xacro", arguments=arguments).links["a"].mass_properties.mass
+
+        for expression, exact in (
+            ("${2*pi*r}", 0.5 * np.pi), ("${c['legs']['front'][1]}", 2.5), ("${c.legs.front[0] + c.w}", 1.3),
+            ("${math.sqrt(4) * radians(180)}", 2 * np.pi), ("${1 if 'ab'.upper() == 'AB' and not r > 1 else 3}", 1),
+            ("$(eval k * 3)", 6), ("$(arg k)", 2), ("${max([1, 2, 3][0:2])}", 2), ("${float('1.5') ** 2}", 2.25),
+            ("${'%s' % 3}", 3), ("$(optenv HOME 4)", 4), ("${dict(a=4)['a']}", 4), ("${len('a,b'.split(','))}", 2),
+        ):  # fmt: skip
+            with self.subTest(expression):
+                self.assertAlmostEqual(mass(expression), exact, 12)
+        self.assertEqual(mass("$(env HOME)", HOME="7"), 7)
+        for expression, told in (
+            ("$(env HOME)", "would read the environment; give it as an argument: HOME"), ("${vars}", "no name 'vars'"),
+            ("${__import__('os')}", "no function '__import__'"), ("${().__class__}", "no '__class__'"),
+            ("${9**9**9}", "too large"), ("${'a' * 10**9}", "1000000000 characters"), ("${[x for x in [1]]}", "a loop or function"),
+            ("${python.type(1)}", "no function 'python.type'"), ("${'%999999999d' % 1}", "too wide"),
+            ("${len('a'.ljust(10**10))}", "no function 'ljust'"), ("${range(10**9)}", "a range of"),
+            ("${xacro.tokenize}", "no "), ("${'a'.join([str(10**9)] * 99999).replace('0', 'b' * 99999)}", "characters"),
+        ):  # fmt: skip
+            with self.subTest(expression), self.assertRaisesRegex(vd.VeldrainError, told):
+                mass(expression)
+
     def test_xacro(self) -> None:
         self.write(
             "wheel.xacro",

@@ -545,7 +545,7 @@ class Designs(unittest.TestCase):
             with self.assertRaisesRegex(vd.VeldrainError, r"b\.yaml:5: .*no argument 'level'"):
                 vd.load_study(folder / "b.yaml")
             for metric, wrong in (("finish: late, level: 3", "level"), ("use: own.py:draw, unit: m", "unit"),
-                                  ("stream: s, column: c, statistic: max, with: {a: 1}", "arguments")):  # fmt: skip
+                                  ("stream: s, column: c, statistic: max, with: {a: 1}", "with")):  # fmt: skip
                 with self.subTest(metric), self.assertRaisesRegex(vd.VeldrainError, f"'{wrong}' has no meaning here"):
                     (folder / "b.yaml").write_text(head + f"trials: 2\nmetrics: [{{name: m, {metric}}}]\n")
                     vd.load_study(folder / "b.yaml")

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 _WHERE = {
     "veldrain.errors": "VeldrainError",
     "veldrain.pose": "Pose",
+    "veldrain.resolver": "code_from_files",
     "veldrain.model": (
         "Air Box Capsule Channel Cone Cylinder Ellipsoid Failure Gap HeightField Lamp Leader Look Maze Mesh Model "
         "Part Pipe Ramp Rolls Row Sensor Sky Sphere Stairs Scatter Steers Sun Surface Swings Wall World"
@@ -142,6 +143,7 @@ if TYPE_CHECKING:
     from veldrain.report.birds_eye import birds_eye as birds_eye
     from veldrain.report.picture import look as look
     from veldrain.report.plotting import plot as plot
+    from veldrain.resolver import code_from_files as code_from_files
     from veldrain.review import Coverage as Coverage
     from veldrain.review import Finding as Finding
     from veldrain.review import check as check

@@ -40,6 +40,10 @@ class VeldrainError(Exception):
         return type(self)(self.problem, where=": ".join(p for p in (where, self.where) if p), cure=self.cure)
 
 
+class CodeRefusedError(VeldrainError):
+    """Code that a file names and that may not run here."""
+
+
 def _rebuilt(kind: type[VeldrainError], problem: str, where: str, cure: str) -> VeldrainError:
     return kind(problem, where=where, cure=cure)
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import io
+import json
 import math
 import tempfile
 import unittest
+import zipfile
 import zlib
 from pathlib import Path
 from typing import Any
@@ -254,6 +256,20 @@ class KeptStates(unittest.TestCase):
                 lambda: from_bytes(zlib.compress(b'{"object": "veldrain.cli:app", "of": {}}\0' + empty())),
                 "no class of ours",
             ),
+            (
+                lambda: from_bytes(packed({"row": "veldrain.recording.video:Mp4Writer", "of": ["x.mp4"]})),
+                "no class of ours",
+            ),
+            (lambda: from_bytes(packed({"object": "veldrain.__main__:x", "of": {}})), "no class of ours"),
+            (lambda: from_bytes(packed({"object": "veldrain.control.program:Program", "of": {}})), "no class of ours"),
+            (lambda: from_bytes(packed({"row": "veldrain.model.parts:Part", "of": []})), "no state"),
+            (lambda: from_bytes(packed({"sheet": "veldrain.model.model:Model", "of": {"table": []}})), "is no sheet"),
+            (lambda: from_bytes(zlib.compress(b"0\0" + bytes(1 << 28), 1)), "more than 128 MB"),
+            (
+                lambda: from_bytes(zlib.compress(b'{"list":[' * 20000 + b"]}" * 20000 + b"\0" + empty())),
+                "nested too deeply",
+            ),
+            (lambda: from_bytes(zlib.compress(b"0\0" + huge())), "an array of"),
         ]
         for act, words in cases:
             with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
@@ -262,6 +278,19 @@ class KeptStates(unittest.TestCase):
     def keeping(self, controller: Any) -> None:
         both = {"drive": cart_drive(), "other": controller}
         vd.Trial(vd.Scenario(template("cart"), "1 s", controllers={"cart": both}), keep_states="0.5 s").run()
+
+
+def packed(tree: object) -> bytes:
+    return zlib.compress(json.dumps(tree).encode() + b"\0" + empty())
+
+
+def huge() -> bytes:
+    """An array that says that it is larger than its bytes."""
+    held, one = io.BytesIO(), io.BytesIO()
+    np.save(one, np.zeros(8))
+    with zipfile.ZipFile(held, "w") as whole:
+        whole.writestr("arr_0.npy", one.getvalue().replace(b"(8,), }    ", b"(80000,), }"))
+    return held.getvalue()
 
 
 def empty() -> bytes:

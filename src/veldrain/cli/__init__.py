@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import inspect as inspection
 import logging
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import wraps
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -35,6 +37,35 @@ def _there(what: str) -> Callable[[Any], Any]:
 
 Limit = Annotated[str | None, typer.Option(help="Longest that a trial may take on the clock, such as 60s.")]
 Workers = Annotated[int, typer.Option(help="Processes that run trials.")]
+
+
+Trust = Annotated[
+    bool, typer.Option("--trust", help="Run code that files name wherever it lies, and programs in a check too.")
+]
+NoCode = Annotated[bool, typer.Option("--no-code", help="Run no code that files name: refuse it, by name and line.")]
+
+
+def _names_code(command: Callable[..., None]) -> Callable[..., None]:
+    """A command whose files may name code: with ``--trust`` and ``--no-code``."""
+
+    @wraps(command)
+    def within(*given: Any, trust: bool = False, no_code: bool = False, **named: Any) -> None:
+        if trust and no_code:
+            raise VeldrainError("--trust and --no-code", cure="give one of them")
+        if not trust and not no_code:
+            return command(*given, **named)
+        from veldrain.resolver import code_from_files
+
+        with code_from_files("all" if trust else "none"):
+            return command(*given, **named)
+
+    known, more = inspection.signature(command, eval_str=True), {"trust": Trust, "no_code": NoCode}
+    added = [
+        inspection.Parameter(k, inspection.Parameter.KEYWORD_ONLY, default=False, annotation=v) for k, v in more.items()
+    ]
+    vars(within)["__signature__"] = known.replace(parameters=[*known.parameters.values(), *added])
+    within.__annotations__ = command.__annotations__ | more
+    return within
 
 
 @contextmanager
@@ -76,6 +107,7 @@ def new(
 
 
 @app.command()
+@_names_code
 def run(
     scenario: Annotated[
         Path,
@@ -119,6 +151,7 @@ def run(
 
 
 @app.command()
+@_names_code
 def study(
     study: Annotated[Path, typer.Argument(help="Study file.", callback=_there("a study file"))],
     out: Annotated[Path | None, typer.Option(help="Folder for the results; one begun before is completed.")] = None,
@@ -160,6 +193,7 @@ def study(
 
 
 @app.command()
+@_names_code
 def compare(
     what: Annotated[
         list[Path],
@@ -222,6 +256,7 @@ def streams(
 
 
 @app.command()
+@_names_code
 def check(
     files: Annotated[
         list[Path],
@@ -250,6 +285,7 @@ def check(
 
 
 @app.command()
+@_names_code
 def inspect(
     file: Annotated[
         Path,
@@ -283,6 +319,7 @@ def inspect(
 
 
 @app.command()
+@_names_code
 def look(
     file: Annotated[
         Path,
@@ -338,6 +375,7 @@ def look(
 
 
 @app.command()
+@_names_code
 def export(
     runs: Annotated[
         list[Path],
@@ -378,6 +416,7 @@ def export(
 
 
 @app.command()
+@_names_code
 def plot(
     runs: Annotated[
         list[Path],
@@ -394,6 +433,7 @@ def plot(
 
 
 @app.command()
+@_names_code
 def live(
     scenario: Annotated[
         Path | None,

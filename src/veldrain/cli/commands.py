@@ -143,7 +143,9 @@ def run(
                 where="--controller",
                 cure="name it in the scenario file",
             )
-        controllers = {robots[0]: NamedController(controller, folder=str(Path.cwd()), where="--controller")}
+        controllers = {
+            robots[0]: NamedController(controller, folder=str(Path.cwd()), where="--controller", is_told=True)
+        }
     if out is not None and out.exists():
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
     if scenario.notes:

@@ -6,7 +6,9 @@ import copy
 import hashlib
 import importlib
 import inspect
+import shlex
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from functools import partial
 from inspect import isclass
@@ -18,7 +20,7 @@ from veldrain.control.program import PREFIX, Program
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Knob
 from veldrain.model.knobs import entry, sheet_knobs
-from veldrain.resolver import call_named, load_named
+from veldrain.resolver import allowed_code, call_named, code_from_files, let_program, load_named
 from veldrain.sheet import Sheet
 
 
@@ -30,8 +32,20 @@ class NamedController:
     arguments: dict[str, Any] = field(default_factory=dict)
     folder: str = ""
     where: str = ""
+    is_told: bool = False  # by who runs it, not by a file: it runs wherever it lies
 
     def load(self) -> Any:
+        """What makes it.
+
+        Raises:
+            VeldrainError: there is none of that name, or it is code that may not run here.
+        """
+        if self.is_told and allowed_code() in ("python", "beside"):
+            with code_from_files("all"):
+                return self._loaded()
+        return self._loaded()
+
+    def _loaded(self) -> Any:
         """The class or function that makes it: one that ships by its name alone, or ``program:`` and its command."""
         if self.use.startswith(PREFIX):
             return partial(Program, self.use.removeprefix(PREFIX), folder=self._started_in)
@@ -49,8 +63,22 @@ class NamedController:
         """The controller."""
         kind, arguments = self.load(), self.arguments
         if self.use.startswith(PREFIX):
+            self._let_start(self.use.removeprefix(PREFIX))
             arguments = {word: value for word, value in arguments.items() if word != "folder"}
+        elif isclass(kind) and issubclass(kind, Program):
+            self._let_start(str(arguments.get("command", "")))
         return call_named(kind, arguments, self.use, self.where)  # type: ignore[no-any-return]
+
+    def _let_start(self, command: str) -> None:
+        """See that its program may be started."""
+        if self.is_told and allowed_code() in ("python", "beside"):
+            return
+        with suppress(ValueError):  # quotes that do not match: the program's own start tells it
+            folder = Path(self.folder or ".")
+            words = shlex.split(command)
+            if words and "/" in words[0]:  # looked for from where it is started
+                words[0] = str(Path(self._started_in, words[0]).resolve())
+            let_program(words, folder, f"{PREFIX}{command}", self.where)
 
     @property
     def _started_in(self) -> str:

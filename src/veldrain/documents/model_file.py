@@ -11,11 +11,12 @@ from pydantic import Field, create_model
 
 from veldrain.documents.source import Document, Source
 from veldrain.documents.words import PoseText, Words, call, document
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import CodeRefusedError, VeldrainError, unknown
 from veldrain.formats import is_robot_file, load_robot
 from veldrain.model import Model
 from veldrain.model.meshes import Collide
-from veldrain.resolver import call_named, load_named
+from veldrain.model.pieces import Fault
+from veldrain.resolver import allowed_code, call_named, load_named
 from veldrain.units import Quantity
 
 
@@ -112,7 +113,13 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
         model.attach(make_model(source, words.pop("model"), texts, others), **words)
 
     def mount(sensor: str, entry: MountText) -> None:
-        made = _sensor(entry, folder)
+        try:
+            made = _sensor(entry, folder)
+        except CodeRefusedError as error:
+            if allowed_code() != "data":
+                raise
+            model.faults.append(Fault("not-looked-at", error.at(f"{name}, sensor '{sensor}'"), is_grave=False))
+            return
         model.mount(sensor, made, on=entry.on, pose=entry.pose.make(folder), failures=entry.failures)
 
     def change_motor(joint: str, entry: Words | None) -> None:

@@ -122,7 +122,10 @@ class MetricText(Document):
         if sum(told) != 1 or (any(of_stream) and not all(of_stream)):
             raise VeldrainError("not a metric", cure="give stream, column and statistic, or finish, margin or use")
         if idle := sorted(self.model_fields_set - self._taken()):
-            raise VeldrainError(f"'{idle[0]}' has no meaning here", cure="leave it out, or give a stream's statistic")
+            raise VeldrainError(
+                f"'{idle[0].replace('arguments', 'with')}' has no meaning here",
+                cure="leave it out, or give a stream's statistic",
+            )
         if self.use is not None:
             own = {"name": self.name} | self.arguments
             made: AnyMetric = call_named(load_named(self.use, folder, ""), own, self.use, "")

@@ -12,7 +12,7 @@ from pydantic import create_model
 from veldrain.documents.model_file import ModelText, make_model
 from veldrain.documents.source import FOREIGN, Document, Source
 from veldrain.documents.words import PoseText, Row, Words, call, document
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import CodeRefusedError, VeldrainError, unknown
 from veldrain.formats import load_roads
 from veldrain.model import Air, Lamp, Look, Model, Sky, Sun, Surface, World
 from veldrain.model.pieces import Fault
@@ -20,6 +20,7 @@ from veldrain.motion.roads import Roads
 from veldrain.pose import Pose
 from veldrain.recording import Recording
 from veldrain.recording.attaching import WORLD
+from veldrain.resolver import allowed_code, code_from_files
 from veldrain.units import Quantity
 
 
@@ -159,7 +160,13 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
         world.place(models[model], name, **words)
 
     def actor(name: str, entry: Any) -> None:
-        words = entry.given(folder)
+        try:
+            words = entry.given(folder)
+        except CodeRefusedError as error:
+            if allowed_code() != "data":
+                raise
+            world.faults.append(Fault("not-looked-at", error.at(f"actor '{name}'"), is_grave=False))
+            return
         if isinstance(words["shape"], str):
             if words["shape"] not in models:
                 raise unknown("model", words["shape"], models)
@@ -209,8 +216,18 @@ def _held(recording: Recording, draft: bool) -> World:
     with tempfile.TemporaryDirectory() as folder:
         for name, data in recording.attachments.items():
             target = Path(folder) / name
-            if not target.resolve().is_relative_to(Path(folder).resolve()):
-                raise VeldrainError(f"an attachment called '{name}'", where=str(recording.path), cure="do not trust it")
-            target.parent.mkdir(parents=True, exist_ok=True)
-            target.write_bytes(data)
-        return load_world(Path(folder) / WORLD, draft)
+            try:
+                if not target.resolve().is_relative_to(Path(folder).resolve()):
+                    raise ValueError("outside of its folder")
+                target.parent.mkdir(parents=True, exist_ok=True)
+                target.write_bytes(data)
+            except (OSError, ValueError) as error:  # no name of a file, or of one and of its folder
+                shown = name if len(name) < 60 else f"{name[:60]}…"
+                told = f"an attachment called {shown!r} ({error.strerror if isinstance(error, OSError) else error})"
+                raise VeldrainError(told, where=str(recording.path or "recording"), cure="do not trust it") from error
+        try:
+            with code_from_files("data"):
+                return load_world(Path(folder) / WORLD, draft)
+        except VeldrainError as error:  # of a file that is gone when it is read
+            place = error.where.replace(f"{folder}/", f"{recording.path or 'recording'}, ")
+            raise type(error)(error.problem, where=place, cure=error.cure) from error

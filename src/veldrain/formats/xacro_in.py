@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import ast
-from collections.abc import Iterator, Mapping
+import re
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from threading import Lock
@@ -11,6 +11,7 @@ from typing import Any
 
 from veldrain.errors import VeldrainError
 from veldrain.files import read_bytes
+from veldrain.formats.expressions import evaluate
 from veldrain.formats.packages import Folders
 from veldrain.xml import parse_xml
 
@@ -29,14 +30,14 @@ def expanded(file: Path, folders: Folders, arguments: Mapping[str, str]) -> byte
         raise VeldrainError(
             "a xacro file needs the xacro package", where=str(file), cure="pip install 'veldrain[xacro]'"
         ) from error
-    with _ONE_AT_A_TIME, _kept_in(xacro, folders):
+    with _ONE_AT_A_TIME, _kept_in(xacro, folders, arguments):
         try:
             made = xacro.process_file(str(file), mappings={k: str(v) for k, v in arguments.items()})
             return bytes(made.toprettyxml(indent=" ", encoding="utf-8"))
         except VeldrainError:
             raise
         except Exception as error:  # xacro raises whatever the file's expressions do
-            said = " ".join(str(error).split()) or type(error).__name__
+            said = " ".join(re.sub(r"<class '[\w.]+'>: ", "", str(error)).split()) or type(error).__name__
             inside = " of ".join(str(f) for f in reversed(xacro.filestack or []) if f)
             raise VeldrainError(
                 f"xacro: {said}", where=inside or str(file), cure="see its macros and arguments"
@@ -44,11 +45,14 @@ def expanded(file: Path, folders: Folders, arguments: Mapping[str, str]) -> byte
 
 
 @contextmanager
-def _kept_in(xacro: Any, folders: Folders) -> Iterator[None]:
-    """Files that it includes are looked up and looked over as those of any robot file are; packages are ours."""
+def _kept_in(xacro: Any, folders: Folders, arguments: Mapping[str, str]) -> Iterator[None]:
+    """Files that it includes are looked up and looked over as those of any robot file are; packages are ours.
+
+    Its expressions are evaluated by ours, which know no Python, and the environment is not read.
+    """
     from xacro import substitution_args
 
-    parse, full_name, find = xacro.parse, xacro.abs_filename_spec, substitution_args._eval_find
+    parse, full_name = xacro.parse, xacro.abs_filename_spec
 
     def parse_checked(inp: Any, filename: str | None = None) -> Any:
         if inp is None and filename is not None:
@@ -64,50 +68,39 @@ def _kept_in(xacro: Any, folders: Folders) -> Iterator[None]:
             raise VeldrainError(f"no package '{package}'", where="$(find)", cure="name its folder in search=")
         return str(folder)
 
-    def eval_bounded(expression: str, *names: Any) -> Any:
-        _see_bounds(expression)
-        value = evaluate(expression, *names)
-        if isinstance(value, (str, list, tuple, dict)) and len(value) > MOST_LONG:
-            raise VeldrainError(f"an expression that gives {len(value)} characters or items", where=expression[:40])
-        if isinstance(value, int) and abs(value) > 1 << 64:
-            raise VeldrainError("an expression that gives a number of more than 64 bits", where=expression[:40])
-        return value
+    own = xacro.create_global_symbols()["xacro"]
 
-    evaluate = xacro.safe_eval
-    xacro.parse, xacro.abs_filename_spec, substitution_args._eval_find = parse_checked, full_name_checked, find_package
-    xacro.safe_eval = eval_bounded
+    def value_of(expression: str, names: Any) -> Any:
+        told = {name: own[name] for name in ("arg", "load_yaml", "abs_filename", "dotify")}
+        told |= dict.fromkeys(("message", "warning", "error", "print_location"), lambda *_, **__: "")
+        return evaluate(expression, names, told | {"fatal": own["fatal"]})
+
+    def substituted(expression: str, context: Mapping[str, Any]) -> str:
+        given = {k: substitution_args.convert_value(v, "auto") for k, v in context.get("arg", {}).items()}
+        functions: dict[str, Any] = {"arg": given.__getitem__, "find": find_package}
+        return str(evaluate(expression, given, functions | {"dirname": lambda: str(folders.own)}))
+
+    def from_arguments(resolved: str, told: str, words: Sequence[str], context: Any) -> str:
+        """``env`` and ``optenv``: out of the arguments, never out of the environment."""
+        command, (name, *default) = told.split()[0], words
+        if name not in arguments and command == "env":
+            raise VeldrainError(
+                f"$(env {name}) would read the environment", where=str(xacro.filestack[-1]),
+                cure=f"give it as an argument: {name}: …",
+            )  # fmt: skip
+        return resolved.replace(f"$({told})", str(arguments.get(name, " ".join(default))))
+
+    changed = [
+        (xacro, "parse", parse_checked), (xacro, "safe_eval", value_of),
+        (xacro, "abs_filename_spec", full_name_checked),
+        (substitution_args, "_eval_find", find_package), (substitution_args, "_eval", substituted),
+        (substitution_args, "_env", from_arguments), (substitution_args, "_optenv", from_arguments),
+    ]  # fmt: skip
+    before = [(module, name, getattr(module, name)) for module, name, _ in changed]
     try:
+        for module, name, act in changed:
+            setattr(module, name, act)
         yield
     finally:
-        xacro.parse, xacro.abs_filename_spec, substitution_args._eval_find = parse, full_name, find
-        xacro.safe_eval = evaluate
-
-
-MOST_LONG = 100_000  # characters of an expression's result
-_GROWS = (ast.Pow, ast.LShift)
-
-
-def _see_bounds(expression: str) -> None:
-    """Refuse an expression that could take for ever, or more memory than there is.
-
-    Raises:
-        VeldrainError: a power or shift by more than a small number, a text or list that is multiplied, a loop, a range.
-    """
-    try:
-        tree = ast.parse(expression.strip(), mode="eval")
-    except (SyntaxError, ValueError, RecursionError, MemoryError):
-        return  # xacro says what is wrong with it
-    for node in ast.walk(tree):
-        if isinstance(node, ast.BinOp) and isinstance(node.op, _GROWS):
-            by = node.right.value if isinstance(node.right, ast.Constant) else None
-            if not (isinstance(by, (int, float)) and abs(by) <= 16):
-                raise VeldrainError(f"a power by more than a small number: '{expression[:60]}'", where="xacro")
-        if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Mult):
-            for side in (node.left, node.right):
-                is_text = isinstance(side, ast.Constant) and isinstance(side.value, (str, bytes))
-                if is_text or isinstance(side, (ast.List, ast.Tuple)):
-                    raise VeldrainError(f"a text or list that is multiplied: '{expression[:60]}'", where="xacro")
-        if isinstance(node, (ast.ListComp, ast.SetComp, ast.DictComp, ast.GeneratorExp, ast.Lambda)):
-            raise VeldrainError(f"a loop in an expression: '{expression[:60]}'", where="xacro")
-        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in ("range", "pow"):
-            raise VeldrainError(f"{node.func.id}() in an expression: '{expression[:60]}'", where="xacro")
+        for module, name, act in before:
+            setattr(module, name, act)

@@ -2,7 +2,8 @@
 
 What is written: numbers, texts, rows, tables, arrays, random streams, and objects of this library by their class and
 attributes. What a program of its own makes (a function, an open file, an object of a class from elsewhere) is refused
-by name. Reading makes objects of classes below ``veldrain`` only, and calls none of their functions.
+by name. Reading makes rows, data sheets and objects of the packages in ``PLACES`` alone, calls none of their functions
+but a sheet's own checks, and takes no more memory than ``MOST``.
 """
 
 from __future__ import annotations
@@ -10,8 +11,10 @@ from __future__ import annotations
 import importlib
 import io
 import json
+import math
+import zipfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 import numpy as np
@@ -22,6 +25,9 @@ from veldrain.errors import VeldrainError
 from veldrain.sheet import Sheet
 
 OURS = "veldrain."
+PLACES = ("scenario", "control", "motion", "sensing", "physics", "model", "sampling", "simulation", "pose", "sheet")
+NEVER = ("veldrain.control.program",)  # starts what its attributes name
+MOST = 1 << 27  # bytes of a state
 
 
 def to_bytes(state: Any, known: Mapping[int, str] | None = None) -> bytes:
@@ -44,14 +50,40 @@ def from_bytes(data: bytes, known: Mapping[str, Any] | None = None) -> Any:
         VeldrainError: they hold no state.
     """
     try:
-        head, _, rest = zlib.decompress(data).partition(b"\0")
-        with np.load(io.BytesIO(rest), allow_pickle=False) as held:
-            arrays = [held[f"arr_{k}"] for k in range(len(held.files))]
-        return _Reader(known or {}, arrays).made(json.loads(head))
-    except (ValueError, KeyError, TypeError, IndexError, AttributeError, ImportError, zlib.error, OSError) as error:
+        unpacking = zlib.decompressobj()
+        whole = unpacking.decompress(data, MOST + 1)
+        if len(whole) > MOST:
+            raise ValueError(f"more than {MOST >> 20} MB")
+        head, _, rest = whole.partition(b"\0")
+        return _Reader(known or {}, list(_arrays(rest))).made(json.loads(head))
+    except _WRONG as error:
+        said = str(error) or "nested too deeply" if isinstance(error, RecursionError) else str(error)
         raise VeldrainError(
-            f"no state ({type(error).__name__}: {error})", where="states", cure="record it anew with this version"
+            f"no state ({type(error).__name__}: {said})", where="states", cure="record it anew with this version"
         ) from error
+
+
+_WRONG = (
+    ValueError, LookupError, TypeError, AttributeError, ImportError, ArithmeticError, RecursionError, MemoryError,
+    zlib.error, OSError, zipfile.BadZipFile, NotImplementedError,
+)  # fmt: skip
+
+
+def _arrays(data: bytes) -> Iterator[np.ndarray]:
+    """The arrays of a state, none larger than the bytes that it has."""
+    with zipfile.ZipFile(io.BytesIO(data)) as held:
+        for k in range(len(held.namelist())):
+            place = held.getinfo(f"arr_{k}.npy")
+            if place.file_size > len(data):  # they are stored as they are
+                raise ValueError(f"an array that unpacks to {place.file_size} bytes")
+            content = io.BytesIO(held.read(place))
+            if np.lib.format.read_magic(content) != (1, 0):
+                raise ValueError("an array of another version")
+            shape, _, kind = np.lib.format.read_array_header_1_0(content)
+            if math.prod(shape) * kind.itemsize > place.file_size:
+                raise ValueError(f"an array of {shape} in {place.file_size} bytes")
+            content.seek(0)
+            yield np.lib.format.read_array(content, allow_pickle=False)
 
 
 class _Writer:
@@ -133,9 +165,11 @@ def _name(kind: type) -> str:
 
 
 def _class(name: str) -> Any:
-    module, _, path = name.partition(":")
+    module, _, path = str(name).partition(":")
     if not module.startswith(OURS):
         raise ValueError(f"a class of '{module}'")
+    if module.split(".")[1] not in PLACES or module in NEVER:
+        raise ValueError(f"'{name}' is no class of ours that states keep")
     kind: Any = importlib.import_module(module)
     for part in path.split("."):
         kind = getattr(kind, part)
@@ -184,10 +218,12 @@ class _Reader:
         if word == "table":
             return {inner(key): inner(value) for key, value in told}
         kind = _class(told)
-        if word == "row":
-            return kind(*(inner(part) for part in tree["of"]))
-        if word == "sheet":
+        if word == "row" and issubclass(kind, tuple) and hasattr(kind, "_fields"):
+            return kind._make(inner(part) for part in tree["of"])
+        if word == "sheet" and issubclass(kind, Sheet):
             return kind(**inner(tree["of"]))
+        if word != "object":
+            raise ValueError(f"'{told}' is no {word}")
         made = object.__new__(kind)
         self._seen.append(made)
         of = inner(tree["of"])

@@ -10,7 +10,7 @@ from typing import Any
 
 from veldrain.control import Fly, fresh
 from veldrain.control.loading import each_of
-from veldrain.errors import VeldrainError, told_at
+from veldrain.errors import CodeRefusedError, VeldrainError, told_at
 from veldrain.model import World
 from veldrain.review import following, studies, timeline, trying
 from veldrain.review.drives import drive_fits
@@ -93,7 +93,7 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         if not action.needs_controllers and not (isinstance(action, Change) and action.path.startswith(driven)):
             acts.append((entry.where, partial(action.bind, stage)))
     acts += [(e.name, partial(e.condition.bind, look)) for e in scenario.expectations.values()]
-    failed = False
+    failed = unseen = False
     for place, act in acts:
         try:
             with told_at(place):
@@ -112,8 +112,9 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         mine = thing.drawn({}, name) if isinstance(thing, Study) else scenario
         for found in _controller(mine, by_robot, who, failed):
             failed = failed or found.severity == "error"
+            unseen = unseen or found.rule == "not-looked-at"
             yield found
-    if isinstance(thing, Study) and not failed:
+    if isinstance(thing, Study) and not failed and not unseen:
         yield from studies.compares_nothing(thing)
         told = studies.what_is_drawn(thing)
         yield from told
@@ -146,6 +147,10 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
             slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)
             trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
             outcome = trial.run()
+    except CodeRefusedError as error:
+        text = f"no trial was tried with it: {error.problem}"
+        yield Finding("not-looked-at", "note", who, text, error.cure, error.where)
+        return
     except VeldrainError as error:
         yield mistake("cannot-run", error)
         return

@@ -15,6 +15,7 @@ from veldrain.formats import is_robot_file, load_robot
 from veldrain.model import Model, Placed, World
 from veldrain.model.pieces import Fault, Suppressed
 from veldrain.pose import Pose
+from veldrain.resolver import allowed_code, code_from_files
 
 # Each of these registers its rules.
 from veldrain.review import (  # noqa: F401
@@ -51,6 +52,8 @@ def check(thing: Any, *, step: Quantity | None = None, posture: str | None = Non
         step: of the simulation, s. None: the scenario's, or 1 ms.
         posture: of a model that is looked at by itself.
 
+    Controllers that are programs are not started, which is said, unless ``code_from_files("all")`` holds.
+
     Raises:
         VeldrainError: a file that is not there or cannot be read at all.
 
@@ -58,6 +61,9 @@ def check(thing: Any, *, step: Quantity | None = None, posture: str | None = Non
     >>> [f.rule for f in check(World().body("crate", Box((1, 1, 1)), mass=90))]
     ['nothing-below']
     """
+    if allowed_code() == "beside":
+        with code_from_files("python"):  # a check starts no programs
+            return check(thing, step=step, posture=posture)
     if isinstance(thing, str | Path):
         thing = of_file(Path(thing))
         if isinstance(thing, VeldrainError):

@@ -14,6 +14,7 @@ from typing import Any
 from veldrain.errors import VeldrainError
 from veldrain.physics.threads import VARIABLE as THREADS
 from veldrain.physics.threads import threads
+from veldrain.resolver import code_from_files
 from veldrain.study.carrying import Packed, main_left_alone, packed, unpacked
 from veldrain.study.trials import Done, TrialPlan
 
@@ -107,4 +108,5 @@ def _begin(share: int, data: Packed) -> None:
 
 
 def _run(data: Packed, plan: TrialPlan) -> Done:
-    return plan.run(unpacked(data))
+    with code_from_files("all"):  # who handed it out has seen to what may run
+        return plan.run(unpacked(data))

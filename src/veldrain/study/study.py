@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from veldrain import randomness
 from veldrain.control import fresh
 from veldrain.control.loading import each_of
-from veldrain.errors import VeldrainError, checked_title, told_at, unknown
+from veldrain.errors import CodeRefusedError, VeldrainError, checked_title, told_at, unknown
 from veldrain.model.knobs import Knob, knob_of
 from veldrain.randomness import checked_seed
 from veldrain.recording.choice import Choice
@@ -100,7 +100,8 @@ class Study:
         }
         for name, by_robot in self.controllers.items():
             for title, controller in each_of(by_robot):
-                with suppress(OverLimitError), limited(self.limit):  # its trials will break off for the same reason
+                # Its trials will break off for the same reason, or a rehearsal tell it.
+                with suppress(OverLimitError, CodeRefusedError), limited(self.limit):
                     fresh(controller, f"controller '{name}' of {title}")
         self.vary = {
             paths: draw if isinstance(draw, Draw) else _own(draw, paths) for paths, draw in (vary or {}).items()
