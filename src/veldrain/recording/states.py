@@ -57,9 +57,9 @@ def from_bytes(data: bytes, known: Mapping[str, Any] | None = None) -> Any:
         head, _, rest = whole.partition(b"\0")
         return _Reader(known or {}, list(_arrays(rest))).made(json.loads(head))
     except _WRONG as error:
-        said = str(error) or "nested too deeply" if isinstance(error, RecursionError) else str(error)
+        said = "nested too deeply" if isinstance(error, RecursionError) else f"{type(error).__name__}: {error}"
         raise VeldrainError(
-            f"no state ({type(error).__name__}: {said})", where="states", cure="record it anew with this version"
+            f"no state ({said})", where="states", cure="record it anew with this version"
         ) from error
 
 
