@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
 import subprocess
 import sys
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import veldrain as vd
 import veldrain.demo
+from veldrain.cli import main
 
 DEMO = Path(veldrain.demo.__path__[0])
 ROOT = Path(__file__).parent.parent
@@ -59,6 +63,22 @@ def cart_scenario(controller: Any = None, duration: float = 1.5, **options: Any)
     w.frame("goal", vd.Pose((0.5, 0, 0))).place(cart(), fixed=True)
     scenario = vd.Scenario(w, duration, controllers={"cart": controller or Hold()}, **options)
     return scenario.expect("off the post", never=vd.touching("cart", "post"))
+
+
+def called(*words: str | Path, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
+    """The same as ``command`` in this process: quicker, where no process is tested."""
+    out, err, code = io.StringIO(), io.StringIO(), 0
+    with (
+        mock.patch.object(sys, "argv", ["veldrain", *map(str, words)]),
+        contextlib.chdir(cwd or Path.cwd()),
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+    ):
+        try:
+            main()
+        except SystemExit as ended:
+            code = int(ended.code or 0)
+    return subprocess.CompletedProcess(list(map(str, words)), code, out.getvalue(), err.getvalue())
 
 
 def command(*words: str | Path, cwd: Path | None = None, **env: str) -> subprocess.CompletedProcess[str]:

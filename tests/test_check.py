@@ -10,7 +10,7 @@ from pathlib import Path
 
 import veldrain as vd
 from tests.check_cases import CASES, cart, on_ground, source
-from tests.helpers import DEMO, ROOT, command
+from tests.helpers import DEMO, ROOT, called
 from veldrain.review import RULES
 from veldrain.review.rules import FAULTS
 
@@ -127,7 +127,7 @@ class Reviews(unittest.TestCase):
             f"veldrain: world/1\nbase: robots/broken.world.yaml\nmodels: {{crawler: {{joints: {antenna}}}}}\n",
         )
         before = vd.check(self.folder / "first.yaml")
-        done = command("check", "first.yaml", "--fix", "second.yaml", cwd=self.folder)
+        done = called("check", "first.yaml", "--fix", "second.yaml", cwd=self.folder)
         self.assertEqual((done.returncode, done.stderr), (1, ""))
         self.assertRegex(done.stdout, r"Written: second.yaml, with \d corrections to read and edit")
         after = vd.check(self.folder / "second.yaml")
@@ -165,7 +165,7 @@ models:
         self.assertLess(abs(sim["crawler"].pose().position[2] - 0.13), 1e-3)
 
     def test_command(self) -> None:
-        done = command("check", "robots/broken.world.yaml", "robots/sluice.world.yaml", cwd=self.folder)
+        done = called("check", "robots/broken.world.yaml", "robots/sluice.world.yaml", cwd=self.folder)
         self.assertEqual((done.returncode, done.stderr), (1, ""))
         for line in (
             "3 errors: it will not do what is meant",
@@ -176,15 +176,13 @@ models:
         self.assertEqual(
             max(len(line) for line in done.stdout.splitlines() if line.endswith(" ")) if " \n" in done.stdout else 0, 0
         )
-        told = json.loads(command("check", "--json", "robots/broken.world.yaml", cwd=self.folder).stdout)
+        told = json.loads(called("check", "--json", "robots/broken.world.yaml", cwd=self.folder).stdout)
         (report,) = told.values()
         self.assertEqual(
             {f["rule"] for f in report["findings"] if f["severity"] == "error"},
             {"held-by-nothing", "impossible-inertia", "limits"},
         )
-        self.assertEqual(
-            command("check", "robots/sluice.world.yaml", "--step", "0.5 ms", cwd=self.folder).returncode, 0
-        )
+        self.assertEqual(called("check", "robots/sluice.world.yaml", "--step", "0.5 ms", cwd=self.folder).returncode, 0)
 
     def test_command_mistakes(self) -> None:
         self.write("bad.urdf", "<robot name='r'>\n<link name='a'>\n</robot>")
@@ -198,13 +196,13 @@ models:
             (("inspect", "robots/gripper.urdf", "--posture", "shut"), 2, r"no posture 'shut'"),
         ):
             with self.subTest(words=words):
-                done = command(*words, cwd=self.folder)
+                done = called(*words, cwd=self.folder)
                 self.assertEqual(done.returncode, status)
                 self.assertRegex(done.stdout + done.stderr, pattern)
                 self.assertNotIn("Traceback", done.stderr)
 
     def test_inspect(self) -> None:
-        done = command("inspect", "robots/sampling.world.yaml", cwd=self.folder)
+        done = called("inspect", "robots/sampling.world.yaml", cwd=self.folder)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         for line in (
             "elbow: revolute, about y, -150° to 150°, now 50°  →  forearm  2.2 kg",
@@ -214,7 +212,7 @@ models:
         ):
             self.assertIn(line, done.stdout)
         (data,) = json.loads(
-            command("inspect", "--json", "--posture", "stowed", "robots/sampling_arm.urdf", cwd=self.folder).stdout
+            called("inspect", "--json", "--posture", "stowed", "robots/sampling_arm.urdf", cwd=self.folder).stdout
         )
         self.assertAlmostEqual(data["positions"]["elbow"], 2.443461, 5)
         self.assertEqual(data["links"][0]["children"][0]["joint"]["name"], "turn")

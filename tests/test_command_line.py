@@ -17,7 +17,7 @@ from pathlib import Path
 import numpy as np
 
 import veldrain as vd
-from tests.helpers import DEMO, command
+from tests.helpers import DEMO, called, command
 from veldrain.study.store import STORE
 
 MINIMAL = {
@@ -253,7 +253,7 @@ class Commands(unittest.TestCase):
             (("run", "files/culvert.study.yaml"), r"culvert\.study\.yaml:1: is a file of 'study/1'"),
         ):
             with self.subTest(words=words):
-                done = command(*words, cwd=self.folder)
+                done = called(*words, cwd=self.folder)
                 self.assertEqual((done.returncode, done.stdout), (2, ""))
                 self.assertRegex(done.stderr, rf"^error: .*{pattern}.*\n$")
                 self.assertEqual(done.stderr.count("\n"), 1)

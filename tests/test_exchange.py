@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 import veldrain as vd
-from tests.helpers import command
+from tests.helpers import called
 from veldrain.demo import roads as demo
 
 
@@ -370,9 +370,9 @@ name="n">{
                 with self.subTest(wrong), self.assertRaisesRegex(vd.VeldrainError, why):
                     vd.load_open_scenario(where / "a.xosc")
             (where / "a.xosc").write_text(text)
-            checked = command("check", "a.xosc", cwd=where)
-            ran = command("run", "a.xosc", "--out", "a.mcap", cwd=where)
-            laid = command("check", "straight.xodr", cwd=where)
+            checked = called("check", "a.xosc", cwd=where)
+            ran = called("run", "a.xosc", "--out", "a.mcap", cwd=where)
+            laid = called("check", "straight.xodr", cwd=where)
         self.assertRegex(checked.stdout, r"not-used +a.xosc:\d+\n +<Timing> is read as speeds at the points")
         self.assertRegex(ran.stdout, r"a.xosc: \d+ notes on what is not used(.*\n)+.*passed at 12 s")
         self.assertIn("Nothing found", laid.stdout)

@@ -12,7 +12,7 @@ import numpy as np
 from PIL import Image as Pillow
 
 import veldrain as vd
-from tests.helpers import DEMO, cart_scenario, command
+from tests.helpers import DEMO, called, cart_scenario
 from veldrain.recording import Recorder
 from veldrain.report.layers import LAYERS
 from veldrain.report.picture import View, pictured
@@ -213,7 +213,7 @@ class Recordings(unittest.TestCase):
         for name in ("m.gif", "m.mp4"):
             with self.subTest(name):
                 out = self.path / name
-                done = command(
+                done = called(
                     "look",
                     self.path / "trials" / "one.mcap",
                     "--movie",
@@ -240,7 +240,7 @@ class CommandLine(unittest.TestCase):
     def test_a_picture(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             out = Path(folder) / "yard.png"
-            done = command(
+            done = called(
                 "look",
                 DEMO / "worlds" / "yard.world.yaml",
                 "--layer",
@@ -260,7 +260,7 @@ class CommandLine(unittest.TestCase):
             )
             with Pillow.open(out) as picture:
                 self.assertEqual(picture.size, (400, 200))
-            again = command("look", DEMO / "worlds" / "yard.world.yaml", "--out", out)
+            again = called("look", DEMO / "worlds" / "yard.world.yaml", "--out", out)
             self.assertEqual((again.returncode, again.stderr.count("\n")), (2, 1))
             self.assertIn("is there already", again.stderr)
 
@@ -276,7 +276,7 @@ class CommandLine(unittest.TestCase):
             ((DEMO / "worlds" / "floor.world.yaml", "--through", "rover/eye"), "no camera's stream 'rover/eye'"),
         ):
             with self.subTest(told), tempfile.TemporaryDirectory() as folder:
-                done = command("look", *words, cwd=Path(folder))
+                done = called("look", *words, cwd=Path(folder))
                 self.assertEqual((done.returncode, done.stderr.count("\n")), (2, 1), done.stderr)
                 self.assertIn(told, done.stderr)
                 self.assertEqual(list(Path(folder).iterdir()), [])

@@ -18,7 +18,7 @@ import numpy as np
 import pandas as pd
 
 import veldrain as vd
-from tests.helpers import Hold, cart, cart_scenario, command
+from tests.helpers import Hold, called, cart, cart_scenario
 from veldrain.study.sources import Follower, plain
 from veldrain.study.store import STORE
 
@@ -265,7 +265,7 @@ class Rows(unittest.TestCase):
             vd.Result(out)
         (out / STORE).unlink()
         (out / "study.json").write_text("{}")
-        self.assertEqual(command("compare", out).returncode, 2)
+        self.assertEqual(called("compare", out).returncode, 2)
 
 
 SCRIPT = """

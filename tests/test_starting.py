@@ -11,7 +11,7 @@ import unittest
 from pathlib import Path
 
 import veldrain as vd
-from tests.helpers import DEMO, command
+from tests.helpers import DEMO, called
 from veldrain.kernel import SHIPS
 from veldrain.starting import KINDS, start
 
@@ -32,7 +32,7 @@ class Projects(unittest.TestCase):
     def test_the_test_and_the_study_that_come_with_it(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             mine = Path(folder) / "mine"
-            done = command("new", mine)
+            done = called("new", mine)
             self.assertIn("Nothing found: it can run.", done.stdout, done.stderr)
             own = subprocess.run(
                 [sys.executable, "-m", "unittest"], cwd=mine, capture_output=True, text=True, check=False
@@ -41,7 +41,7 @@ class Projects(unittest.TestCase):
             result = vd.load_study(mine / "speeds.study.yaml").run(mine / "results")
             means = result.trials.groupby("controller")["path, x"].mean()
             self.assertGreater(means["fast"], means["slow"] + 0.3)
-            again = command("new", mine)
+            again = called("new", mine)
             self.assertEqual((again.returncode, again.stderr.count("\n")), (2, 1))
             self.assertIn("is not empty; name a new folder", again.stderr)
 

@@ -24,7 +24,7 @@ from rosbags.highlevel import AnyReader
 from rosbags.interfaces import Nodetype
 
 import veldrain as vd
-from tests.helpers import Hold, cart, cart_scenario, command
+from tests.helpers import Hold, called, cart, cart_scenario
 from veldrain.model import Message
 from veldrain.recording import Recorder
 from veldrain.recording.decoding import NOTHING, SIZES, fields_of
@@ -285,14 +285,14 @@ class Files(unittest.TestCase):
                 self.assertFalse((self.folder / "never").exists() or (self.folder / "never.part").exists())
 
     def test_at_the_command_line(self) -> None:
-        done = command(
+        done = called(
             "export", self.folder / "r.mcap", "--to", self.folder / "cli", "--kind", "csv", "--stream", "cart/*"
         )
         self.assertIn("cart.imu.csv", done.stdout, done.stderr)
-        done = command("compare", self.folder / "r.mcap", self.folder / "r.mcap")
+        done = called("compare", self.folder / "r.mcap", self.folder / "r.mcap")
         self.assertIn("the same, to the byte: cart/cloud", done.stdout, done.stderr)
         png = self.folder / "p.png"
-        done = command(
+        done = called(
             "plot",
             self.folder / "r.mcap",
             "--column",
@@ -305,7 +305,7 @@ class Files(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         with Image.open(png) as picture:
             self.assertGreater(picture.size[0], 1000)
-        done = command("plot", self.folder / "r.mcap", "--column", "cart/truth.q")
+        done = called("plot", self.folder / "r.mcap", "--column", "cart/truth.q")
         self.assertEqual((done.returncode, done.stderr.count("\n")), (2, 1))
 
 
@@ -419,7 +419,7 @@ class DataSets(unittest.TestCase):
             self.assertTrue({"passed", "cart/slide.friction"} <= set(index.columns))
             self.assertIn("| cart/imu.linear_acceleration.x | m/s² |", (out / "README.md").read_text())
             self.assertEqual(len(json.loads((out / "index.json").read_text())), 30)
-            done = command(
+            done = called(
                 "export", Path(folder) / "study", "--to", Path(folder) / "again", "--dataset", "--kind", "csv",
                 "--column", columns[0], "--split", "train=1",
             )  # fmt: skip

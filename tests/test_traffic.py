@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 import veldrain as vd
-from tests.helpers import command
+from tests.helpers import called
 from veldrain.demo import roads as demo
 
 ACTED = [(0, 0), (300, 0)]
@@ -142,7 +142,7 @@ class Studied(unittest.TestCase):
                 {(edge.controller, edge.fails) for edge in edges}, {(n, "below") for n in study.controllers}
             )
             self.assertTrue(all(edge.edge == 0.35 and edge.failed_beyond == 0 for edge in edges))
-            said = command("compare", str(result.folder)).stdout
+            said = called("compare", str(result.folder)).stdout
             self.assertIn("short gap fails where straight/asphalt.friction is below 0.35", said)
             self.assertIn("Where it fails", (result.folder / "report.html").read_text())
 

@@ -7,9 +7,12 @@ import unittest
 from pathlib import Path
 
 import veldrain as vd
-from tests.helpers import command
+from tests.helpers import Hold, called, cart_scenario
 from tests.test_programs import HELLO
+from veldrain.files import file_names
+from veldrain.model import Fields, Message
 from veldrain.recording import Recorder, Recording
+from veldrain.report.page import write_page
 
 MARK = "from pathlib import Path\nPath({mark!r}).touch()\n"
 MODEL = "import veldrain as vd\ndef go():\n    return vd.Model('m').link('a', vd.Sphere(0.1), mass=1)\n"
@@ -91,7 +94,7 @@ class Gate(unittest.TestCase):
         self.mark.unlink()
         (self.folder / "kinds.py").unlink()
         for act in ("look", "check", "inspect"):
-            done = command(act, "r.mcap", *(["--out", "p.png"] if act == "look" else []), cwd=self.folder)
+            done = called(act, "r.mcap", *(["--out", "p.png"] if act == "look" else []), cwd=self.folder)
             with self.subTest(act):
                 self.assertNotIn("Traceback", done.stderr)
                 self.assertFalse(self.mark.exists())
@@ -149,9 +152,70 @@ class Gate(unittest.TestCase):
         )
         for word, status, ran in (("--no-code", 2, False), ("--trust", 0, True)):
             self.mark.unlink(missing_ok=True)
-            done = command("run", "s.scenario.yaml", "--out", f"r{word}.mcap", word, cwd=self.folder)
+            done = called("run", "s.scenario.yaml", "--out", f"r{word}.mcap", word, cwd=self.folder)
             self.assertEqual((done.returncode, self.mark.exists()), (status, ran), done.stderr)
-        self.assertEqual(command("check", "s.scenario.yaml", "--trust", "--no-code", cwd=self.folder).returncode, 2)
+        self.assertEqual(called("check", "s.scenario.yaml", "--trust", "--no-code", cwd=self.folder).returncode, 2)
+
+
+class Names(unittest.TestCase):
+    """Names are texts: of files they are told one from another, of terminals and spreadsheets they command nothing."""
+
+    def setUp(self) -> None:
+        held = tempfile.TemporaryDirectory()
+        self.addCleanup(held.cleanup)
+        self.folder = Path(held.name)
+
+    def recorded(self, *streams: tuple[str, str]) -> Path:
+        recorder = Recorder(path := self.folder / "r.mcap")
+        recorder.begin({}, {})
+        for name, text in streams:
+            recorder.write(name, 0, Message("std_msgs/msg/String", Fields(data=text)))
+        recorder.end({})
+        return path
+
+    def test_one_file_a_name(self) -> None:
+        names = [
+            "..",
+            ".",
+            "",
+            "a/b",
+            "a.b",
+            "A/b",
+            "/a/b/",
+            "con",
+            "x" * 5000,
+            "x" * 5000 + "y",
+            "a\0b",
+            "c:\\d",
+            "a.b~2",
+        ]
+        found = file_names(names, ["csv"])
+        self.assertEqual(list(found), names)
+        self.assertEqual(len({name.casefold() for name in found.values()} | {"csv"}), len(names) + 1)
+        for name in found.values():
+            with self.subTest(name[:20]):
+                self.assertTrue((self.folder / name).resolve().parent == self.folder.resolve() and name.isprintable())
+                (self.folder / name).touch()
+        self.assertEqual(file_names(["a", "a.csv"], endings=["csv"]), {"a": "a", "a.csv": "a.csv~2"})
+
+    def test_exports_keep_streams_apart_and_tell(self) -> None:
+        path = self.recorded(("a/b", "first"), ("a.b", "second"), ("..", "=1+2"), ("\x1b]0;owned\x07red", "x"))
+        done = called("export", path, "--kind", "csv", "--to", self.folder / "out")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("note: the files of stream 'a/b' are called 'a.b~2'", done.stderr)
+        texts = {p.name: p.read_text().splitlines()[1] for p in (self.folder / "out").iterdir()}
+        self.assertEqual(texts["_.csv"], "0.0,'=1+2")
+        self.assertEqual({texts["a.b.csv"], texts["a.b~2.csv"]}, {"0.0,first", "0.0,second"})
+        for told in (done, called("streams", path), called("plot", path, "\x1b[31m.x")):
+            self.assertNotIn("\x1b", told.stdout + told.stderr)
+
+    def test_a_dollar_is_a_dollar(self) -> None:
+        scenario = cart_scenario(duration=0.1)
+        controllers = {name: {"cart": Hold(gain=k)} for k, name in enumerate(("$a_{$", "b^{"))}
+        metric = vd.Metric("cost $x_{$", "cart/truth", "x", "last")
+        study = vd.Study(scenario, controllers, vary={"cart/car.mass": vd.uniform(1, 2)}, trials=6, metrics=[metric])
+        result = study.run(self.folder / "out")
+        self.assertIn("cost $x_{$", write_page(result, result.compare(), self.folder / "page.html").read_text())
 
 
 if __name__ == "__main__":

@@ -7,6 +7,17 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 
 
+def printable(text: str) -> str:
+    """A text in one line, with a mark for each character that cannot be seen: none reaches a terminal's controls.
+
+    >>> printable("red \\x1b[31m or\\nnot")
+    'red �[31m or not'
+    """
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() else "\N{REPLACEMENT CHARACTER}" for c in " ".join(text.split()))
+
+
 class VeldrainError(Exception):
     """What is wrong, where, and what to do: one line, meant to be read by an engineer.
 
@@ -21,9 +32,7 @@ class VeldrainError(Exception):
 
     def __init__(self, problem: str, *, where: str = "", cure: str = "") -> None:
         # One line each, whatever a library's own words are.
-        problem, where, cure = (
-            " ".join(text.split()) if not text.isprintable() else text for text in (problem, where, cure)
-        )
+        problem, where, cure = map(printable, (problem, where, cure))
         self.problem, self.where, self.cure = problem, where, cure
         super().__init__(problem, where, cure)
 

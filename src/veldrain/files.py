@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from itertools import count
 from pathlib import Path
+from typing import Any
 
 from veldrain.errors import VeldrainError
 
 MOST = 1 << 30  # bytes of a mesh; of a text see ``read_text``
 MOST_TEXT = 20 << 20
+MOST_NAME = 120  # letters of a file's name
+RESERVED = {"CON", "PRN", "AUX", "NUL", *(f"{word}{k}" for word in ("COM", "LPT") for k in range(10))}
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a cell begins with that is calculated
 
 
 def read_bytes(path: Path, cure: str, most: int = MOST) -> bytes:
@@ -56,13 +61,79 @@ def write_bytes(path: Path, data: bytes) -> None:
     Raises:
         VeldrainError: it cannot be written.
     """
+    with whole_file(path) as part:
+        part.write_bytes(data)
+
+
+@contextmanager
+def whole_file(path: Path) -> Iterator[Path]:
+    """A file that is there whole or not at all: what is written to the one that is given comes to be at the path.
+
+    Raises:
+        VeldrainError: it cannot be written.
+    """
+    target = path.resolve()  # of a link, what it leads to
+    part = target.with_name(f".{target.stem[:100]}.part{target.suffix}")
+    if target.exists() and not target.is_file():  # a device or a pipe
+        part = target
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(data)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        yield part
+        if part != target:
+            part.replace(target)
     except OSError as error:
-        raise VeldrainError(
-            f"cannot be written ({error.strerror})", where=str(path), cure="name another file"
-        ) from error
+        said = error.strerror or error
+        raise VeldrainError(f"cannot be written ({said})", where=str(path), cure="name another file") from error
+    finally:
+        if part != target:
+            part.unlink(missing_ok=True)
+
+
+def file_names(names: Iterable[str], taken: Iterable[str] = (), endings: Sequence[str] = ()) -> dict[str, str]:
+    """The file that each name has: one to one, in one folder, on every system; plain names are as they are.
+
+    ``/`` becomes a point, and what no file name may hold a low line; of names that are one then, also where small and
+    large letters are one, those that come later get a number.
+
+    Args:
+        names: of streams and the like.
+        taken: file names that are somebody else's.
+        endings: what files of these names end with, such as ``csv``.
+
+    >>> file_names(["cart/imu", "cart.imu", ".."])
+    {'cart/imu': 'cart.imu', 'cart.imu': 'cart.imu~2', '..': '_'}
+    """
+    found: dict[str, str] = {}
+    known = {name.casefold() for name in taken}
+    for name in dict.fromkeys(names):
+        plain = "".join(
+            c if c.isprintable() and c not in '<>:"|?*\\' else "_" for c in name.strip("/").replace("/", ".")
+        )
+        plain = plain[:MOST_NAME].strip(". ") or "_"
+        if plain.partition(".")[0].upper() in RESERVED:
+            plain = f"_{plain}"
+        free = (plain if k == 1 else f"{plain}~{k}" for k in count(1))
+        for one in free:
+            mine = {one.casefold(), *(f"{one}.{ending}".casefold() for ending in endings)}
+            if not mine & known:
+                break
+        found[name] = one
+        known |= mine
+    return found
+
+
+def write_csv(table: Any, file: Any, header: bool = True) -> None:
+    """Write a table to a path or an open file as CSV; a text that a spreadsheet would calculate stays a text."""
+    texts = [name for name in table.columns if table[name].dtype.kind == "O"]
+    if texts:
+        table = table.assign(**{name: table[name].map(_as_text) for name in texts})
+    if any(str(name).startswith(FORMULA) for name in table.columns):
+        table = table.rename(columns=_as_text)
+    table.to_csv(file, index=False, header=header)
+
+
+def _as_text(value: Any) -> Any:
+    return f"'{value}" if isinstance(value, str) and value.startswith(FORMULA) else value
 
 
 @contextmanager

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 import veldrain as vd
-from tests.helpers import command
+from tests.helpers import called
 from tests.motion.arms import leg, sampling_arm, seven_joints, two_bars
 
 G = 9.81
@@ -255,21 +255,21 @@ class Gains(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "crane.urdf"
             vd.save_robot(bar, path)
-            done = command("inspect", path, "--gains")
+            done = called("inspect", path, "--gains")
             stiff, damped = 0.05 * (10 * math.pi) ** 2, 2 * 0.05 * 10 * math.pi  # at 5 Hz, ζ = 1
             self.assertRegex(
                 done.stdout, rf"lift +none +0.05 +kg·m² +– +– +– +° +{stiff:.4g} +{damped:.4g}\nNo motor yet"
             )
             world = vd.World().place(bar.motor("lift", "position", stiffness=stiff, damping=damped), fixed=True)
             vd.save_world(world, Path(folder) / "crane.world.yaml")
-            done = command("inspect", Path(folder) / "crane.world.yaml", "--gains", "--test", "--json")
+            done = called("inspect", Path(folder) / "crane.world.yaml", "--gains", "--test", "--json")
             (row,) = json.loads(done.stdout)["crane"]
             self.assertEqual((row["mode"], row["Hz now"], row["ratio now"]), ("position", 5.0, 1.0))
             self.assertAlmostEqual(row["sag"], -math.degrees(0.2 * G / stiff), delta=0.01)
             self.assertLess(row["overshoot %"], 1.0)  # what it sags by before is none
             self.assertAlmostEqual(row["rise ms"], 1e3 * 3.358 / (10 * math.pi), delta=3)
             vd.save_robot(bare, path)
-            done = command("inspect", path, "--gains")
+            done = called("inspect", path, "--gains")
             self.assertEqual((done.returncode, done.stdout), (2, ""))
             self.assertRegex(done.stderr, "crane.urdf: no robot in it has a joint for a motor; name one that has\n$")
 

@@ -13,7 +13,7 @@ from typing import Annotated, Any
 
 import typer
 
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, printable
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -477,11 +477,20 @@ def live(
                 raise typer.Exit(1)
 
 
+class _Notes(logging.Handler):
+    """Notices of exports, a line each."""
+
+    def emit(self, record: logging.LogRecord) -> None:
+        sys.stderr.write(f"note: {printable(record.getMessage())}\n")
+
+
 def main() -> None:
     """Entry point: errors that a user can mend are one line and exit status 2."""
     logging.getLogger("veldrain").addHandler(logging.NullHandler())  # notices are printed with the results
+    if not (exporting := logging.getLogger("veldrain.recording.exporting")).handlers:
+        exporting.addHandler(_Notes())
     try:
         app()
     except VeldrainError as error:
-        sys.stderr.write("error: " + " ".join(str(error).split()) + "\n")
+        sys.stderr.write(f"error: {printable(str(error))}\n")
         sys.exit(2)

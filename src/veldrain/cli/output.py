@@ -5,14 +5,15 @@ from __future__ import annotations
 import math
 import sys
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from textwrap import fill
 from typing import TYPE_CHECKING, Any
 
 from rich.box import SIMPLE_HEAD
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderableType
+from rich.segment import Segment
 from rich.table import Table
 
 from veldrain.report.text import (
@@ -36,9 +37,22 @@ if TYPE_CHECKING:
     from veldrain.study import Result
     from veldrain.study.statistics import Comparison, Difference
 
+
+class Screen(Console):
+    """A console that no name of a stream, file or column can command."""
+
+    def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        for segment in super().render(renderable, options):
+            if segment.control or segment.text.isprintable():
+                yield segment
+            else:
+                lines = ("".join(c if c.isprintable() else "�" for c in line) for line in segment.text.split("\n"))
+                yield Segment("\n".join(lines), segment.style)
+
+
 # A pipe has no width: tables are then as wide as they are.
-out = Console(highlight=False, width=None if sys.stdout.isatty() else 200)
-err = Console(stderr=True, highlight=False)
+out = Screen(highlight=False, width=None if sys.stdout.isatty() else 200)
+err = Screen(stderr=True, highlight=False)
 
 
 MOST_LINES = 8

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from veldrain.cli.output import err, prepare_engine, progress, say, unused
 from veldrain.errors import VeldrainError, unknown
+from veldrain.files import write_csv
 
 if TYPE_CHECKING:
     from veldrain.study import Result, Study
@@ -261,7 +262,7 @@ def _fit(loaded: Study, folder: Path, workers: int, told: dict[str, Any]) -> Non
     for line in found.remarks:
         say(f"note: {line}")
     folder.mkdir(parents=True, exist_ok=True)
-    found.residuals.to_csv(folder / "residuals.csv", index=False)
+    write_csv(found.residuals, folder / "residuals.csv")
     residuals(found, folder / "residuals.png")
     say(f"Written to {folder}: residuals.csv, residuals.png ({found.runs} trials)")
 

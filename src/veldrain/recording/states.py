@@ -58,9 +58,7 @@ def from_bytes(data: bytes, known: Mapping[str, Any] | None = None) -> Any:
         return _Reader(known or {}, list(_arrays(rest))).made(json.loads(head))
     except _WRONG as error:
         said = "nested too deeply" if isinstance(error, RecursionError) else f"{type(error).__name__}: {error}"
-        raise VeldrainError(
-            f"no state ({said})", where="states", cure="record it anew with this version"
-        ) from error
+        raise VeldrainError(f"no state ({said})", where="states", cure="record it anew with this version") from error
 
 
 _WRONG = (

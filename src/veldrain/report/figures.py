@@ -32,6 +32,7 @@ MOST_PATHS = 40  # trials of a controller whose path is drawn, or which go into 
 MOST_DOTS = 400
 STONE, SILT, INK, QUIET = "#8d8a83", "#d9c9a3", "#22262a", "#6f767d"
 STYLE = {
+    "text.parse_math": False,  # a $ in a name is a $
     "font.family": "DejaVu Sans",
     "font.size": 9.5,
     "text.color": INK,

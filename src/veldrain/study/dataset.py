@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.files import new_folder
+from veldrain.files import new_folder, write_csv
 from veldrain.recording import Recording
 from veldrain.recording.exporting.base import needed
 from veldrain.recording.log import Log
@@ -41,7 +41,7 @@ def write_table(table: pd.DataFrame, path: Path) -> Path:
     """Write a table as CSV or Parquet, by the name's ending; see ``Result.write_table``."""
     try:
         if path.suffix == ".csv":
-            table.to_csv(path, index=False)
+            write_csv(table, path)
         elif path.suffix == ".parquet":
             table.to_parquet(path, index=False)
         else:
@@ -136,7 +136,7 @@ def write_dataset(
             raise VeldrainError("no trial is as long as a window", where="data set", cure="give a shorter one")
         index = pd.DataFrame(rows)
         plain = index.map(lambda value: json.dumps(value) if isinstance(value, dict | list) else value)
-        plain.to_csv(folder / "index.csv", index=False)
+        write_csv(plain, folder / "index.csv")
         plain.to_json(folder / "index.json", orient="records", indent=1)
         if kind == "parquet":
             plain.to_parquet(folder / "index.parquet", index=False)
@@ -199,7 +199,7 @@ def _split(trials: Sequence[int], shares: Mapping[str, float], seed: int) -> dic
 
 def _write(table: pd.DataFrame, path: Path, kind: str) -> None:
     if kind == "csv":
-        table.to_csv(path, index=False)
+        write_csv(table, path)
     elif kind == "parquet":
         table.to_parquet(path, index=False)
     else:

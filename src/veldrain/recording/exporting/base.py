@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
@@ -9,12 +10,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.files import new_folder
+from veldrain.files import file_names, new_folder
 from veldrain.resolver import allowed_code, code_from_files, load_named
 
 if TYPE_CHECKING:
     from veldrain.recording.reading import Streams
 
+log_ = logging.getLogger(__name__)
 Told = Callable[[int, int, str], None]
 
 
@@ -80,11 +82,16 @@ def export(
                 cure="see what it has with veldrain streams",
             )
         jobs += [(maker, stream) for stream in some]
+    wholes = [maker.word for maker, stream in jobs if not stream]
+    named = file_names([stream for _, stream in jobs if stream], wholes, wanted)
+    for stream, name in named.items():
+        if name != stream.strip("/").replace("/", "."):
+            log_.warning("the files of stream %r are called '%s'", stream[:80], name)
     with new_folder(target) as part:
         for k, (maker, stream) in enumerate(jobs):
             if progress:
                 progress(k, len(jobs), stream or maker.word)
-            maker.write(log, stream, part / (stream.strip("/").replace("/", ".") or maker.word), choices or Choices())
+            maker.write(log, stream, part / (named[stream] if stream else maker.word), choices or Choices())
     return sorted(path for path in target.rglob("*") if path.is_file())
 
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from veldrain.files import write_csv
 from veldrain.recording.exporting.base import Choices, Export, needed
 from veldrain.recording.reading import Streams
 from veldrain.recording.tables import IMAGE, PACKED_IMAGE
@@ -62,7 +63,7 @@ class Csv(TableExport):
     def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         with path.with_name(f"{path.name}.csv").open("w", encoding="utf-8", newline="") as file:
             for k, table in enumerate(self.tables(log, stream)):
-                table.to_csv(file, index=False, header=k == 0)
+                write_csv(table, file, header=k == 0)
 
 
 class Parquet(TableExport):
