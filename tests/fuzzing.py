@@ -5,16 +5,21 @@
 
 from __future__ import annotations
 
+import copy
 import io
+import random
 import tempfile
 import warnings
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import trimesh
 from hypothesis import strategies as st
+from lxml import etree
 from mcap.writer import CompressionType, Writer
+from ruamel.yaml import YAML
 
 import veldrain as vd
 from tests.helpers import DEMO, cart_scenario
@@ -22,6 +27,28 @@ from veldrain.demo.roads import dike_road
 from veldrain.formats import load_robot
 from veldrain.recording.messages import definition
 
+TEXTS = [
+    "nan",
+    "inf",
+    "-1",
+    "0",
+    "1e300",
+    "",
+    "0 0 0",
+    "1 2",
+    "abc",
+    "9" * 40,
+    "../../etc/passwd",
+    "${x}",
+    "\u0663",
+    " ",
+    "a/b",
+]
+LEAVES: list[Any] = [
+    None, True, False, 0, -1, 1e300, 1e-300, float("nan"), float("inf"), 10**30, "", "x", "1 m", "-5 m", "3 deg", "nan", [], {}, [1],
+    [1, 2, 3], [[1, 2], [3]], {"a": 1}, "../../etc/passwd", "a/b", "..", "os:getcwd", ["a"] * 3, [0] * 4, "1e9 s", 2**63, "\n", "*",
+]  # fmt: skip
+STRUCTURED = ("world", "scenario", "study", "urdf", "xodr", "xosc")
 LOADERS = {"world": vd.load_world, "scenario": vd.load_scenario, "study": vd.load_study, "xosc": vd.load_open_scenario}
 TOKENS = [
     b"9**9**9 m",
@@ -115,6 +142,71 @@ def spoilt(draw: Callable[..., object], whole: list[bytes]) -> bytes:
     return bytes(data)
 
 
+def mutant(kind: str, data: bytes, luck: random.Random) -> bytes:
+    """A file with parts of its structure changed: taken out, doubled, swapped, put elsewhere, of another type.
+
+    Files whose structure is not known here are as they were.
+    """
+    if kind in STRUCTURED[:3]:
+        tree = YAML(typ="safe").load(data)
+        for _ in range(luck.randint(1, 4)):
+            _tree_changed(tree, luck)
+        out = io.BytesIO()
+        YAML(typ="safe").dump(tree, out)
+        return out.getvalue()
+    if kind in STRUCTURED[3:]:
+        root = etree.fromstring(data)
+        for _ in range(luck.randint(1, 4)):
+            _xml_changed(root, luck)
+        return bytes(etree.tostring(root))
+    return data
+
+
+def _tree_changed(tree: Any, luck: random.Random) -> None:
+    """Change one place of a tree of maps and lists."""
+    places: list[tuple[Any, Any]] = []
+    waiting = [tree]
+    while waiting:
+        inner = waiting.pop()
+        keys = list(inner) if isinstance(inner, dict) else list(range(len(inner))) if isinstance(inner, list) else []
+        places += [(inner, key) for key in keys]
+        waiting += [inner[key] for key in keys]
+    if not places:
+        return
+    (inner, key), (other, its) = luck.choice(places), luck.choice(places)
+    what = luck.randrange(6)
+    if what <= 1:
+        inner[key] = copy.deepcopy(luck.choice(LEAVES))
+    elif what == 2:
+        del inner[key]
+    elif what == 3:
+        inner[key] = copy.deepcopy(other[its])
+    elif what == 4 and isinstance(inner, dict):
+        inner[luck.choice([its, "a/b", "..", "", "x y", 5, "\x1b[31m"])] = copy.deepcopy(inner[key])
+    elif isinstance(inner[key], int | float):
+        inner[key] = inner[key] * luck.choice([-1, 0, 1e3, 1e-3, 1e9, 1e300])
+    elif isinstance(inner, list):
+        inner.insert(0, copy.deepcopy(other[its]))
+
+
+def _xml_changed(root: Any, luck: random.Random) -> None:
+    """Change one element or attribute."""
+    elements = [e for e in root.iter() if isinstance(e.tag, str)]
+    one, other = luck.choice(elements), luck.choice(elements)
+    what = luck.randrange(7)
+    if what <= 2 and one.attrib:
+        given = [v for e in elements for v in e.attrib.values()]
+        one.attrib[luck.choice(list(one.attrib))] = luck.choice([*TEXTS, luck.choice(given)])
+    elif what == 3 and one.attrib:
+        del one.attrib[luck.choice(list(one.attrib))]
+    elif what == 4 and one is not root:
+        one.getparent().remove(one)
+    elif what == 5 and len(elements) < 3000:
+        other.append(copy.deepcopy(one))
+    else:
+        one.tag = other.tag
+
+
 def read(kind: str, data: bytes) -> str:
     """What becomes of a file: ``read``, or the error that refuses it.
 
@@ -140,6 +232,10 @@ def read(kind: str, data: bytes) -> str:
                 roads = vd.load_roads(path)
                 list(roads.problems())
                 roads.at(0, 0)
+            elif kind == "scenario":
+                for file in (*DEMO.glob("*.yaml"), *DEMO.glob("robots/*.urdf")):
+                    (path.parent / file.name).write_bytes(file.read_bytes())
+                vd.Trial(vd.load_scenario(path))
             elif kind in LOADERS:
                 for file in (*DEMO.glob("*.yaml"), *DEMO.glob("robots/*.urdf")):
                     (path.parent / file.name).write_bytes(file.read_bytes())

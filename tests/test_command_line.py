@@ -287,6 +287,23 @@ class Commands(unittest.TestCase):
         self.assertEqual(len(vd.Result(self.folder / "out").trials), 80)
         self.assertEqual({p: p.stat().st_mtime_ns for p in done}, done)
 
+    @unittest.skipUnless(Path("/proc/self/task").exists(), "needs a list of a process's children")
+    def test_workers_end_with_a_study_that_is_killed(self) -> None:
+        for name, text in MINIMAL.items():
+            (self.folder / name).write_text(text.lstrip().replace("trials: 2", "trials: 4000"))
+        words = [sys.executable, "-m", "veldrain", "study", "t.yaml", "--out", "out", "--workers", "2"]
+        with subprocess.Popen(words, cwd=self.folder, stderr=subprocess.DEVNULL) as running:
+            while not (self.folder / "out" / STORE).is_file() or len(list((self.folder / "out").rglob("*.mcap"))) < 3:
+                self.assertIsNone(running.poll())
+                time.sleep(0.05)
+            children = Path(f"/proc/{running.pid}/task/{running.pid}/children").read_text().split()
+            running.kill()
+        self.assertGreaterEqual(len(children), 2)
+        end = time.monotonic() + 20
+        while any(Path(f"/proc/{child}").exists() for child in children) and time.monotonic() < end:
+            time.sleep(0.1)
+        self.assertEqual([child for child in children if Path(f"/proc/{child}").exists()], [])
+
     def test_help(self) -> None:
         done = command("--help", COLUMNS="100")
         self.assertEqual(done.returncode, 0)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import tempfile
 import unittest
+from collections.abc import Callable
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any, ClassVar
@@ -132,6 +133,40 @@ class Given(unittest.TestCase):
         ):
             with self.subTest(words=words), self.assertRaisesRegex(vd.VeldrainError, words):
                 act()
+
+
+class Bounds(unittest.TestCase):
+    """What a controller may not do to its trial."""
+
+    def outcome(self, act: Callable[[Any, Any, Any], None]) -> str:
+        class Acts:
+            period = 0.01
+
+            def start(self, body: Any, random: Any, log: Any) -> None:
+                self.body, self.log = body, log
+
+            def update(self, now: float, senses: Any, motors: Any) -> None:
+                act(self.body, self.log, motors)
+
+        self.scenario = cart_scenario(Acts(), duration=0.05)
+        return str(vd.run(self.scenario, warn=False).outcome["reason"])
+
+    def test_told_by_name(self) -> None:
+        for act, told in (
+            (lambda body, log, motors: log("imu", 1.0), "logs under 'imu': stream 'cart/imu' is there already"),
+            (lambda body, log, motors: log("commands", 1.0), "stream 'cart/commands' is there already"),
+            (lambda body, log, motors: log(5, 1.0), "logs under 5, which is no name"),
+            (lambda body, log, motors: log("\x1b[31m", 1.0), "which is no name"),
+            (lambda body, log, motors: setattr(motors["slide"], "effort", math.inf), "cart/slide: the commanded effort is inf"),
+            (lambda body, log, motors: setattr(motors["slide"], "effort", math.nan), "cart/slide: .* is not a number"),
+            (lambda body, log, motors: log("mine", 1.0), "time is up"),
+        ):  # fmt: skip
+            with self.subTest(told):
+                self.assertRegex(self.outcome(act), told)
+
+    def test_the_caller_s_world_is_the_caller_s(self) -> None:
+        self.outcome(lambda body, log, motors: (body.model.links.clear(), body.model.joints.clear()))
+        self.assertTrue(self.scenario.world.placed["cart"].model.links)
 
 
 class Told(unittest.TestCase):

@@ -22,7 +22,7 @@ from mcap.writer import CompressionType, Writer
 from mcap_ros2.reader import read_ros2_messages
 
 import veldrain as vd
-from tests.helpers import ROOT, Hold, cart_scenario, command
+from tests.helpers import ROOT, Hold, called, cart_scenario, command
 from veldrain.model import Fields, Message
 from veldrain.recording import Recorder
 from veldrain.recording.indexing import MOST_UNPACKED
@@ -205,6 +205,26 @@ vd.run(cart_scenario(duration={duration}), record="{self.folder}/r.mcap")
                 self.assertEqual((recording.cut, recording.outcome["reason"]), ("", "interrupted"))
                 self.assertIsNone(recording.outcome["expectations"]["off the post"]["passed"])
                 (self.folder / "r.mcap").unlink()
+
+    def test_every_message_is_looked_at(self) -> None:
+        recorder = Recorder(path := self.folder / "v.mcap")
+        recorder.begin({}, {})
+        for stamp, text in ((0, "a"), (10**9, "b")):
+            recorder.write("a/text", stamp, Message("std_msgs/msg/String", Fields(data=text)))
+        recorder.end({})
+        done = called("streams", path, "--verify")
+        self.assertEqual((done.returncode, done.stdout), (0, "2 messages of 1 streams can be read: all of them\n"))
+        out = Writer(str(path))
+        out.start()
+        channel = out.register_channel(
+            "bad", "cdr", out.register_schema("std_msgs/msg/String", "ros2msg", b"string data")
+        )
+        for stamp, data in ((0, b"\0\1\0\0\2\0\0\0a\0"), (2 * 10**9, b"\0\1\0\0\xff\0\0\0a\0")):
+            out.add_message(channel, log_time=stamp, publish_time=stamp, data=data)
+        out.finish()
+        done = called("streams", path, "--verify")
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertRegex(done.stdout, "^bad: message 2, at 2 s, cannot be read: no std_msgs/msg/String: ")
 
     @unittest.skipUnless(Path("/dev/full").exists(), "needs a device that is always full")
     def test_a_full_disk(self) -> None:

@@ -87,14 +87,14 @@ def checked_title(name: object, what: str, is_file: bool = False) -> str:
     return name
 
 
-def unknown(what: str, word: str, known: Iterable[str], where: str = "") -> VeldrainError:
-    """The error for a word that is not known, with the nearest one that is.
+def unknown(what: str, word: object, known: Iterable[object], where: str = "") -> VeldrainError:
+    """The error for a word that is not known, with the nearest one that is; in files, words may be numbers.
 
     >>> str(unknown("joint", "swnig", ["swing", "lift"]))
     "no joint 'swnig'; did you mean 'swing'? Known: lift, swing"
     """
-    known = sorted(set(known))
-    near = difflib.get_close_matches(word, known, n=1, cutoff=0.5)
+    known = sorted(set(map(str, known)))
+    near = difflib.get_close_matches(str(word), known, n=1, cutoff=0.5)
     hint = f"did you mean '{near[0]}'? " if near else ""
     listed = ", ".join(known[:12]) + (", …" if len(known) > 12 else "")
     return VeldrainError(f"no {what} '{word}'", where=where, cure=f"{hint}Known: {listed or 'none'}")

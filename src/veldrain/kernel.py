@@ -148,6 +148,25 @@ def _close(library: Any) -> None:
     library._finalized = True
 
 
+class Compiling:
+    """Whether a kernel is compiled now, which must not be broken into, and how long all that took (s)."""
+
+    depth = 0
+    seconds = 0.0
+
+
+@contextmanager
+def _told_of() -> Iterator[None]:
+    begun = time.monotonic()
+    Compiling.depth += 1
+    try:
+        yield
+    finally:
+        Compiling.depth -= 1
+        if Compiling.depth == 0:
+            Compiling.seconds += time.monotonic() - begun
+
+
 def _close_for_callers(context: Any, library: Any, description: Any, environment: Any) -> Any:
     library._ensure_finalized()
     return [].append  # some built-in function, another each time: Numba's key for what nobody calls from Python
@@ -176,7 +195,7 @@ def entry(function: F, has_vectors: bool = False, **options: Any) -> F:
         while other is not None and other.poll() is None and not is_compiled(_place(function)):
             time.sleep(0.05)
         vectors = {} if has_vectors else {"LOOP_VECTORIZE": 0, "SLP_VECTORIZE": 0}
-        with global_compiler_lock, _replaced(_WHOLES), _settings(**vectors):
+        with _told_of(), global_compiler_lock, _replaced(_WHOLES), _settings(**vectors):
             return compile_it(signature)
 
     dispatcher.compile = compile_whole

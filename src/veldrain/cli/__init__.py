@@ -248,11 +248,15 @@ def streams(
             callback=_there("an MCAP file, a ROS 2 bag folder or a CSV file"),
         ),
     ],
+    verify: Annotated[
+        bool, typer.Option("--verify", help="Decode every message; exit status 1 where one cannot be read.")
+    ] = False,
 ) -> None:
     """List a recording's streams: message type, count, rate, first and last stamp, gaps."""
     from veldrain.cli import commands
 
-    commands.streams(recording)
+    if not commands.streams(recording, verify):
+        raise typer.Exit(1)
 
 
 @app.command()

@@ -177,9 +177,21 @@ def _pair(words: str) -> tuple[str, str]:
     return stream, time
 
 
-def streams(path: Path) -> None:
-    """Print the streams of a recording, or of another log."""
-    from veldrain.cli.output import print_streams
+def streams(path: Path, verify: bool = False) -> bool:
+    """Print the streams of a recording, or of another log; False where one was to be verified and cannot be read."""
+    from veldrain.cli.output import print_streams, progress, say
     from veldrain.recording import open_log
+    from veldrain.recording.verifying import verified
 
-    print_streams(open_log(path))
+    log = open_log(path)
+    if not verify:
+        print_streams(log)
+        return True
+    with progress("Streams") as tell:
+        found = list(verified(log, tell))
+    faults = [one for one in found if one.fault]
+    for one in faults:
+        say(f"{one.stream}: message {one.read + 1}, at {one.stamp:g} s, cannot be read: {one.fault}")
+    whole = f"{sum(one.read for one in found)} messages of {len(found)} streams can be read"
+    say(f"{whole}; {len(faults)} streams cannot be read to their ends" if faults else f"{whole}: all of them")
+    return not faults

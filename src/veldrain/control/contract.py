@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
 from typing import Any, Protocol, runtime_checkable
 
 from veldrain.errors import VeldrainError, unknown
@@ -58,7 +59,12 @@ class Body:
         others: Callable[[], dict[str, dict[str, str]]] | None = None,
         route_on: Callable[..., Any] | None = None,
     ) -> None:
-        self.robot, self.model, self._tell, self._others, self._route_on = robot, model, tell, others, route_on
+        self.robot, self._given, self._tell, self._others, self._route_on = robot, model, tell, others, route_on
+
+    @cached_property
+    def model(self) -> Model:
+        """A copy: what a controller does to it, it does to no world."""
+        return self._given.copy(self._given.name)
 
     def route_on(self, **words: Any) -> Any:
         """A route along a lane of the world's roads, as a map would give it: road, lane, section, via, ….

@@ -25,8 +25,24 @@ class Log:
 
     def __init__(self, robot: str, publisher: Publisher) -> None:
         self._robot, self._publisher = robot, publisher
+        self._known: set[str] = set()
+
+    def _see_name(self, name: object) -> None:
+        stream = f"{self._robot}/{name}"
+        if not isinstance(name, str) or not name.strip() or not name.isprintable():
+            raise VeldrainError(f"logs under {name!r}, which is no name", where=self._robot, cure="give a short text")
+        if stream in self._publisher.own_streams():
+            raise VeldrainError(f"logs under '{name}': stream '{stream}' is there already", cure="give another name")
+        self._known.add(name)
 
     def __call__(self, name: str, value: float | Message) -> None:
+        """Publish a value.
+
+        Raises:
+            VeldrainError: the name is no text, or that of a stream which is somebody else's.
+        """
+        if name not in self._known:
+            self._see_name(name)
         if not isinstance(value, Message):
             self._publisher.signals[f"{self._robot}/{name}"] = float(value)
         if not self._publisher.sinks:

@@ -91,7 +91,8 @@ def with_names_filled(source: Source) -> Any:
         VeldrainError: there is none of that name.
     """
     tree = source.tree
-    known = {word: tree.get(f"{word}s") or {} for word in ("surface", "look")}
+    told = {word: tree.get(f"{word}s") for word in ("surface", "look")}
+    known = {word: names if isinstance(names, Mapping) else {} for word, names in told.items()}
 
     def filled(node: Any, place: tuple[str | int, ...]) -> Any:
         if isinstance(node, Mapping):

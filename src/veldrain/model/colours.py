@@ -18,9 +18,9 @@ def rgba(colour: str, where: str = "") -> Rgba:
     from PIL import ImageColor
 
     try:
-        values = ImageColor.getrgb(colour)
+        values = ImageColor.getrgb(str(colour))
     except ValueError as error:
-        near = difflib.get_close_matches(colour, ImageColor.colormap, n=1)
+        near = difflib.get_close_matches(str(colour), ImageColor.colormap, n=1)
         hint = f"write '{near[0]}', another name" if near else "give a name"
         raise VeldrainError(f"no colour '{colour}'", where=where, cure=f"{hint} or '#rrggbb'") from error
     r, g, b, a = (*values, 255)[:4]

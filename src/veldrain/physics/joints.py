@@ -114,8 +114,9 @@ class Joints:
             )
         for what, value in given.items():
             number = float(value) if isinstance(value, (int, float)) else quantity(value, _KINDS[what][linear], where)
-            if math.isnan(number):
-                raise VeldrainError(f"the commanded {what} is not a number", where=where, cure="look at the controller")
+            if not math.isfinite(number):
+                said = "not a number" if math.isnan(number) else f"{number:g}"
+                raise VeldrainError(f"the commanded {what} is {said}", where=where, cure="look at the controller")
             if what == mode:
                 self._look_at(what, number, dof, linear, where)
                 dof["command"], dof["told"] = number, 1

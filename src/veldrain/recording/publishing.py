@@ -67,6 +67,15 @@ class Publisher:
         moves = self._sim.frames.moves_in_parent
         return [*found, *(["tf"] if moves.any() else []), *(["tf_static"] if not moves.all() else [])]
 
+    def own_streams(self) -> set[str]:
+        """The names that no controller may log under: they are those of sensors and of what is always there."""
+        sensors = {
+            f"{samples.stream}/{name}" if name else samples.stream
+            for samples in self._sim.streams.values()
+            for name in ("", *samples.sensor.companions)
+        }
+        return sensors | {*self.streams()} | {f"{robot}/commands" for robot in self._sim.world.placed}
+
     def write(self, stream: str, message: Message, latched: bool = False, stamp: int | None = None) -> None:
         """Give a message to all sinks."""
         stamp = self._sim.stamp if stamp is None else stamp

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import struct
 import warnings
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from rosbags.serde.errors import SerdeError
 from rosbags.typesys.store import Typestore
 from scipy.spatial.transform import Rotation
 
@@ -32,6 +34,18 @@ _LEFT_OUT = ("covariance", "header.")
 CLOUD, IMAGE, SCAN = "sensor_msgs/msg/PointCloud2", "sensor_msgs/msg/Image", "sensor_msgs/msg/LaserScan"
 PACKED_IMAGE, JOINTS, TEXT = "sensor_msgs/msg/CompressedImage", "sensor_msgs/msg/JointState", "std_msgs/msg/String"
 FIELDS = {1: "i1", 2: "u1", 3: "i2", 4: "u2", 5: "i4", 6: "u4", 7: "f4", 8: "f8"}  # sensor_msgs/PointField
+
+
+def message_of(store: Typestore, data: bytes, message: str) -> Any:
+    """A message as an object.
+
+    Raises:
+        ValueError: bytes that are no such message.
+    """
+    try:
+        return store.deserialize_cdr(data, message)
+    except (SerdeError, LookupError, struct.error, UnicodeDecodeError, TypeError) as error:
+        raise ValueError(f"no {message}: {error}") from error
 
 
 def to_table(store: Typestore, message: str, stamps: np.ndarray, raw: Sequence[bytes]) -> pd.DataFrame:
@@ -135,7 +149,7 @@ def _things(store: Typestore, times: np.ndarray, raw: Sequence[bytes]) -> pd.Dat
     """Rows out of texts that are JSON objects with one list of objects each; None for other texts."""
     import pandas as pd
 
-    texts = [str(store.deserialize_cdr(data, TEXT).data) for data in raw]  # type: ignore[attr-defined]
+    texts = [str(message_of(store, data, TEXT).data) for data in raw]
     if not texts or not all(text.startswith("{") for text in texts):
         return None
     rows = []
@@ -172,7 +186,7 @@ def cloud_table(store: Typestore, stamps: np.ndarray, raw: Sequence[bytes]) -> p
     """A row a point: time, then the fields of the clouds."""
     import pandas as pd
 
-    clouds = [cloud_of(store.deserialize_cdr(data, CLOUD)) for data in raw]
+    clouds = [cloud_of(message_of(store, data, CLOUD)) for data in raw]
     times = np.repeat(np.asarray(stamps, np.int64) / 1e9, [len(cloud) for cloud in clouds])
     names = list(dict.fromkeys(name for cloud in clouds for name in cloud.dtype.names or ()))
     columns: dict[str, Any] = {"time": times}
@@ -189,7 +203,7 @@ def points_of(store: Typestore, message: str, data: bytes) -> tuple[str, dict[st
     Raises:
         ValueError: neither of both.
     """
-    made: Any = store.deserialize_cdr(data, message)
+    made: Any = message_of(store, data, message)
     if message == CLOUD:
         cloud = cloud_of(made)
         missing = [axis for axis in "xyz" if axis not in (cloud.dtype.names or ())]
@@ -220,7 +234,7 @@ def image_of(store: Typestore, message: str, data: bytes) -> np.ndarray:
     Raises:
         ValueError: no picture, or of an encoding that is not read here.
     """
-    made: Any = store.deserialize_cdr(data, message)
+    made: Any = message_of(store, data, message)
     if message == PACKED_IMAGE:
         from io import BytesIO
 

@@ -17,6 +17,7 @@ from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.choice import Choice, Chosen
 from veldrain.recording.states import from_bytes
+from veldrain.recording.tables import message_of
 from veldrain.scenario.carrying import carried_out
 from veldrain.units import Quantity, quantity
 
@@ -98,7 +99,16 @@ def resume(trial: Any, recording: Recording, at: Quantity | None) -> float:
     if not len(early):
         raise VeldrainError(f"its first state is at {stamps[0] / 1e9:g} s", where="resume", cure="name a later time")
     raw = [data for _, found in recording.batches(STATES, int(early[-1]), int(early[-1])) for data in found]
-    written: Any = recording.types.deserialize_cdr(raw[-1], recording.messages[STATES])
+    try:
+        return _gone_on(trial, recording, raw[-1])
+    except (LookupError, TypeError, ValueError, AttributeError) as error:  # it is of another make, or was spoilt
+        raise VeldrainError(
+            f"no state of such a trial ({type(error).__name__}: {error})", where="resume", cure="record it anew"
+        ) from error
+
+
+def _gone_on(trial: Any, recording: Recording, data: bytes) -> float:
+    written = message_of(recording.types, data, recording.messages[STATES])
     names = {name: thing for d in trial.drivers for name, thing in d.known().items()}
     found = from_bytes(np.asarray(written.data, np.uint8).tobytes(), names)
     written = {tuple(w["who"]): w for w in found["drivers"]}

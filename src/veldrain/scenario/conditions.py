@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from functools import partial
 from typing import Any, ClassVar, NamedTuple, overload
 
@@ -58,6 +58,15 @@ def _within(condition: Condition, part: str, inner: Condition) -> Iterator[Bound
     return (bound._replace(changed=partial(whole, bound.changed)) for bound in inner.bounds())
 
 
+def _see_names(thing: Any) -> None:
+    """See that a condition's names are names: in a file they may be numbers, lists or nothing."""
+    for one in fields(thing):
+        value = getattr(thing, one.name)
+        if one.type == "str" and not isinstance(value, str):
+            word = type(thing).__name__.lower()
+            raise VeldrainError(f"{one.name} of {word} is {value!r}, not a name", where="condition", cure="give a name")
+
+
 class Condition(ABC):
     """Something that holds or does not; combine with ``&``, ``|`` and ``~``.
 
@@ -71,6 +80,9 @@ class Condition(ABC):
         super().__init_subclass__(**more)
         if word:
             Condition.kinds[word] = cls
+
+    def __post_init__(self) -> None:
+        _see_names(self)
 
     def watches(self) -> set[Pair]:
         """The pairs whose touching has to be noted."""
@@ -348,6 +360,9 @@ class Measure(ABC):
         super().__init_subclass__(**more)
         if word:
             Measure.kinds[word] = cls
+
+    def __post_init__(self) -> None:
+        _see_names(self)
 
     @abstractmethod
     def bind(self, simulation: Simulation) -> Callable[[], float]:

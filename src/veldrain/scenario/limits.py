@@ -5,9 +5,11 @@ from __future__ import annotations
 import ctypes
 import signal
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from veldrain.kernel import Compiling
 from veldrain.recording import interrupts
 
 
@@ -20,12 +22,21 @@ def limited(seconds: float | None) -> Iterator[None]:
     """Raise OverLimitError in here once so many seconds are over; None: never.
 
     In a main thread a signal does it, which breaks into anything that waits. Elsewhere it is raised between two lines
-    of Python, so that a call that never comes back to Python is not stopped.
+    of Python, so that a call that never comes back to Python is not stopped. While a kernel is compiled, the time
+    stands still: a compiler that is broken into is of no use to its process any more.
     """
     if seconds is None:
         yield
     elif threading.current_thread() is threading.main_thread() and hasattr(signal, "setitimer"):
-        before = signal.signal(signal.SIGALRM, _raise)
+        begun, compiled = time.monotonic(), Compiling.seconds
+
+        def end(*_: object) -> None:
+            left = seconds - (time.monotonic() - begun) + (Compiling.seconds - compiled)
+            # What is recorded is brought to its end, and what is compiled too: the signal comes again.
+            if left <= 0 and not interrupts.is_busy() and not Compiling.depth:
+                raise OverLimitError
+
+        before = signal.signal(signal.SIGALRM, end)
         signal.setitimer(signal.ITIMER_REAL, seconds, 0.1)  # again and again: a bare ``except`` may swallow the first
         try:
             yield
@@ -43,8 +54,3 @@ def limited(seconds: float | None) -> Iterator[None]:
             yield
         finally:
             timer.cancel()
-
-
-def _raise(*_: object) -> None:
-    if not interrupts.is_busy():  # a record that is being written is brought to its end: the signal comes again
-        raise OverLimitError

@@ -5,6 +5,7 @@ from __future__ import annotations
 import multiprocessing
 import os
 import signal
+import threading
 import time
 from collections.abc import Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, ProcessPoolExecutor, wait
@@ -103,8 +104,17 @@ class Workers:
 def _begin(share: int, data: Packed) -> None:
     """A worker dies of Ctrl-C without a word, and takes its share of the threads that rays may have."""
     signal.signal(signal.SIGINT, signal.SIG_DFL)
+    threading.Thread(target=_end_with_parent, daemon=True).start()
     os.environ[THREADS] = str(share)
     unpacked(data)
+
+
+def _end_with_parent() -> None:
+    """A study that is killed leaves nobody who would store what its workers do: they end too."""
+    parent = multiprocessing.parent_process()
+    if parent is not None:
+        parent.join()
+        os._exit(1)
 
 
 def _run(data: Packed, plan: TrialPlan) -> Done:
