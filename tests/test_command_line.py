@@ -17,7 +17,8 @@ from pathlib import Path
 import numpy as np
 
 import veldrain as vd
-from tests.helpers import DEMO, called, command
+from tests.helpers import DEMO, called, cart_scenario, command
+from veldrain.kernel import kernels_folder
 from veldrain.study.store import STORE
 
 MINIMAL = {
@@ -310,6 +311,74 @@ class Commands(unittest.TestCase):
         for word in ("demo", "run", "study", "compare", "streams"):
             self.assertTrue(re.search(rf"\b{word}\b", done.stdout))
             self.assertEqual(command(word, "--help").returncode, 0)
+
+
+class Surroundings(unittest.TestCase):
+    """What the machine may do to a command: each is told in a line."""
+
+    def setUp(self) -> None:
+        held = tempfile.TemporaryDirectory()
+        self.addCleanup(held.cleanup)
+        self.folder = Path(held.name)
+        self.world = self.folder / "w.world.yaml"
+        self.world.write_text(
+            "veldrain: world/1\nground: {}\nbodies: {ball: {sphere: 0.1, mass: 1, pose: {xyz: [0, 0, 1]}}}\n"
+        )
+
+    def test_kept_code_that_was_cut_is_compiled_anew(self) -> None:
+        command("check", self.world)  # whatever is not compiled yet is now
+        kept = self.folder / "veldrain" / "kernels"
+        shutil.copytree(kernels_folder(), kept)
+        for k, path in enumerate(sorted(kept.rglob("pairing.bound_still*"))):
+            path.write_bytes(path.read_bytes()[: (30, 5000)[k % 2]])
+        done = command("check", self.world, XDG_CACHE_HOME=str(self.folder))
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertRegex(done.stderr, r"^note: compiled code in \S+ is cut or spoilt: it is compiled anew\n$")
+        self.assertEqual(command("check", self.world, XDG_CACHE_HOME=str(self.folder)).stderr, "")
+
+    def test_how_the_installation_is(self) -> None:
+        done = called("check", "--installation")
+        self.assertRegex(done.stdout, r"compiled code +kept[\s\S]*terminal[\s\S]*GB free")
+        (self.folder / "file").touch()
+        done = command("check", "--installation", XDG_CACHE_HOME=str(self.folder / "file"))
+        self.assertEqual(done.returncode, 1)
+        self.assertRegex(
+            done.stderr,
+            r"^note: compiled code cannot be kept in \S+ \(Not a directory\): it is compiled anew each time\n$",
+        )
+        self.assertRegex(done.stdout, r"not kept: it is compiled anew each time +make \S+ a folder that can be written")
+        self.assertEqual(called("check", self.world, "--installation").returncode, 2)
+
+    def test_places(self) -> None:
+        """A terminal that is no UTF-8, a folder that is gone, a link to a folder, a disk that is full."""
+        done = command(
+            "inspect", DEMO / "culvert.world.yaml", "--knobs", PYTHONIOENCODING="ascii", PYTHONUTF8="0", LC_ALL="C"
+        )
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        (self.folder / "gone").mkdir()
+        code = f"import os, sys; os.chdir({str(self.folder / 'gone')!r}); os.rmdir({str(self.folder / 'gone')!r}); " \
+               "sys.argv[1:] = ['new', 'x']; from veldrain.cli import main; main()"  # fmt: skip
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+        self.assertEqual((done.returncode, done.stderr.count("\n")), (2, 1), done.stderr)
+        recording = vd.run(cart_scenario(duration=0.1), record=self.folder / "r.mcap")
+        (self.folder / "real").mkdir()
+        (self.folder / "link").symlink_to(self.folder / "real")
+        recording.write(self.folder / "link", ["csv"])
+        self.assertTrue((self.folder / "real" / "cart.truth.csv").is_file() and (self.folder / "link").is_symlink())
+        if Path("/dev/full").exists():
+            for words in (
+                ("look",),
+                ("plot", "--column", "cart/truth.x"),
+                ("look", "--movie", "m.gif", "--rate", "2", "--size", "64x48"),
+            ):
+                out = ["--out", "p.png"] if "--movie" not in words else []
+                (self.folder / (part := ".p.part.png" if out else ".m.part.gif")).symlink_to("/dev/full")
+                done = called(words[0], "r.mcap", *words[1:], *out, cwd=self.folder)
+                with self.subTest(words):
+                    self.assertRegex(
+                        done.stderr, r"error: (p\.png|m\.gif): cannot be written \(No space left on device\)"
+                    )
+                    self.assertEqual([p.name for p in self.folder.iterdir() if p.name in ("p.png", "m.gif", part)], [])
 
 
 if __name__ == "__main__":

@@ -143,10 +143,10 @@ def new_folder(path: str | Path) -> Iterator[Path]:
     Raises:
         VeldrainError: there is something already, or it cannot be written.
     """
-    target = Path(path)
+    target = Path(path).resolve()  # of a link, what it leads to
     if target.exists() and (not target.is_dir() or any(target.iterdir())):
         raise VeldrainError("holds something already", where=str(target), cure="name a new folder")
-    part = target.with_name(f"{target.name}.part")
+    part = target.with_name(f".{target.name[:100]}.part")
     shutil.rmtree(part, ignore_errors=True)
     try:
         part.mkdir(parents=True)

@@ -10,11 +10,16 @@ where Numba, Python and the processor fit, and anything else is compiled as with
 
 from __future__ import annotations
 
+import atexit
 import hashlib
+import logging
 import os
+import pickle
 import platform
+import shutil
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -30,6 +35,8 @@ from numba.core.codegen import CPUCodeLibrary
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.cpu import CPUContext
 
+log = logging.getLogger(__name__)
+DIGEST = hashlib.sha256().digest_size
 njit: Any = numba.njit  # its own types leave out the options for what is not called from outside
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -58,18 +65,38 @@ def _sources(room: str) -> list[Path]:
 
 
 @cache
-def cache_folder(room: str = "engine") -> Path:
+def cache_folder(room: str) -> Path:
     """Where the compiled kernels of this installation are kept, by Numba version and the sources of a room."""
-    digest = hashlib.sha256(f"{numba.__version__} {Path(__file__).resolve().parent}".encode())
+    digest = hashlib.sha256(f"2 {numba.__version__} {Path(__file__).resolve().parent}".encode())
     for source in _sources(room):  # Numba itself goes by a file's place and time, so these count as well
         digest.update(f"{source.stat().st_mtime_ns}".encode() + source.read_bytes())
-    return Path(platformdirs.user_cache_dir("veldrain")) / "kernels" / digest.hexdigest()[:16]
+    wanted = kernels_folder() / digest.hexdigest()[:16]
+    try:
+        wanted.mkdir(parents=True, exist_ok=True)
+        tempfile.TemporaryFile(dir=wanted).close()
+    except OSError as error:
+        # Numba by itself would write into the installed package.
+        other = Path(tempfile.mkdtemp(prefix="veldrain-kernels-"))
+        atexit.register(shutil.rmtree, other, ignore_errors=True)
+        _tell_unkept(str(error.strerror))
+        return other
+    return wanted
+
+
+@cache
+def _tell_unkept(why: str) -> None:
+    log.warning("compiled code cannot be kept in %s (%s): it is compiled anew each time", kernels_folder(), why)
+
+
+def kernels_folder() -> Path:
+    """Where the compiled kernels of all installations are kept."""
+    return Path(platformdirs.user_cache_dir("veldrain")) / "kernels"
 
 
 @cache
 def shipped_folder(room: str = "engine") -> Path:
     """Where a wheel's compiled kernels are, by all that they depend on but the place of the installation."""
-    digest = hashlib.sha256(f"{numba.__version__} {sys.version_info[:2]} {common_processor()}".encode())
+    digest = hashlib.sha256(f"2 {numba.__version__} {sys.version_info[:2]} {common_processor()}".encode())
     for source in _sources(room):
         digest.update(source.read_bytes())
     return Path(__file__).resolve().parent / "kernels" / digest.hexdigest()[:16]
@@ -90,6 +117,58 @@ def is_compiled(name: str = "") -> bool:
     return any(any(folder.rglob(f"{name}*.nbc")) for folder in folders)
 
 
+class _Whole(IndexDataCacheFile):
+    """Files of compiled code with a digest at their ends: what was cut or spoilt is compiled anew, not run."""
+
+    def _dump(self, value: Any) -> bytes:
+        data: bytes = super()._dump(value)
+        return data + hashlib.sha256(data).digest()
+
+    def _load_index(self) -> dict[Any, str]:
+        try:
+            with Path(self._index_path).open("rb") as file:
+                version, data = pickle.load(file), file.read()
+        except FileNotFoundError:
+            return {}
+        except (EOFError, pickle.UnpicklingError, ValueError, LookupError):
+            version, data = self._version, b""
+        if version != self._version:
+            return {}
+        if not self._is_whole(data, self._index_name):
+            return {}
+        stamp, found = pickle.loads(data)
+        return found if stamp == self._source_stamp else {}
+
+    def _load_data(self, name: str) -> Any:
+        data = Path(self._data_path(name)).read_bytes()
+        if not self._is_whole(data, name):
+            raise OSError("spoilt")  # Numba then compiles it
+        return pickle.loads(data)
+
+    def _is_whole(self, data: bytes, name: str) -> bool:
+        is_it = _has_digest(data)
+        if not is_it:
+            _tell_spoilt(self._cache_path)
+        return is_it
+
+
+def _has_digest(data: bytes) -> bool:
+    return len(data) > DIGEST and hashlib.sha256(data[:-DIGEST]).digest() == data[-DIGEST:]
+
+
+@cache
+def _tell_spoilt(folder: str) -> None:
+    log.warning("compiled code in %s is cut or spoilt: it is compiled anew", folder)
+
+
+def kept_files() -> tuple[int, int, int]:
+    """How many files of compiled code are kept that are whole, how many that are spoilt, and their bytes."""
+    files = [path for room in ROOMS for path in cache_folder(room).rglob("*.nb[ic]")]
+    held = [path.read_bytes() for path in files]
+    whole = sum(map(_has_digest, held))
+    return whole, len(held) - whole, sum(map(len, held))
+
+
 class KernelCache(FunctionCache):
     """Compiled code of one function: out of the wheel, else out of the user's folder."""
 
@@ -97,7 +176,8 @@ class KernelCache(FunctionCache):
         with _settings(CACHE_DIR=str(cache_folder(room))):
             super().__init__(function)
         self._room = room
-        self._shipped = IndexDataCacheFile(str(shipped_folder(room)), self._impl.filename_base, "")
+        self._cache_file = _Whole(self._cache_path, self._impl.filename_base, self._impl.locator.get_source_stamp())
+        self._shipped = _Whole(str(shipped_folder(room)), self._impl.filename_base, "")
 
     def _common_key(self, signature: Any, codegen: Any) -> Any:
         """As Numba's own key, for a common processor in the place of this one."""

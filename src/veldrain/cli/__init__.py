@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect as inspection
+import io
 import logging
 import sys
 from collections.abc import Callable, Iterator
@@ -263,12 +264,12 @@ def streams(
 @_names_code
 def check(
     files: Annotated[
-        list[Path],
+        list[Path] | None,
         typer.Argument(
             help="Robot (URDF, xacro), world, scenario or study files; .xosc, .xodr, .osm too.",
             callback=_there("a robot, world, scenario or study file"),
         ),
-    ],
+    ] = None,
     step: Annotated[
         str | None, typer.Option(help="Step of the simulation, such as 0.5ms; default: the scenario's.")
     ] = None,
@@ -279,8 +280,21 @@ def check(
     twice: Annotated[
         bool, typer.Option("--twice", help="Of scenarios and studies: run the first trial twice; is it the same?")
     ] = False,
+    installation: Annotated[
+        bool, typer.Option("--installation", help="Look at this installation instead: versions, kept code, disk.")
+    ] = False,
 ) -> None:
     """Look files over before they run: what is wrong, where, and how to cure it; exit status 1 for an error."""
+    if installation:
+        if files:
+            raise VeldrainError("files and --installation", where="check", cure="give one of them")
+        from veldrain.cli import installing
+
+        if not installing.installation():
+            raise typer.Exit(1)
+        return
+    if not files:
+        raise VeldrainError("no file is named", where="check", cure="name a robot, world, scenario or study file")
     from veldrain.cli import looking
 
     with _interruptible("nothing was written"):
@@ -482,7 +496,7 @@ def live(
 
 
 class _Notes(logging.Handler):
-    """Notices of exports, a line each."""
+    """Notices of what is neither wrong nor a result, a line each."""
 
     def emit(self, record: logging.LogRecord) -> None:
         sys.stderr.write(f"note: {printable(record.getMessage())}\n")
@@ -491,10 +505,21 @@ class _Notes(logging.Handler):
 def main() -> None:
     """Entry point: errors that a user can mend are one line and exit status 2."""
     logging.getLogger("veldrain").addHandler(logging.NullHandler())  # notices are printed with the results
-    if not (exporting := logging.getLogger("veldrain.recording.exporting")).handlers:
-        exporting.addHandler(_Notes())
+    for told in ("veldrain.recording.exporting", "veldrain.kernel"):
+        if not (logger := logging.getLogger(told)).handlers:
+            logger.addHandler(_Notes())
+    for screen in (sys.stdout, sys.stderr):
+        if isinstance(screen, io.TextIOWrapper):  # of a terminal that is not UTF-8: a mark for what it cannot show
+            screen.reconfigure(errors="replace")
     try:
         app()
     except VeldrainError as error:
         sys.stderr.write(f"error: {printable(str(error))}\n")
         sys.exit(2)
+    except OSError as error:  # a folder that is gone, a disk that is full: whatever happens to what is not looked at
+        place = f"{error.filename}: " if error.filename else ""
+        sys.stderr.write(f"error: {printable(place)}{error.strerror or error}\n")
+        sys.exit(2)
+    except KeyboardInterrupt:
+        sys.stderr.write("interrupted\n")
+        sys.exit(130)

@@ -277,7 +277,7 @@ def progress(title: str) -> Iterator[Callable[[int, int, str], None]]:
 
 def prepare_engine(*worlds: World, pictures: bool = False) -> None:
     """Compile what this machine has not compiled yet, and say so: the engine, and what paints where there is a need."""
-    from veldrain.kernel import is_compiled
+    from veldrain.kernel import cache_folder, is_compiled, kernels_folder
     from veldrain.physics.preparing import prepare
     from veldrain.sensing.painting import prepare_painting
 
@@ -293,9 +293,13 @@ def prepare_engine(*worlds: World, pictures: bool = False) -> None:
     ):
         if wanted and not is_compiled(kernel):
             begun = time.perf_counter()
-            with err.status(f"Preparing the {what}: compiling its kernels, once on this machine …"):
+            said = f"Preparing the {what}: compiling its kernels, once on this machine; it takes a minute or so …"
+            if not err.is_terminal:
+                err.print(said)
+            with err.status(said):
                 act()
-            err.print(f"The {what} is compiled, in {time.perf_counter() - begun:.0f} s; kept for the next time.")
+            kept = "; kept for the next time" if cache_folder("engine").is_relative_to(kernels_folder()) else ""
+            err.print(f"The {what} is compiled, in {time.perf_counter() - begun:.0f} s{kept}.")
 
 
 def unused(wanted: Path) -> Path:

@@ -15,6 +15,7 @@ from matplotlib.patches import Polygon
 
 from veldrain.documents import load_world
 from veldrain.errors import VeldrainError, unknown
+from veldrain.files import whole_file
 from veldrain.model import Placed, World
 from veldrain.model.volumes import bounds_of, touched
 from veldrain.motion import Roads
@@ -205,6 +206,11 @@ def _movie(scene: _Scene, figure: Figure, out: Path, rate: float) -> None:
         raise VeldrainError("is there already", where=str(out), cure="name another file")
     figure.set_dpi(110)
     times = np.arange(float(scene.times[0]), float(scene.times[-1]) + 1e-9, 1.0 / rate)
+    with whole_file(out) as part:
+        _frames(scene, figure, part, times, rate)
+
+
+def _frames(scene: _Scene, figure: Figure, out: Path, times: Any, rate: float) -> None:
     pictures: list[Any] = []
     writer = None
     for time in times:

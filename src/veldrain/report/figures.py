@@ -14,6 +14,7 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Polygon
 
 from veldrain.errors import VeldrainError
+from veldrain.files import whole_file
 from veldrain.pose import Array
 from veldrain.study import Fitted, Result
 from veldrain.study.boundaries import Boundary
@@ -55,8 +56,9 @@ def saved(figure: Figure, out: str | Path) -> None:
         VeldrainError: it cannot be written.
     """
     try:
-        figure.savefig(out, dpi=130)
-    except (OSError, ValueError) as error:
+        with whole_file(Path(out)) as part:
+            figure.savefig(part, dpi=130)
+    except ValueError as error:
         cure = "name a PNG, PDF or SVG file"
         raise VeldrainError(f"cannot be written ({error})", where=str(out), cure=cure) from error
 

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 
 from veldrain.errors import VeldrainError, unknown
+from veldrain.files import whole_file
 from veldrain.model import Air, Look, Sky, Sun, Surroundings
 from veldrain.model.drawing import SIDES, Eye
 from veldrain.physics.plant import PLANE
@@ -150,11 +151,10 @@ def written(pixels: NDArray[np.uint8], path: Path) -> None:
         VeldrainError: it cannot be written, or its name says no known format.
     """
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        Image.fromarray(pixels).save(path)
-    except (OSError, ValueError) as error:
-        said = getattr(error, "strerror", None) or str(error)
-        raise VeldrainError(f"cannot be written ({said})", where=str(path), cure="name a .png file") from error
+        with whole_file(path) as part:
+            Image.fromarray(pixels).save(part)
+    except ValueError as error:
+        raise VeldrainError(f"cannot be written ({error})", where=str(path), cure="name a .png file") from error
 
 
 def _panel(
@@ -345,18 +345,19 @@ def movie(
         )
     even = (view.size[0] // 2 * 2, view.size[1] // 2 * 2)
     times = np.arange(stage.times[0], stage.times[-1] + 1e-9, speed / frames)
-    writer = Mp4Writer(path, even, frames) if path.suffix.lower() == ".mp4" else _Gif(path, frames)
     view = view.changed(size=even)
     if not (view.look_from or view.side or view.through or view.panels):
         stage.go_to(float(stage.times[-1]))
         view = view.changed(look_from=_standing_eye(stage, even))
-    for k, time in enumerate(times):
-        stage.go_to(float(time))
-        made = pictured(stage, view)
-        writer.add(made.pixels)
-        if progress:
-            progress(k + 1, len(times), f"{time:.1f} s")
-    writer.close()
+    with whole_file(path) as part:
+        writer = Mp4Writer(part, even, frames) if path.suffix.lower() == ".mp4" else _Gif(part, frames)
+        for k, time in enumerate(times):
+            stage.go_to(float(time))
+            made = pictured(stage, view)
+            writer.add(made.pixels)
+            if progress:
+                progress(k + 1, len(times), f"{time:.1f} s")
+        writer.close()
     return made
 
 
@@ -378,9 +379,4 @@ class _Gif:
 
     def close(self) -> None:
         first, *more = self.pictures
-        try:
-            first.save(self.path, save_all=True, append_images=more, duration=round(1000 / self.frames), loop=0)
-        except OSError as error:
-            raise VeldrainError(
-                f"cannot be written ({error.strerror})", where=str(self.path), cure="name another file"
-            ) from error
+        first.save(self.path, save_all=True, append_images=more, duration=round(1000 / self.frames), loop=0)
