@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import math
 import multiprocessing
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -235,6 +236,20 @@ class Rows(unittest.TestCase):
         fast = result.trials[result.trials["controller"] == "fast"].iloc[0]
         self.assertLess(fast["stays: margin"], 0)
         self.assertGreater(fast["stays: when"], 0)
+
+    def test_results_that_are_taken_away(self) -> None:
+        """A folder that is deleted or renamed while its study runs is told in a line, and not made anew."""
+        for act in (shutil.rmtree, lambda folder: folder.rename(folder.with_name("other"))):
+            with self.subTest(act), tempfile.TemporaryDirectory() as name:
+                folder = Path(name) / "out"
+
+                def tell(done: int, total: int, text: str, folder: Path = folder, act: Any = act) -> None:
+                    if done == 3:
+                        act(folder)
+
+                with self.assertRaisesRegex(vd.VeldrainError, "out: is gone: it was deleted or renamed"):
+                    self.study(40, a=Law()).run(folder, progress=tell)
+                self.assertFalse(folder.exists())
 
     def test_executors_and_notebooks(self) -> None:
         """Workers of a script without a guard, and a class that only the main module has; an executor of one's own."""

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import json
 import math
+import os
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
@@ -31,6 +32,15 @@ CREATE TABLE IF NOT EXISTS measures (
   PRIMARY KEY (controller, trial, metric)) WITHOUT ROWID;
 """
 Key = tuple[str, int]
+
+
+def gone(folder: Path) -> VeldrainError:
+    """The error of a folder of results that somebody took away while a study wrote to it."""
+    return VeldrainError(
+        "is gone: it was deleted or renamed while the study ran",
+        where=str(folder),
+        cure="run the study again where its results are to be",
+    )
 
 
 class Store:
@@ -58,6 +68,7 @@ class Store:
                 self._base.execute("PRAGMA journal_mode=WAL")
                 self._base.execute("PRAGMA synchronous=NORMAL")
                 self._base.executescript(_TABLES)
+            self._file = self.path.stat()
 
     @contextmanager
     def _told(self) -> Iterator[None]:
@@ -77,7 +88,17 @@ class Store:
 
     @contextmanager
     def _writing(self) -> Iterator[None]:
-        """What is written in here is written whole or not at all."""
+        """What is written in here is written whole or not at all.
+
+        Raises:
+            VeldrainError: its folder was deleted or renamed meanwhile: what is written would be in no folder.
+        """
+        try:
+            is_there = os.path.samestat(self.path.stat(), self._file)
+        except OSError:
+            is_there = False
+        if not is_there:
+            raise gone(self.path.parent)
         with self._told():
             self._base.execute("BEGIN IMMEDIATE")
             try:

@@ -15,6 +15,7 @@ from veldrain.scenario.carrying import carried_out
 from veldrain.scenario.trial import Trial
 from veldrain.study.contracts import Study
 from veldrain.study.metrics import metric_of, streams_of
+from veldrain.study.store import gone
 
 Key = tuple[str, int]
 
@@ -95,6 +96,8 @@ class TrialPlan:
         about |= {"drawn": self.drawn, "units": study.units}
         sinks: list[Sink] = [kept.sink]
         choice = Choice.of(scenario.record.words)
+        if path is not None and not self.by_value and not path.parents[2].is_dir():
+            raise gone(path.parents[2])  # and is not made anew for one recording
         recorder = None if path is None else Recorder(None if self.by_value else path)
         if recorder:
             sinks = [Chosen(recorder, choice) if choice.words else recorder, kept.sink]
