@@ -14,10 +14,13 @@ A class names its fields, each with its kind of quantity, default, bounds and a 
 
 from __future__ import annotations
 
+import copy
 import inspect
 import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, ClassVar, Generic, Self, TypeVar, dataclass_transform, overload
+
+import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.units import SI_UNITS, Quantity, quantities, quantity
@@ -310,6 +313,7 @@ class Made(Field[G, H]):
 class Sheet:
     """A data sheet: a class whose fields are declared once (see the module)."""
 
+    takes_more: ClassVar[bool] = False  # True: other attributes may be assigned, as controllers do
     _fields: ClassVar[dict[str, Field[Any, Any]]] = {}
     _given: dict[str, Any]
 
@@ -348,6 +352,10 @@ class Sheet:
         for name in given:
             if name not in fields:
                 raise unknown_word("argument", name, fields, kind)
+        # A list that its maker goes on with changes nothing here.
+        given = {
+            name: copy.deepcopy(v) if isinstance(v, list | dict | set | np.ndarray) else v for name, v in given.items()
+        }
         for name, field in fields.items():
             value = given.get(name, field.default)
             if value is REQUIRED:
@@ -366,6 +374,8 @@ class Sheet:
     def __setattr__(self, name: str, value: Any) -> None:
         if name in self._fields:
             self._fields[name].__set__(self, value)
+        if not name.startswith("_") and not self.takes_more and not hasattr(type(self), name):
+            raise unknown_word("word", name, self._fields, type(self).__name__)
         object.__setattr__(self, name, value)
 
     @classmethod
@@ -404,7 +414,7 @@ class Sheet:
         return all(_same(value, other.__dict__[name]) for name, value in self.values.items())
 
     def __hash__(self) -> int:
-        return hash((type(self), *map(repr, self.values.values())))
+        return hash((type(self), *(repr(_unsigned(value)) for value in self.values.values())))
 
     def __copy__(self) -> Self:
         return self
@@ -416,8 +426,28 @@ class Sheet:
         return self  # never changed
 
 
+def _unsigned(value: Any) -> Any:
+    """A value in which −0 is 0: sheets that are equal have one hash."""
+    if isinstance(value, float):
+        return value + 0.0
+    return tuple(map(_unsigned, value)) if isinstance(value, tuple | list) else value
+
+
 def _again(kind: type[Sheet], given: dict[str, Any]) -> Sheet:
     return kind(**given)
+
+
+def sealed(thing: Any, whole: type, name: str) -> None:
+    """Refuse a new attribute of a thing that is made: a word that was misspelt would change nothing.
+
+    Raises:
+        VeldrainError: it has no such attribute; names the nearest.
+    """
+    known = {n for n in vars(thing) if not n.startswith("_")} | {
+        n for n in dir(whole) if isinstance(getattr(whole, n, None), property)
+    }
+    if type(thing) is whole and not name.startswith("_") and name not in known:
+        raise unknown("word", name, known, whole.__name__)
 
 
 def unknown_word(what: str, word: str, known: Mapping[str, Any] | Sequence[str], where: str) -> VeldrainError:

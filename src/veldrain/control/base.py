@@ -11,6 +11,8 @@ from veldrain.sheet import Number, Sheet
 class SheetController(Sheet):
     """A controller whose arguments are a data sheet; what else it keeps are plain attributes."""
 
+    takes_more = True
+
     period: Number = Number("period", default=0.02, above=0.0, doc="time between updates, or their rate")
 
     def __deepcopy__(self, memo: Any) -> Self:

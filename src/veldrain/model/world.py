@@ -23,6 +23,7 @@ from veldrain.model.shapes import Box, Part, Shape, Surface
 from veldrain.model.structures import Built
 from veldrain.model.things import Body, Ground, Obstacle, Patch, Placed, with_surface
 from veldrain.pose import Pose
+from veldrain.sheet import sealed
 from veldrain.units import Quantity, Triple, quantity, triple
 
 GROUND = "ground"
@@ -56,6 +57,12 @@ class World:
         self.faults: list[Fault] = []
         self.suppressed: list[Suppressed] = []
         self.where: dict[str, str] = {}  # file and line by name; the file's name by ""
+        self._is_made = True
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        if "_is_made" in vars(self):
+            sealed(self, World, name)
+        object.__setattr__(self, name, value)
 
     def ground(self, surface: Surface | None = None, height: Quantity = 0.0, *, look: Look | None = None) -> World:
         """Lay a level, endless ground, named ``ground``, at a height in m."""

@@ -55,6 +55,10 @@ class Holds:
         dof = self._engine.plant.dofs[self._dofs[path]]
         dof["mode"], dof["effort"], dof["slope"], dof["offset"] = p.NO_MOTOR, 0.0, 0.0, 0.0
 
+    def mode_of(self, number: int) -> int:
+        """The mode of a motor, also while it is dead."""
+        return int(self._first["mode"][number])
+
     def wake(self, path: str) -> None:
         """Let a motor do as it is commanded again."""
         number = self._dofs[path]

@@ -95,10 +95,14 @@ class Joints:
         """
         if joint not in self._robot.joints:
             raise unknown("movable joint", joint, self._robot.joints, self._robot.name)
-        dof, where = self._engine.plant.dofs[self._robot.joints[joint]], f"{self._robot.name}/{joint}"
-        if dof["mode"] == p.NO_MOTOR:
+        index, where = self._robot.joints[joint], f"{self._robot.name}/{joint}"
+        dof = self._engine.plant.dofs[index]
+        motor = int(dof["mode"])
+        if motor == p.NO_MOTOR:  # a dead one takes commands, and does nothing
+            motor = self._engine.holds.mode_of(index)
+        if motor == p.NO_MOTOR:
             raise VeldrainError("a command to a joint without a motor", where=where, cure="add Model.motor")
-        mode, linear = MODES[int(dof["mode"])], joint in self._robot.linear
+        mode, linear = MODES[motor], joint in self._robot.linear
         taken = TAKEN[mode]
         if not given or not set(given) <= set(taken):
             raise VeldrainError(
@@ -146,7 +150,7 @@ class Joints:
 
     def _look_at(self, mode: str, number: float, dof: Any, linear: bool, where: str) -> None:
         """Tell of a command that cannot be followed."""
-        if mode == "position" and not dof["low"] - 1e-9 <= number <= dof["high"] + 1e-9:
+        if mode == "position" and not dof["locked"] and not dof["low"] - 1e-9 <= number <= dof["high"] + 1e-9:
             unit = "m" if linear else "rad"
             self._engine.notice(
                 f"command {where}",
@@ -167,7 +171,7 @@ class Joints:
         dofs, model, found = self._engine.plant.dofs, self._robot.model, {}
         for joint in model.motors if model else ():
             dof = dofs[self._robot.joints[joint]]
-            mode = MODES[int(dof["mode"])]
+            mode = MODES[self._engine.holds.mode_of(self._robot.joints[joint])]
             beside = {what: float(dof[_FIELDS[what]]) for what in TAKEN[mode][1:] if dof[_FIELDS[what]] != 0.0}
             found[joint] = {mode: float(dof["command"]), **beside}
         return found

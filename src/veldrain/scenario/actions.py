@@ -44,8 +44,10 @@ class Trial(Protocol):
     def finish(self, reason: str) -> None:
         """End the trial for a reason."""
 
-    def undo_after(self, action: Action, lasting: float | None, undo: Callable[[], None]) -> None:
-        """Undo an action so long (s) after each time that it is done; None: never."""
+    def held_for(
+        self, lasting: float | None, what: str, act: Callable[[], None], undo: Callable[[], None]
+    ) -> Callable[[], None]:
+        """An act that is undone so long (s) after each time that it is done, and while no other holds the same."""
 
 
 def _pose(value: Any, where: str) -> Pose:

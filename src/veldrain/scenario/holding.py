@@ -12,7 +12,7 @@ from veldrain.units import Quantity
 
 
 class Lock(Action):
-    """Lock a joint where it is, as a jammed gear does.
+    """Lock a joint where it is, as a jammed gear does; of locks that overlap, it goes on to the end of the last.
 
     >>> str(Lock("arm/elbow", lasting="2 s"))
     'lock arm/elbow for 2 s'
@@ -25,15 +25,16 @@ class Lock(Action):
         joints = engine_of(trial.simulation).holds
         joints.check(self.joint)
         with told_at(f"lock {self.joint}"):
-            trial.undo_after(self, self.lasting, lambda: joints.unlock(self.joint))
-        return lambda: joints.lock(self.joint)
+            return trial.held_for(
+                self.lasting, f"lock {self.joint}", lambda: joints.lock(self.joint), lambda: joints.unlock(self.joint)
+            )
 
     def __str__(self) -> str:
         return f"lock {self.joint}" + ("" if self.lasting is None else f" for {self.lasting:g} s")
 
 
 class Free(Action):
-    """Let a joint go free: its motor is dead, as without current.
+    """Let a joint go free: its motor is dead, as without current; when it wakes, it does as it was told last.
 
     >>> str(Free("arm/elbow"))
     'arm/elbow goes free'
@@ -46,8 +47,9 @@ class Free(Action):
         joints = engine_of(trial.simulation).holds
         joints.check(self.joint, motor=True)
         with told_at(f"free {self.joint}"):
-            trial.undo_after(self, self.lasting, lambda: joints.wake(self.joint))
-        return lambda: joints.free(self.joint)
+            return trial.held_for(
+                self.lasting, f"free {self.joint}", lambda: joints.free(self.joint), lambda: joints.wake(self.joint)
+            )
 
     def __str__(self) -> str:
         return f"{self.joint} goes free" + ("" if self.lasting is None else f" for {self.lasting:g} s")

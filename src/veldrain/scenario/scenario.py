@@ -14,6 +14,7 @@ from veldrain.model.knobs import of, told_apart, world_knobs
 from veldrain.recording.choice import Choice
 from veldrain.scenario.actions import Action, Finish, Push, Tell
 from veldrain.scenario.conditions import Condition, Measure
+from veldrain.sheet import sealed
 from veldrain.units import Quantity, quantity
 
 
@@ -177,6 +178,12 @@ class Scenario:
         self.expectations: dict[str, Expectation] = {}
         if not 0 < self.duration < float("inf"):
             raise VeldrainError(f"duration is {self.duration:g} s", where="scenario", cure="give a time above zero")
+        self._is_made = True
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        if "_is_made" in vars(self):
+            sealed(self, Scenario, name)
+        object.__setattr__(self, name, value)
 
     def at(self, time: Quantity, *, name: str | None = None) -> Moment:
         """A moment by its time in s, a whole number of steps.
@@ -280,6 +287,9 @@ class Scenario:
     def driven_by(self, controllers: Mapping[str, Any]) -> Scenario:
         """The same scenario with other controllers, by robot."""
         other = copy.copy(self)
+        for name, value in vars(self).items():  # what is added to the one is not in the other
+            if isinstance(value, list | dict | set):
+                setattr(other, name, copy.copy(value))
         other.controllers = dict(controllers)
         return other
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from veldrain.control.driving import ControllerFailedError, Driver, DriverState
+from veldrain.control.driving import NEVER, ControllerFailedError, Driver, DriverState
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model import Fields, Message
 from veldrain.physics.engine import NotFiniteError
@@ -18,7 +18,6 @@ from veldrain.recording.publishing import Publisher
 from veldrain.recording.quantities import unit_of
 from veldrain.recording.states import to_bytes
 from veldrain.sampling import Reading
-from veldrain.scenario.actions import Action
 from veldrain.scenario.branching import STATES, branch, resume
 from veldrain.scenario.changing import Changes, Ramp
 from veldrain.scenario.conditions import Condition, Pair, Watching
@@ -44,6 +43,7 @@ class TrialState:
     reason: str | None
     happened: int
     first: dict[str, float]  # when each event was first
+    held: dict[str, list[int]]  # when what is held is let go
 
 
 class Trial:
@@ -92,10 +92,13 @@ class Trial:
         self.waiting: list[int] = []  # numbers of entries whose conditions have not held yet
         self._holds: dict[int, Callable[[], bool]] = {}
         self._acts: list[Callable[[], None]] = []
-        self._undone: dict[int, tuple[int, Callable[[], None]]] = {}  # steps, and how, by action
+        self._undone: dict[int, tuple[int, str, Callable[[], None]]] = {}  # steps, what is held, and how, by entry
+        self.held: dict[str, list[int]] = {}  # the steps at which each of those that hold something lets it go
+        self._bound = 0  # number of the entry that is bound
         self._delays: dict[int, int] = {}  # steps from an event, or from one time to the next, by number of entry
         self._happened = -1  # the step up to which all has happened
         for k, entry in enumerate(scenario.timeline):
+            self._bound = k
             with told_at(entry.where):
                 self._acts.append(entry.action.bind(self))
                 if isinstance(entry.trigger, Condition):
@@ -253,6 +256,7 @@ class Trial:
             self.reason,
             self._happened,
             dict(self.watching.first),
+            {what: list(ends) for what, ends in self.held.items()},
         )
 
     def restore(self, state: TrialState) -> None:
@@ -300,6 +304,7 @@ class Trial:
         self.timed, self.waiting = list(state.timed), list(state.waiting)
         self.watching.touched_pairs = set(state.touched)
         self.reason, self._happened, self.watching.first = state.reason, state.happened, dict(state.first)
+        self.held = {what: list(ends) for what, ends in state.held.items()}
         for driver, kept in zip(self.drivers, drivers, strict=True):
             if kept is None:
                 driver.begin_now(
@@ -395,18 +400,32 @@ class Trial:
         """
         return resume(self, recording, at)
 
-    def undo_after(self, action: Action, lasting: float | None, undo: Callable[[], None]) -> None:
-        """Undo an action so long (s) after each time that it is done; None: never."""
-        if lasting is not None:
-            self._undone[id(action)] = self.simulation.steps_of(lasting, "lasting"), undo
+    def held_for(
+        self, lasting: float | None, what: str, act: Callable[[], None], undo: Callable[[], None]
+    ) -> Callable[[], None]:
+        """An act that is undone so long (s) after each time that it is done, None: never; of several that hold the same
+        thing, by the one that lets it go last."""
+        steps = None if lasting is None else self.simulation.steps_of(lasting, "lasting")
+        if steps is not None:
+            self._undone[self._bound] = steps, what, undo
+
+        def begin() -> None:
+            self.held.setdefault(what, []).append(NEVER if steps is None else self.simulation.steps + steps)
+            if len(self.held[what]) == 1:
+                act()
+
+        return begin
 
     def _do(self, number: int) -> None:
         """Do what an entry says, or undo it: then its number is −1 less."""
         step = self.simulation.steps
         if number < 0:
             action = self.scenario.timeline[-1 - number].action
-            self.publisher.event(f"over: {action}")
-            self._undone[id(action)][1]()
+            _, what, undo = self._undone[-1 - number]
+            self.held[what].remove(step)
+            self.publisher.event(f"over: {action}" + (" (another holds on)" if self.held[what] else ""))
+            if not self.held[what]:
+                undo()
             return
         entry = self.scenario.timeline[number]
         self.publisher.event(str(entry.action))
@@ -418,8 +437,8 @@ class Trial:
         coming = [(step + self._delays[k], k) for k, e in enumerate(self.scenario.timeline) if e.follows(names)]
         if isinstance(entry.trigger, Every):
             coming.append((step + self._delays[number], number))
-        if id(entry.action) in self._undone:
-            coming.append((step + self._undone[id(entry.action)][0], -1 - number))
+        if number in self._undone:
+            coming.append((step + self._undone[number][0], -1 - number))
         self.timed = sorted([*self.timed, *coming], key=lambda pair: pair[0])
 
     def _check_events(self) -> None:
