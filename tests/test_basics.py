@@ -81,6 +81,13 @@ class Poses(unittest.TestCase):
         self.assertEqual(vd.Pose((1, 2, 3)), vd.Pose((1.0, "2 m", 3)))
         self.assertNotEqual(a, b)
 
+    def test_angles_of_many_turns(self) -> None:
+        """With its unit one is taken; a plain number of more than two turns is degrees, or a heading that goes on."""
+        self.assertAlmostEqual(vd.Pose(yaw="900 deg").yaw, math.pi)
+        for angle, cure in ((15.0, "'15 deg' for degrees; .*math.remainder"), (math.inf, "give an angle")):
+            with self.subTest(angle), self.assertRaisesRegex(vd.VeldrainError, cure):
+                vd.Pose(yaw=angle)
+
     def test_two_rotations_are_refused(self) -> None:
         with self.assertRaisesRegex(vd.VeldrainError, "two rotations"):
             vd.Pose(rpy=(0, 0, 1), yaw=1)

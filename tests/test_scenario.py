@@ -6,6 +6,7 @@ import dataclasses
 import hashlib
 import itertools
 import math
+import pickle
 import subprocess
 import sys
 import tempfile
@@ -157,6 +158,94 @@ class Controllers(unittest.TestCase):
         recording = vd.run(scenario)
         self.assertRegex(recording.outcome["reason"], r"cart/slide: the velocity is no longer finite at 0.11\d* s")
         self.assertAlmostEqual(recording["cart/encoders"]["time"].iloc[-1], 0.11)
+
+
+def swinging() -> vd.Model:
+    """A bar on a hinge, which falls from level."""
+    m = vd.Model("arm").link("base", vd.Box((0.1, 0.1, 0.1)), mass=1)
+    m.link("bar", vd.Part(vd.Box((0.5, 0.02, 0.02)), pose=vd.Pose((0.25, 0, 0))), mass=1)
+    return m.joint("hinge", "base", "bar", kind="revolute", axis=(0, 1, 0))
+
+
+class Overlaps(unittest.TestCase):
+    """One rule: what several hold, is held until the last of them lets it go."""
+
+    def still(self, *locks: tuple[str, str | None]) -> list[bool]:
+        """Whether the bar stands still in each tenth of a second."""
+        world = vd.World().place(swinging(), pose=vd.Pose((0, 0, 2)), fixed=True)
+        scenario = vd.Scenario(world, "2 s")
+        same = {lasting: vd.scenario.Lock("arm/hinge", lasting=lasting) for _, lasting in locks}
+        for at, lasting in locks:  # one object for all that are alike: two moments are two locks
+            scenario.at(at).do(same[lasting])
+        trial, found = vd.Trial(scenario), []
+        for k in range(20):
+            before = trial.simulation["arm"].positions[0]
+            if k == 9:  # a copy of the state holds what is held
+                trial.restore(trial.snapshot())
+            trial.advance("0.1 s")
+            found.append(abs(trial.simulation["arm"].positions[0] - before) < 1e-6)
+        return found
+
+    def test_locks(self) -> None:
+        for locks, still in (
+            ((("0.2 s", "0.5 s"), ("0.4 s", None)), range(2, 20)),
+            ((("0.4 s", None), ("0.6 s", "0.2 s")), range(4, 20)),
+            ((("0.2 s", "0.5 s"), ("0.4 s", "1 s")), range(2, 14)),
+            ((("0.2 s", "0.5 s"), ("0.4 s", "0.5 s")), range(2, 9)),
+            ((("0.2 s", "0.2 s"), ("0.8 s", "0.2 s")), (2, 3, 8, 9)),
+            ((("0.2 s", "0.2 s"), ("0.4 s", "0.2 s")), range(2, 6)),
+        ):
+            with self.subTest(locks):
+                self.assertEqual([k for k, is_still in enumerate(self.still(*locks)) if is_still], list(still))
+
+    def test_a_dead_motor_takes_commands_and_gives_nothing(self) -> None:
+        class Turn:
+            period = 0.01
+
+            def update(self, now: float, senses: Any, motors: Any) -> None:
+                motors["slide"].effort = 5.0
+
+        scenario = cart_scenario(Turn(), duration=0.6)
+        scenario.at("0.2 s").free("cart/slide", lasting="0.2 s")
+        recording = vd.run(scenario)
+        self.assertFalse(recording.outcome["failed"], recording.outcome["reason"])
+        table = recording["cart/joint_states"].set_index("time")
+        efforts = [float(table["effort.slide"].loc[time]) for time in (0.1, 0.3, 0.5)]
+        self.assertEqual(efforts, [5.0, 0.0, 5.0])
+        self.assertEqual(float(recording["cart/commands"].set_index("time")["effort.slide"].asof(0.3)), 5.0)
+
+    def test_what_was_made_stays_as_it_was_made(self) -> None:
+        rings = [-0.1, 0.0, 0.1]
+        sheet = vd.SpinningLidar(elevations=rings, azimuths=4)
+        rings.append(0.2)
+        self.assertEqual(
+            [len(s.rings) for s in (sheet, sheet.changed(period=0.2), pickle.loads(pickle.dumps(sheet)))], [3] * 3
+        )
+        scenario = cart_scenario()
+        other = scenario.driven_by({})
+        before = len(scenario.timeline), len(scenario.expectations)
+        other.at("0.5 s").finish("early").expect("low", never=vd.height("cart/car") < -9)
+        self.assertEqual((len(scenario.timeline), len(scenario.expectations)), before)
+        self.assertEqual(*(hash(vd.scenario.Push("ball", force=(zero, 0.0, 1.0))) for zero in (0.0, -0.0)))
+        for thing, word, told in (
+            (sheet, "azimutes", "did you mean 'azimuths'"), (scenario, "duraton", "did you mean 'duration'"),
+            (scenario.world, "gravty", "did you mean 'gravity'"), (vd.scenario.Push("a"), "forse", "did you mean 'force'"),
+        ):  # fmt: skip
+            with self.subTest(word), self.assertRaisesRegex(vd.VeldrainError, told):
+                setattr(thing, word, 1.0)
+
+    def test_no_two_courses_in_one_record(self) -> None:
+        sim = vd.Simulation(vd.World().ground().body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 1))))
+        with sim.record() as recorded:
+            sim.advance("0.1 s")
+            early = sim.snapshot()
+            sim.restore(early)  # no time is gone: nothing is doubled
+            sim.advance("0.1 s")
+            for back in (sim.reset, lambda: sim.restore(early)):
+                with self.assertRaisesRegex(vd.VeldrainError, "would go back from 0.2 s while it is recorded"):
+                    back()
+        self.assertTrue((np.diff(recorded()["tf"]["time"]) > 0).all())
+        sim.reset()
 
 
 class States(unittest.TestCase):

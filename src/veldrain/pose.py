@@ -21,12 +21,13 @@ FARTHEST = 1e9  # m: beyond, a millimetre is lost in the digits of a position
 MOST_TURN = 4 * math.pi  # rad: more than two turns are degrees that lack their unit
 
 
-def _angle(value: float, where: str) -> float:
-    if not abs(value) <= MOST_TURN:
-        cure = (
-            f"a plain number is in rad; write '{value:g} deg' for degrees" if math.isfinite(value) else "give an angle"
-        )
-        raise VeldrainError(f"an angle of {value:g} rad", where=where, cure=cure)
+def _angle(value: float, given: object, where: str) -> float:
+    """An angle in rad; one of many turns is taken where its unit was given."""
+    if not math.isfinite(value):
+        raise VeldrainError(f"an angle of {value:g} rad", where=where, cure="give an angle")
+    if abs(value) > MOST_TURN and not isinstance(given, str):
+        cure = f"a plain number is in rad: write '{value:g} deg' for degrees; of a heading that goes on and on, give "
+        raise VeldrainError(f"an angle of {value:g} rad", where=where, cure=f"{cure}math.remainder(yaw, math.tau)")
     return value
 
 
@@ -67,9 +68,10 @@ class Pose:
                 cure="give finite lengths below 1e9 m",
             )
         if rpy is not None:
-            rotation = Rotation.from_euler("xyz", [_angle(a, "rpy") for a in triple(rpy, "angle", "rpy")])
+            angles = zip(triple(rpy, "angle", "rpy"), rpy, strict=True)
+            rotation = Rotation.from_euler("xyz", [_angle(angle, given, "rpy") for angle, given in angles])
         elif yaw is not None:
-            rotation = Rotation.from_euler("z", _angle(quantity(yaw, "angle", "yaw"), "yaw"))
+            rotation = Rotation.from_euler("z", _angle(quantity(yaw, "angle", "yaw"), yaw, "yaw"))
         self._turns = rotation is not None  # most poses do not: those are cheap
         self._rotation: Rotation | None = rotation
         self._matrix: Array | None = None

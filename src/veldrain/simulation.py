@@ -234,12 +234,25 @@ class Simulation:
         return handle.joints, handle.positions, handle.velocities, handle.efforts
 
     def reset(self, seed: int | None = None) -> None:
-        """Back to the start, with another seed if one is given."""
+        """Back to the start, with another seed if one is given.
+
+        Raises:
+            VeldrainError: it is recorded: the record would hold two courses of the same time.
+        """
+        self._see_that_time_goes_on(0)
         self.seed = self.seed if seed is None else randomness.checked_seed(seed)
         self._engine.taps.clear()
         self._engine.restore(self._start)
         self.surroundings = self.world.surroundings
         self._start_sensors()
+
+    def _see_that_time_goes_on(self, steps: int) -> None:
+        if steps < self._engine.steps and any(publisher.sinks for publisher in self._publishers):
+            raise VeldrainError(
+                f"would go back from {self.time:g} s while it is recorded",
+                where="simulation",
+                cure="end the recording first, and record what follows by itself",
+            )
 
     def snapshot(self) -> SimulationState:
         """A copy of the whole state: restoring it continues to the same bits.
@@ -254,10 +267,11 @@ class Simulation:
         """Go back to a snapshot of this simulation, or of another of the same world.
 
         Raises:
-            VeldrainError: it is no snapshot, or one of another world.
+            VeldrainError: it is no snapshot, one of another world, or an earlier one while this is recorded.
         """
         if not isinstance(snapshot, SimulationState):
             raise VeldrainError(f"{type(snapshot).__name__} is not a snapshot", cure="give what snapshot() gave")
+        self._see_that_time_goes_on(snapshot.engine.steps)
         self._engine.restore(snapshot.engine)
         self.seed, self.surroundings = snapshot.seed, snapshot.surroundings
         for stream, state in snapshot.sensors.items():

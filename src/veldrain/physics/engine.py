@@ -388,7 +388,7 @@ class Engine:
     def snapshot(self) -> Snapshot:
         """A copy of the state."""
         arrays = {name: getattr(self.plant, name).copy() for name in p.STATE}
-        return Snapshot(arrays, self._names, self.taps.snapshot(), tuple(self._notices.items()))
+        return Snapshot(arrays, self._names, self.taps.snapshot(), tuple(self._notices.items()), self.steps)
 
     @cached_property
     def _names(self) -> tuple[str, ...]:

@@ -21,6 +21,7 @@ class Snapshot:
     names: tuple[str, ...]
     taps: dict[str, NDArray[Any]]
     notices: tuple[tuple[str, str], ...]
+    steps: int
 
 
 @dataclass(frozen=True)
