@@ -107,7 +107,7 @@ class Tables(unittest.TestCase):
     def test_clouds_pictures_and_frames(self) -> None:
         recording = vd.run(sensed())
         table = recording["cart/cloud"]
-        self.assertEqual((list(table.columns[:4]), len(table)), (["time", "x", "y", "z"], 4 * 30 * 4))
+        self.assertEqual((list(table.columns[:4]), len(table)), (["time", "stamp", "x", "y"], 4 * 30 * 4))
         car = recording["tf"].query("child_frame_id == 'cart/car'")
         for time, cloud in recording.clouds("cart/cloud", frame="world"):
             at = np.interp(time, car["time"], car["x"])
@@ -180,6 +180,35 @@ class Tables(unittest.TestCase):
             scenario.controllers = {}
             with self.subTest(pattern), self.assertRaisesRegex(vd.VeldrainError, pattern):
                 vd.run(scenario, **words)
+
+
+class Swept(unittest.TestCase):
+    """Scans and clouds of a lidar that turns and drives on while it sweeps."""
+
+    def test_each_beam_is_placed_by_its_own_time(self) -> None:
+        m, above = vd.Model("drone").link("hull", vd.Box((0.2, 0.2, 0.1)), mass=1), vd.Pose((0, 0, 0.2))
+        m.mount(
+            "scan", vd.Lidar(max_range=12, period="10 Hz", beams=181, field_of_view="360 deg"), on="hull", pose=above
+        )
+        m.mount("cloud", vd.SpinningLidar(channels=2, azimuths=90, max_range=12, period="10 Hz"), on="hull", pose=above)
+        room = vd.Wall([(-3, -2), (4, -2), (4, 3), (-3, 3)], height=2, thickness=0.1, closed=True)
+        world = vd.World(gravity=(0, 0, 0)).build("room", room).place(m, pose=vd.Pose((0, 0, 1)))
+        scenario = vd.Scenario(world, "2 s")
+        scenario.at(0).put("drone", vd.Pose((-1, 0, 1)), velocity=(0.5, 0.2, 0), spin=(0, 0, 1.5))
+        recording = vd.run(scenario)
+        for stream in ("drone/scan", "drone/cloud"):
+            errors = []
+            for deskew in (True, False):
+                points = recording.points(stream, frame="world", start=0.25, deskew=deskew)
+                x, y = points["x"].to_numpy(), points["y"].to_numpy()
+                off = np.min([abs(x + 2.95), abs(x - 3.95), abs(y + 1.95), abs(y - 2.95)], axis=0)
+                errors.append(float(np.sqrt((off**2).mean())))
+            with self.subTest(stream):
+                self.assertLess(errors[0], 2e-3)
+                self.assertGreater(errors[1], 0.1)
+                when = points["stamp"] + points["beam_time"]
+                self.assertTrue((when > points["time"] - 0.1001).all() and (when <= points["time"] + 1e-9).all())
+                self.assertEqual(set(recording[stream]["stamp"]), set(recording.points(stream)["stamp"]))
 
 
 class Files(unittest.TestCase):

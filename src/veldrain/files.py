@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from itertools import count
 from pathlib import Path
 from typing import Any
@@ -86,7 +86,8 @@ def whole_file(path: Path) -> Iterator[Path]:
         raise VeldrainError(f"cannot be written ({said})", where=str(path), cure="name another file") from error
     finally:
         if part != target:
-            part.unlink(missing_ok=True)
+            with suppress(OSError):  # its folder is none
+                part.unlink(missing_ok=True)
 
 
 def file_names(names: Iterable[str], taken: Iterable[str] = (), endings: Sequence[str] = ()) -> dict[str, str]:

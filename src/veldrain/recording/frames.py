@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+from scipy.spatial.transform import Rotation, Slerp
 
 from veldrain.errors import unknown
 from veldrain.pose import Array, Pose
@@ -37,7 +37,7 @@ class FrameHistory:
     positions: Array
     orientations: Array
     roots: tuple[str, ...] = ()
-    _kept: list[Any] = field(default_factory=lambda: [None, {}], repr=False, compare=False)
+    _kept: list[Any] = field(default_factory=lambda: [None, {}, {}], repr=False, compare=False)
 
     def at(self, time: float) -> dict[str, Pose]:
         """Poses in the world by name, at the recorded time that is nearest."""
@@ -63,6 +63,34 @@ class FrameHistory:
                 raise unknown("frame", name, [*poses, *roots], where)
         all_of_them: dict[str, Pose] = roots | poses
         return all_of_them[a].inverse() @ all_of_them[b]
+
+    def poses_between(self, a: str, b: str, times: Array, where: str = "frames") -> tuple[Array, Rotation]:
+        """Positions (n, 3) and turns (n) of frame b in a at times (n,): between two that were recorded, each frame goes
+        straight, and turns the shortest way.
+
+        Raises:
+            VeldrainError: no such frame.
+        """
+        (at, turn), (other_at, other_turn) = (self._on_the_way(name, times, where) for name in (a, b))
+        back = turn.inv()
+        return back.apply(other_at - at), back * other_turn
+
+    def _on_the_way(self, name: str, times: Array, where: str) -> tuple[Array, Rotation]:
+        if name not in self.names:
+            if name not in (*self.roots, "world"):
+                raise unknown("frame", name, [*self.names, *self.roots, "world"], where)
+            return np.zeros((len(times), 3)), Rotation.identity(len(times))
+        kept: dict[str, tuple[Array, Rotation, Slerp | None]] = self._kept[2]
+        if name not in kept:
+            points, turns = self.poses_of(name)
+            kept[name] = points, turns, Slerp(self.times, turns) if len(self.times) > 1 else None
+        points, turns, slerp = kept[name]
+        if slerp is None:
+            return np.repeat(points, len(times), axis=0), Rotation.from_quat(
+                np.repeat(turns.as_quat(), len(times), axis=0)
+            )
+        there = np.clip(times, self.times[0], self.times[-1])
+        return np.stack([np.interp(there, self.times, column) for column in points.T], axis=1), slerp(there)
 
     @property
     def moving(self) -> set[str]:

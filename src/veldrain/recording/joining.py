@@ -69,12 +69,12 @@ class JoinedLog(Log):
     ) -> Iterator[pd.DataFrame]:
         yield self.table(stream, start, end)
 
-    def clouds(
-        self, stream: str, frame: str | None = None, start: Quantity | None = None, end: Quantity | None = None
-    ) -> Iterator[tuple[float, dict[str, np.ndarray]]]:
+    def _clouds(
+        self, stream: str, frame: str | None, start: Quantity | None, end: Quantity | None, deskew: bool
+    ) -> Iterator[tuple[float, float, dict[str, np.ndarray]]]:
         self._named(stream)
         for log in self.having(stream):
-            yield from log.clouds(stream, frame, start, end)
+            yield from log._clouds(stream, frame, start, end, deskew)
 
     def pictures(self, stream: str, start: int = FIRST, end: int = LAST) -> Iterator[tuple[int, np.ndarray]]:
         self._named(stream)

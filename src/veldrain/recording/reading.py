@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from veldrain.recording.frames import FrameHistory
 
 TF = "tf2_msgs/msg/TFMessage"
+OTHER_CLOCK = 2.0  # s between a message and its header from which on they go by two clocks
 FIRST, LAST = -(2**62), 2**62  # ns
 Batch = tuple[np.ndarray, list[bytes]]
 
@@ -122,15 +123,25 @@ class Streams(ABC):
                 yield to_table(self.types, message, np.zeros(0, np.int64), [])
 
     def points(
-        self, stream: str, frame: str | None = None, start: Quantity | None = None, end: Quantity | None = None
+        self,
+        stream: str,
+        frame: str | None = None,
+        start: Quantity | None = None,
+        end: Quantity | None = None,
+        *,
+        deskew: bool = True,
     ) -> pd.DataFrame:
         """The points of clouds or scans: ``time``, ``x``, ``y``, ``z`` (m) and what else they have, a row a point.
 
+        ``time`` is that of the message, at the end of a turn; ``stamp`` is its header's, at the first beam, from which
+        ``beam_time`` counts: ``points["stamp"] + points["beam_time"]`` is when each point was measured (s).
+
         Args:
             stream: of PointCloud2 or LaserScan messages.
-            frame: the frame that the points are moved into, each cloud by where its frame was at that time, such as
+            frame: the frame that the points are moved into, each by where its own was when it was measured, such as
                 ``"world"``. None: as they were measured.
             start, end: only clouds from and up to these times, s.
+            deskew: False moves all points of a cloud by where its frame was at ``time``, as if it had stood still.
 
         Raises:
             VeldrainError: no points in this stream, or no such frame.
@@ -142,25 +153,43 @@ class Streams(ABC):
         parts = [
             pd.DataFrame(
                 {"time": np.full(len(cloud["xyz"]), time), **dict(zip("xyz", cloud["xyz"].T, strict=True))}
-            ).assign(**{name: _plain(values) for name, values in cloud.items() if name != "xyz"})
-            for time, cloud in self.clouds(stream, frame, start, end)
+            ).assign(stamp=stamp, **{name: _plain(values) for name, values in cloud.items() if name != "xyz"})
+            for time, stamp, cloud in self._clouds(stream, frame, start, end, deskew)
         ]
-        return pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=["time", "x", "y", "z"])
+        return pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=["time", "x", "y", "z", "stamp"])
 
     def clouds(
-        self, stream: str, frame: str | None = None, start: Quantity | None = None, end: Quantity | None = None
+        self,
+        stream: str,
+        frame: str | None = None,
+        start: Quantity | None = None,
+        end: Quantity | None = None,
+        *,
+        deskew: bool = True,
     ) -> Iterator[tuple[float, dict[str, np.ndarray]]]:
         """Time (s) and points of each cloud: ``xyz`` (n, 3) and other fields (n,); see ``points``."""
+        return ((time, cloud) for time, _, cloud in self._clouds(stream, frame, start, end, deskew))
+
+    def _clouds(
+        self, stream: str, frame: str | None, start: Quantity | None, end: Quantity | None, deskew: bool
+    ) -> Iterator[tuple[float, float, dict[str, np.ndarray]]]:
+        """The same with the headers' stamps."""
         from veldrain.recording.tables import points_of
 
         message = self._known(stream)
         for stamps, raw in self._batches(stream, start, end):
             for stamp, data in zip(stamps.tolist(), raw, strict=True):
                 with _spoilt(stream, message):
-                    own, cloud = points_of(self.types, message, data)
-                if frame is not None and frame != own:
-                    cloud["xyz"] = self.frames.between(frame, own, stamp / 1e9, stream).apply(cloud["xyz"])
-                yield stamp / 1e9, cloud
+                    own, first, cloud = points_of(self.types, message, data)
+                time = stamp / 1e9
+                if not abs(first - time) < OTHER_CLOCK:  # of another clock: what is known is the message's time
+                    first = time
+                if frame is not None and frame != own and len(cloud["xyz"]):
+                    beam = cloud.get("beam_time") if deskew else None
+                    when = np.array([time]) if beam is None else first + np.asarray(beam, float)
+                    at, turn = self.frames.poses_between(frame, own, when, stream)
+                    cloud["xyz"] = (turn if len(when) > 1 else turn[0]).apply(cloud["xyz"]) + at
+                yield time, first, cloud
 
     def image(self, stream: str, k: int = -1) -> np.ndarray:
         """The k-th picture of a stream: (rows, columns, 3) of colours, or (rows, columns) of depths or labels.

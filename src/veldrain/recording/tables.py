@@ -91,6 +91,8 @@ def _columns(part: Part, times: np.ndarray, message: str) -> dict[str, Any]:
     columns: dict[str, Any] = {"_message": index, "time": times[index]}
     if message == JOINTS and part.columns:
         return columns | _joints(part)
+    if message == SCAN and "header.stamp.sec" in part.columns:  # of the first beam
+        columns["stamp"] = part.columns["header.stamp.sec"] + part.columns["header.stamp.nanosec"] * 1e-9
     own = message == "veldrain_msgs/msg/Contacts"
     for name, values in part.columns.items():
         if any(word in name for word in _LEFT_OUT) and not (part.rows >= 0 and name == "header.frame_id" and not own):
@@ -186,10 +188,13 @@ def cloud_table(store: Typestore, stamps: np.ndarray, raw: Sequence[bytes]) -> p
     """A row a point: time, then the fields of the clouds."""
     import pandas as pd
 
-    clouds = [cloud_of(message_of(store, data, CLOUD)) for data in raw]
-    times = np.repeat(np.asarray(stamps, np.int64) / 1e9, [len(cloud) for cloud in clouds])
+    messages = [message_of(store, data, CLOUD) for data in raw]
+    clouds = [cloud_of(message) for message in messages]
+    first = np.array([m.header.stamp.sec + m.header.stamp.nanosec * 1e-9 for m in messages])
+    counts = [len(cloud) for cloud in clouds]
+    times = np.repeat(np.asarray(stamps, np.int64) / 1e9, counts)
     names = list(dict.fromkeys(name for cloud in clouds for name in cloud.dtype.names or ()))
-    columns: dict[str, Any] = {"time": times}
+    columns: dict[str, Any] = {"time": times, "stamp": np.repeat(first, counts)}
     for name in names:
         each = [cloud[name] if name in (cloud.dtype.names or ()) else np.full(len(cloud), np.nan) for cloud in clouds]
         whole = np.concatenate(each)
@@ -197,8 +202,10 @@ def cloud_table(store: Typestore, stamps: np.ndarray, raw: Sequence[bytes]) -> p
     return pd.DataFrame(columns)
 
 
-def points_of(store: Typestore, message: str, data: bytes) -> tuple[str, dict[str, np.ndarray]]:
-    """Frame, and the points (n, 3) of one cloud or scan with their other fields, all of length n.
+def points_of(store: Typestore, message: str, data: bytes) -> tuple[str, float, dict[str, np.ndarray]]:
+    """Frame, header's stamp (s), and the points (n, 3) of one cloud or scan with their other fields, all of length n.
+
+    ``beam_time`` is when each was measured, from the header's stamp on.
 
     Raises:
         ValueError: neither of both.
@@ -216,10 +223,13 @@ def points_of(store: Typestore, message: str, data: bytes) -> tuple[str, dict[st
         ranges = np.asarray(made.ranges, float)
         xyz = np.stack([ranges * np.cos(angles), ranges * np.sin(angles), np.zeros(len(ranges))], axis=-1)
         more = {"intensity": np.asarray(made.intensities)} if len(made.intensities) == len(ranges) else {}
+        if made.time_increment:
+            more["beam_time"] = made.time_increment * np.arange(len(ranges))
     else:
         raise ValueError(f"{message} has no points")
     hit = np.isfinite(xyz).all(axis=1)
-    return made.header.frame_id, {"xyz": xyz[hit]} | {name: values[hit] for name, values in more.items()}
+    stamp = made.header.stamp.sec + made.header.stamp.nanosec * 1e-9
+    return made.header.frame_id, stamp, {"xyz": xyz[hit]} | {name: values[hit] for name, values in more.items()}
 
 
 _ENCODINGS = {
