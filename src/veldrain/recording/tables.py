@@ -91,8 +91,6 @@ def _columns(part: Part, times: np.ndarray, message: str) -> dict[str, Any]:
     columns: dict[str, Any] = {"_message": index, "time": times[index]}
     if message == JOINTS and part.columns:
         return columns | _joints(part)
-    if message == SCAN and "header.stamp.sec" in part.columns:  # of the first beam
-        columns["stamp"] = part.columns["header.stamp.sec"] + part.columns["header.stamp.nanosec"] * 1e-9
     own = message == "veldrain_msgs/msg/Contacts"
     for name, values in part.columns.items():
         if any(word in name for word in _LEFT_OUT) and not (part.rows >= 0 and name == "header.frame_id" and not own):
@@ -105,6 +103,8 @@ def _columns(part: Part, times: np.ndarray, message: str) -> dict[str, Any]:
             columns[f"{short}_bytes"] = np.full(len(values), values.shape[1])
         else:
             columns[short] = list(values)
+    if message == SCAN and "header.stamp.sec" in part.columns:  # of the first beam
+        columns["stamp"] = part.columns["header.stamp.sec"] + part.columns["header.stamp.nanosec"] * 1e-9
     return columns
 
 
@@ -194,11 +194,12 @@ def cloud_table(store: Typestore, stamps: np.ndarray, raw: Sequence[bytes]) -> p
     counts = [len(cloud) for cloud in clouds]
     times = np.repeat(np.asarray(stamps, np.int64) / 1e9, counts)
     names = list(dict.fromkeys(name for cloud in clouds for name in cloud.dtype.names or ()))
-    columns: dict[str, Any] = {"time": times, "stamp": np.repeat(first, counts)}
+    columns: dict[str, Any] = {"time": times}
     for name in names:
         each = [cloud[name] if name in (cloud.dtype.names or ()) else np.full(len(cloud), np.nan) for cloud in clouds]
         whole = np.concatenate(each)
         columns[name] = whole.astype(whole.dtype.newbyteorder("=")) if whole.ndim == 1 else list(whole)
+    columns["stamp"] = np.repeat(first, counts)
     return pd.DataFrame(columns)
 
 
