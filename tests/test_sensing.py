@@ -288,6 +288,19 @@ class Inertial(unittest.TestCase):
             turns.append(np.degrees(force[:2] / G))
         np.testing.assert_allclose(np.std(turns, axis=0), 2, rtol=0.25)
 
+    def test_a_hard_impact_is_no_matter_of_the_step(self) -> None:
+        """A drop of 0.5 m that bounces: what an IMU of ±16 g and 100 Hz reads, at 1, 0.5 and 0.25 ms."""
+        found = []
+        for step in ("1 ms", "0.5 ms", "0.25 ms"):
+            m = vd.Model("ball").link("shell", vd.Sphere(0.1), mass=1)
+            m.mount("imu", vd.Imu(period="10 ms", accel_full_scale="16 g", bandwidth="100 Hz"), on="shell")
+            ground = vd.World().ground(surface=vd.Surface(restitution=0.5))
+            scenario = vd.Scenario(ground.place(m, pose=vd.Pose((0, 0, 0.6))), "0.5 s", step=step)
+            read = vd.run(scenario)["ball/imu"]["linear_acceleration.z"]
+            found.append((read.max(), read.sum() * 0.01))
+        np.testing.assert_allclose([most for most, _ in found], 16 * G, rtol=1e-3)
+        np.testing.assert_allclose([sums for _, sums in found], found[0][1], rtol=0.1)
+
     def test_bandwidth(self) -> None:
         """A step in the rate is followed by 1 − e^(−2π f t)."""
         m = vd.Model("table").link("post").link("disc", vd.Cylinder(0.5, 0.05), mass=4)

@@ -285,6 +285,26 @@ class Gains(unittest.TestCase):
                 self.assertAlmostEqual(found.rest_error, 0.0, delta=1e-4)
         # critically damped: the rise from 10 to 90 % takes 3.358/ω
         self.assertAlmostEqual(found.rise, 3.358 / (4 * math.pi), delta=0.003)
+        # a motor as soft as the weight that hangs on it does not get where it is told: it overshoots where it ends
+        rod, mass, long, ratio = vd.Model("rod").link("base", mass=5), 2.0, 0.6, 0.2
+        rod.link("bar", vd.Part(vd.Box((0.04, 0.04, long)), pose=vd.Pose((0, 0, -long / 2))), mass=mass)
+        inertia = mass * (long**2 + 0.04**2) / 12 + mass * (long / 2) ** 2
+        stiff, pull = 10.0, mass * G * long / 2
+        damping = 2 * ratio * math.sqrt((stiff + pull) * inertia)
+        rod.joint("j", "base", "bar", "revolute", axis=(0, 1, 0), limits=(-3, 3))
+        soft = vd.step_response(
+            rod.motor("j", mode="position", stiffness=stiff, damping=damping), "j", 0.02, duration="6 s"
+        )
+        self.assertAlmostEqual(soft.overshoot, math.exp(-math.pi * ratio / math.sqrt(1 - ratio**2)), delta=0.01)
+        with self.assertRaisesRegex(vd.VeldrainError, "a speed of 9e\\+09, beyond the .* of joint '"):
+            chain = vd.Chain(sampling_arm(), "tool")
+            vd.Trajectory.through(
+                [np.zeros(len(chain.joints)), 0.1 + np.zeros(len(chain.joints))],
+                speed=9e9,
+                acceleration=9,
+                joints=chain,
+            )
+        self.assertAlmostEqual(soft.rest_error, 0.02 * pull / (stiff + pull), delta=1e-4)
         for act, words in (
             (lambda: vd.step_response(m, "turnn"), "turn"),
             (lambda: vd.step_response(m, "turn", 9.0), "leaves its limits"),

@@ -455,6 +455,17 @@ class Flying(unittest.TestCase):
                 self.assertLess(off["data"].max(), most)
                 self.assertLess(np.abs(late[["x", "y", "z"]].to_numpy() - (2, 1, 2)).max(), rest)
 
+    def test_holds_in_any_gravity(self) -> None:
+        for pull in (9.81, 3.71, 1.62):
+            world = vd.World(gravity=(0, 0, -pull))
+            world.ground().place(next(iter(template("flyer").placed.values())).model, "flyer", pose=vd.Pose((0, 0, 2)))
+            trial = vd.Trial(
+                vd.Scenario(world, "6 s", controllers={"flyer": vd.Fly([(0, 0, 2)], pose="truth")}, truth=["flyer"])
+            )
+            trial.run()
+            with self.subTest(pull):
+                self.assertAlmostEqual(float(trial.simulation["flyer"].pose().position[2]), 2.0, delta=0.05)
+
     def test_the_demo_flies_on_course_and_is_trimmed_after_its_sample_is_gone(self) -> None:
         """Within 10 cm in 5 m/s of wind; 200 g less lift it by some centimetres, until that is taken up."""
         scenario = vd.load_scenario(DEMO / "survey_flight.scenario.yaml")

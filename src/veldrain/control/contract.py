@@ -49,6 +49,7 @@ class Body:
     Attributes:
         robot: name of the robot.
         model: its model.
+        gravity: of the world (3,), m/s².
     """
 
     def __init__(
@@ -58,7 +59,9 @@ class Body:
         tell: Callable[..., None] | None = None,
         others: Callable[[], dict[str, dict[str, str]]] | None = None,
         route_on: Callable[..., Any] | None = None,
+        gravity: Sequence[float] = (0.0, 0.0, -9.81),
     ) -> None:
+        self.gravity = (float(gravity[0]), float(gravity[1]), float(gravity[2]))
         self.robot, self._given, self._tell, self._others, self._route_on = robot, model, tell, others, route_on
 
     @cached_property

@@ -109,6 +109,7 @@ class Driver:
             lambda other, **inputs: self._other(others, other).tell(**inputs),
             lambda: {other: d.inputs.kinds for other, d in others.items() if d is not self},
             simulation.world.route_on,
+            simulation.world.gravity,
         )
         own = getattr(self.controller, "joints", ())
         for joint in own if isinstance(own, tuple | list) else ():

@@ -65,6 +65,7 @@ class Fly(SheetController):
         self._line: tuple[float, Array, Array, Trajectory] | None = None
         self._next, self._row = 0, np.zeros(1, FLYER)
         row = self._row[0]
+        row["gravity"] = math.dist(body.gravity, (0.0, 0.0, 0.0))
         row["mass"], row["inertia"], row["period"] = self._mixer.mass, self._mixer.inertia, self.period
         row["bandwidth"], row["integral"], row["tilt"] = self.bandwidth, self.integral, self.tilt
         self._room, self._load = np.zeros((9, 3)), np.zeros(4)

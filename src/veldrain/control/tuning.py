@@ -18,7 +18,8 @@ from veldrain.units import Quantity, quantity
 if TYPE_CHECKING:
     import pandas as pd
 
-BAND = 0.02  # of the step: where an answer has settled
+BAND = 0.02  # of the way: where an answer has settled
+NOTHING = 1e-6  # of a step: who goes no farther does not move
 
 
 def gains_table(
@@ -59,9 +60,9 @@ class StepResponse:
 
     Attributes:
         joint: its name.
-        rise: from 10 to 90 % of the step, s; nan: it did not get there.
-        overshoot: beyond what was commanded, as a share of the step.
-        settling: until it stays within 2 % of where it ends, s.
+        rise: from 10 to 90 % of the way to where it ends, s; nan: it did not move.
+        overshoot: beyond where it ends, as a share of the way there.
+        settling: until it stays within 2 % of that way, s.
         rest_error: what is left at the end, rad or m (rad/s or m/s of a velocity motor).
         frame: time, command, value and effort.
     """
@@ -148,16 +149,19 @@ def step_response(
         sim.advance(sim.step)
         rows.append((sim.time - begun, start + much, value(), float(robot.efforts[k])))
     frame = pd.DataFrame(rows, columns=["time", "command", "value", "effort"])
-    share = (frame["value"].to_numpy() - rested) / much
-    time, end = frame["time"].to_numpy(), float(share[-1])
+    # Against where it ends, which a soft motor that carries a weight does not have where it was commanded.
+    way = float(frame["value"].iloc[-1]) - rested
+    share = (frame["value"].to_numpy() - rested) / (way if abs(way) > NOTHING * abs(much) else math.nan)
+    time = frame["time"].to_numpy()
 
     def first(level: float) -> float:
         over = np.flatnonzero(share >= level)
         return float(time[over[0]]) if len(over) else float("nan")
 
-    outside = np.flatnonzero(np.abs(share - end) > BAND)
+    outside = np.flatnonzero(~(np.abs(share - 1.0) <= BAND))
     settling = (
         0.0 if not len(outside) else float("nan") if outside[-1] == len(time) - 1 else float(time[outside[-1] + 1])
     )
     rest = start + much - float(frame["value"].iloc[-1])
-    return StepResponse(joint, first(0.9) - first(0.1), max(0.0, float(share.max()) - 1.0), settling, rest, frame)
+    overshoot = max(0.0, float(share.max()) - 1.0) if np.isfinite(share).all() else math.nan
+    return StepResponse(joint, first(0.9) - first(0.1), overshoot, settling, rest, frame)

@@ -13,10 +13,9 @@ import numpy as np
 
 from veldrain.kernel import entry, kernel
 
-G = 9.81
 FASTER = 5.0  # times the bandwidth of position: that of roll and pitch
 SLOWER = 0.4  # times that: of turning about z
-LEAST, MOST = -0.6 * G, 1.5 * G  # m/s² up and down
+LEAST, MOST = -0.6, 1.5  # times gravity, up and down
 
 
 @kernel
@@ -34,8 +33,9 @@ def cross_rows(a, b, out):
 
 
 FLYER = np.dtype(
-    [("inertia", np.float64, (3, 3)), ("taken_up", np.float64, 3)]  # kg·m²; m/s², of wind and payload
-    + [(name, np.float64) for name in ("mass", "bandwidth", "integral", "tilt", "period")]  # kg, Hz, Hz, rad, s
+    # kg·m²; m/s², of wind and payload; kg, m/s², Hz, Hz, rad, s
+    [("inertia", np.float64, (3, 3)), ("taken_up", np.float64, 3)]
+    + [(name, np.float64) for name in ("mass", "gravity", "bandwidth", "integral", "tilt", "period")]
 )
 ROTOR = np.dtype(
     [("asks", np.float64, 4), ("level", np.float64, 4)]  # of lift and torques; without the one about z
@@ -60,14 +60,15 @@ def lift_and_torque(flyer, off, slow, push, turn, spin, heading, room, out):
     turn (3, 3), spin (3,): attitude, and rates in its axes; room (4, 3).
     """
     w = 2.0 * math.pi * flyer.bandwidth
-    most = 0.5 * G * math.tan(flyer.tilt)
+    g = flyer.gravity
+    most = 0.5 * g * math.tan(flyer.tilt)
     taken_up, J = flyer.taken_up, flyer.inertia
     asked, x, y, z = room[0], room[1], room[2], room[3]
     for k in range(3):
         grown = taken_up[k] + flyer.period * flyer.integral * 2.0 * math.pi * w * w * off[k]
         taken_up[k] = min(max(grown, -most), most)
         asked[k] = push[k] + w * w * off[k] + 2.0 * w * slow[k] + taken_up[k]
-    asked[2] = min(max(asked[2], LEAST), MOST) + G
+    asked[2] = min(max(asked[2], LEAST * g), MOST * g) + g
     level = math.sqrt(asked[0] * asked[0] + asked[1] * asked[1])
     limit = asked[2] * math.tan(flyer.tilt)
     if level > limit:

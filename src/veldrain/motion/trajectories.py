@@ -92,7 +92,8 @@ class Trajectory:
             joints: their names, or the ``Chain`` whose joints they are: its limits are then looked at.
 
         Raises:
-            VeldrainError: fewer than two points, two alike in a row, numbers that are none, limits not above zero.
+            VeldrainError: fewer than two points, two alike in a row, numbers that are none, limits not above zero, or
+                beyond those of the chain.
         """
         where = "trajectory"
         rows = _rows(points, where)
@@ -108,6 +109,14 @@ class Trajectory:
                 (("speed", speed), ("acceleration", acceleration), ("jerk", jerk)), start=1
             )
         ]
+        if isinstance(joints, Chain):
+            for name, asked, most in zip(joints.joints, limits[0], joints.speeds, strict=True):
+                if asked > most * (1 + 1e-9):
+                    raise VeldrainError(
+                        f"a speed of {asked:.4g}, beyond the {most:.4g} of joint '{name}'",
+                        where=where,
+                        cure="give no more, one for each joint if need be",
+                    )
         if velocities is not None:
             given = _rows(velocities, where)
             if given.shape != rows.shape or blend:

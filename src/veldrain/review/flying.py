@@ -23,6 +23,10 @@ def _mixer(robot: RobotLook) -> RotorMixer | None:
         return None  # what is no flyer may still have a fan
 
 
+def _gravity(robot: RobotLook) -> float:
+    return float(np.linalg.norm(robot.look.world.gravity))
+
+
 @rule("cannot-lift", "error", "rotors")
 def cannot_lift(robot: RobotLook) -> Found:
     """Rotors lift what they carry, with something left to steer with.
@@ -32,7 +36,7 @@ def cannot_lift(robot: RobotLook) -> Found:
     mixer = _mixer(robot)
     if mixer is None or not robot.is_free:
         return
-    weight, most = mixer.mass * 9.81, mixer.most_lift
+    weight, most = mixer.mass * _gravity(robot), mixer.most_lift
     if most < LITTLE * weight:
         yield found(
             "cannot-lift",
@@ -54,7 +58,7 @@ def torques_do_not_cancel(robot: RobotLook) -> Found:
     mixer = _mixer(robot)
     if mixer is None:
         return
-    speeds = np.sign(mixer.thrust) * math.sqrt(mixer.mass * 9.81 / float(np.abs(mixer.thrust).sum()))
+    speeds = np.sign(mixer.thrust) * math.sqrt(mixer.mass * _gravity(robot) / float(np.abs(mixer.thrust).sum()))
     left = abs(float(mixer.does(speeds)[3]))
     whole = float((mixer.torque * speeds**2).sum())
     if left > TURNS * whole:
