@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
@@ -311,6 +312,62 @@ class Commands(unittest.TestCase):
         for word in ("demo", "run", "study", "compare", "streams"):
             self.assertTrue(re.search(rf"\b{word}\b", done.stdout))
             self.assertEqual(command(word, "--help").returncode, 0)
+
+
+class Modes(unittest.TestCase):
+    """Options of another mode are refused: what is ignored misleads."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        held = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(held.cleanup)
+        cls.folder = Path(held.name)
+        for name, text in MINIMAL.items():
+            (cls.folder / name).write_text(text.lstrip())
+        vd.run(cart_scenario(duration=0.1), record=cls.folder / "r.mcap")
+
+    def test_refused(self) -> None:
+        world = str(DEMO / "culvert.world.yaml")
+        for words, told in (
+            ("export r.mcap --to d --column cart/imu.x --window 1s", "--column: has no meaning without --dataset"),
+            ("export r.mcap --to d --dataset --frame world", "--frame: has no meaning with --dataset"),
+            ("export r.mcap --to d --kind png --stream cart/imu", "no stream of it can be written as png"),
+            (
+                "export r.mcap --to d --kind ply --stream cart/scan --stream cart/imu",
+                "stream 'cart/imu' (sensor_msgs/msg/Imu) cann",
+            ),
+            (f"inspect {world} --test", "--test: has no meaning without --knobs or --gains"),
+            (f"inspect {world} --knobs --gains", "--gains: has no meaning with --knobs"),
+            (f"inspect {world} --gains --like mass", "--like: has no meaning with --gains"),
+            ("look r.mcap --birds-eye cart --layer beams", "--layer: has no meaning with --birds-eye"),
+            (f"look {world} --coverage --from top", "--from: has no meaning with --coverage"),
+            (f"look {world} --height 1m", "--height: has no meaning without --coverage"),
+            (f"look {world} --rate 5", "--rate: has no meaning without --coverage or --movie"),
+            ("compare r.mcap r.mcap --baseline a", "--baseline: is of no use with these"),
+            ("compare r.mcap r.mcap --json", "--json: is of no use with these"),
+            ("run s.yaml --study t.yaml", "--study: has no meaning without a study's results"),
+            ("run . 3 --seed 4", "--seed: has no meaning with a study's results"),
+            ("study t.yaml --plan --doubt", "--doubt: has no meaning with --plan"),
+            ("study t.yaml --tune --needed m", "--needed: has no meaning with --tune"),
+            ("live --rate 3Hz", "--rate: has no meaning without a scenario"),
+            ("check", "no file is named"),
+        ):
+            with self.subTest(words):
+                done = called(*words.split(), cwd=self.folder)
+                self.assertEqual((done.returncode, done.stdout), (2, ""))
+                self.assertIn(told, done.stderr)
+        self.assertFalse((self.folder / "d").exists())
+
+    def test_as_json(self) -> None:
+        self.assertRegex(called("--version").stdout, r"^veldrain \d+\.\d+")
+        (scenario,) = (name for name in MINIMAL if "scenario/1" in MINIMAL[name])
+        ran = json.loads(called("run", scenario, "--json", "--out", "j.mcap", cwd=self.folder).stdout)
+        self.assertEqual((ran["recording"], ran["failed"]), ("j.mcap", False))
+        for words in (("study", "t.yaml", "--out", "out"), ("compare", "out")):
+            found = json.loads(called(*words, "--json", cwd=self.folder).stdout)
+            self.assertEqual((found["folder"], found["trials"]), ("out", 4))
+            self.assertEqual(len(found["passes"]), 2)
+            self.assertTrue((self.folder / found["page"]).is_file())
 
 
 class Surroundings(unittest.TestCase):

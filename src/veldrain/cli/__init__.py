@@ -18,7 +18,6 @@ from veldrain.errors import VeldrainError, printable
 
 app = typer.Typer(
     no_args_is_help=True,
-    add_completion=False,
     pretty_exceptions_enable=False,
     help="Simulated robot worlds, scripted trials, recorded streams, honest comparisons.",
 )
@@ -40,6 +39,39 @@ Limit = Annotated[str | None, typer.Option(help="Longest that a trial may take o
 Workers = Annotated[int, typer.Option(help="Processes that run trials.")]
 
 
+def _version(is_asked: bool) -> None:
+    if is_asked:
+        import importlib.metadata
+
+        typer.echo(f"veldrain {importlib.metadata.version('veldrain')}")
+        raise typer.Exit
+
+
+@app.callback()
+def _all(
+    version: Annotated[bool, typer.Option("--version", help="Print the version.", callback=_version, is_eager=True)] = (
+        False
+    ),
+) -> None:
+    """Simulated robot worlds, scripted trials, recorded streams, honest comparisons."""
+
+
+def _only(context: typer.Context, mode: str, words: str) -> None:
+    """Refuse what was given and has no meaning in a mode: what is ignored misleads.
+
+    Args:
+        context: of the command.
+        mode: as it is told, such as ``--knobs``.
+        words: the names of the parameters that have one.
+    """
+    for parameter in context.command.params:
+        source = context.get_parameter_source(str(parameter.name))
+        is_given = source is not None and source.name == "COMMANDLINE"
+        if is_given and parameter.name not in (*words.split(), "trust", "no_code"):
+            raise VeldrainError(f"has no meaning {mode}", where=parameter.opts[0], cure="leave it out")
+
+
+Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON, and nothing else.")]
 Trust = Annotated[
     bool, typer.Option("--trust", help="Run code that files name wherever it lies, and programs in a check too.")
 ]
@@ -110,6 +142,7 @@ def new(
 @app.command()
 @_names_code
 def run(
+    context: typer.Context,
     scenario: Annotated[
         Path,
         typer.Argument(
@@ -134,12 +167,14 @@ def run(
     every: Annotated[
         list[str] | None, typer.Option(help="Least time between messages of a stream: crawler/scan=1s; repeatable.")
     ] = None,
+    json: Json = False,
 ) -> None:
     """Run one trial of a scenario and record it; exit status 1 where it does not pass."""
     from veldrain.cli import commands
 
     with _interruptible("what was recorded is kept"):
         if trial is not None or scenario.is_dir():
+            _only(context, "with a study's results", "scenario trial controller study out keep_states")
             if trial is None:
                 raise VeldrainError("which trial is run again is not said", where="run", cure="write its number too")
             from veldrain.cli import studies
@@ -147,13 +182,19 @@ def run(
             if not studies.again(scenario, trial, controller, study, out, keep_states):
                 raise typer.Exit(1)
             return
-        if not commands.run(scenario, controller, seed, out, exact, limit, keep_states, (only, without, every)):
+        _only(
+            context,
+            "without a study's results",
+            "scenario controller seed out exact limit keep_states only without every json",
+        )
+        if not commands.run(scenario, controller, seed, out, exact, limit, keep_states, (only, without, every), json):
             raise typer.Exit(1)
 
 
 @app.command()
 @_names_code
 def study(
+    context: typer.Context,
     study: Annotated[Path, typer.Argument(help="Study file.", callback=_there("a study file"))],
     out: Annotated[Path | None, typer.Option(help="Folder for the results; one begun before is completed.")] = None,
     workers: Workers = 1,
@@ -175,11 +216,13 @@ def study(
     tune: Annotated[bool, typer.Option("--tune", help="Do what the file says under tune: instead.")] = False,
     worst: Annotated[bool, typer.Option("--worst", help="Do what the file says under worst: instead.")] = False,
     fit: Annotated[bool, typer.Option("--fit", help="Do what the file says under fit: instead.")] = False,
+    json: Json = False,
 ) -> None:
     """Run a study: all controllers over all its trials; print and write the comparison."""
     from veldrain.cli import studies
 
     if plan:
+        _only(context, "with --plan", "study plan workers keep")
         studies.plan(study, workers, keep)
         return
     searches = [word for word, told in (("tune", tune), ("worst", worst), ("fit", fit)) if told]
@@ -187,9 +230,10 @@ def study(
         raise VeldrainError(f"--{' and --'.join(searches)} at once", where="study", cure="do one after the other")
     with _interruptible("trials that were finished are kept; the same command with the same folder goes on"):
         if searches:
+            _only(context, f"with --{searches[0]}", f"study out workers {searches[0]}")
             studies.search(study, out, workers, searches[0])
         else:
-            wishes = studies.Wishes(keep, until, doubt, sharpen, cluster, table, needed)
+            wishes = studies.Wishes(keep, until, doubt, sharpen, cluster, table, needed, json)
             studies.study(study, out, workers, limit=limit, wishes=wishes)
 
 
@@ -217,6 +261,7 @@ def compare(
     ] = None,
     column: Annotated[list[str] | None, typer.Option(help="Of recordings: a column to plot; repeatable.")] = None,
     out: Annotated[Path | None, typer.Option(help="Of recordings: PNG to write; default: a new one here.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="Of a study: print it as JSON, and nothing else.")] = False,
 ) -> None:
     """Compare the controllers of a study that was run, two runs of a study, or two recordings stream by stream."""
     from veldrain.cli import logs, studies
@@ -225,7 +270,7 @@ def compare(
     if len(what) > 2:
         raise VeldrainError(f"{len(what)} things to compare", where="compare", cure="name one study, or two of a kind")
     are_studies = [(path / STORE).is_file() for path in what]
-    given = {"--baseline": baseline, "--table": table, "--needed": needed}
+    given = {"--baseline": baseline, "--table": table, "--needed": needed, "--json": json or None}
     misplaced = [word for word, value in given.items() if value is not None and len(what) == 2]
     misplaced += ["--fail-if"] if fail_if and not (len(what) == 2 and all(are_studies)) else []
     misplaced += ["--pair, --column, --out"] if (pair or column or out) and any(are_studies) else []
@@ -237,7 +282,7 @@ def compare(
     elif len(what) == 2:
         logs.compare(what[0], what[1], pair or [], column or [], out)
     else:
-        studies.compare(what[0], baseline, table, needed)
+        studies.compare(what[0], baseline, table, needed, json)
 
 
 @app.command()
@@ -305,6 +350,7 @@ def check(
 @app.command()
 @_names_code
 def inspect(
+    context: typer.Context,
     file: Annotated[
         Path,
         typer.Argument(
@@ -329,16 +375,20 @@ def inspect(
     from veldrain.cli import looking
 
     if knobs:
+        _only(context, "with --knobs", "file search knobs like json")
         looking.knobs(file, search or [], like or "", json)
     elif gains:
+        _only(context, "with --gains", "file posture search gains bandwidth damping test json")
         looking.gains(file, posture, search or [], bandwidth, damping, test, json)
     else:
+        _only(context, "without --knobs or --gains", "file posture search json")
         looking.inspect(file, posture, search or [], json)
 
 
 @app.command()
 @_names_code
 def look(
+    context: typer.Context,
     file: Annotated[
         Path,
         typer.Argument(
@@ -382,11 +432,15 @@ def look(
 
     with _interruptible("nothing was written"):
         if coverage:
+            _only(context, "with --coverage", "file out coverage height")
             looking.coverage(file, height or ["0.5 m"], out)
             return
         if birds_eye is not None:
+            _only(context, "with --birds-eye", "file out time movie rate birds_eye")
             looking.birds_eye(file, birds_eye, time, movie or out, rate)
             return
+        words = "file out layer time look_from look_at side through panel size world posture movie"
+        _only(context, "without --coverage or --movie", words + (" rate speed" if movie else ""))
         view = {"layers": layer, "size": size, "look_from": look_from, "look_at": look_at, "side": side}
         view |= {"through": through, "panels": panel}
         looking.look(file, view, out, time, world, posture, movie, rate, speed)
@@ -395,6 +449,7 @@ def look(
 @app.command()
 @_names_code
 def export(
+    context: typer.Context,
     runs: Annotated[
         list[Path],
         typer.Argument(
@@ -426,10 +481,12 @@ def export(
 
     with _interruptible("nothing was written"):
         if not dataset:
+            _only(context, "without --dataset", "runs to kind stream frame")
             logs.export(runs, to, kind or ["csv"], stream, frame)
         elif len(runs) != 1 or len(kind or []) > 1:
             raise VeldrainError("more than one study or kind", where="--dataset", cure="name one of each")
         else:
+            _only(context, "with --dataset", "runs to kind dataset column period window stride split seed")
             logs.dataset(runs[0], to, column or [], (kind or ["npz"])[0], period, window, stride, split, seed)
 
 
@@ -453,6 +510,7 @@ def plot(
 @app.command()
 @_names_code
 def live(
+    context: typer.Context,
     scenario: Annotated[
         Path | None,
         typer.Argument(help="Scenario file to run beside other programs.", callback=_there("a scenario file")),
@@ -481,14 +539,19 @@ def live(
 
     with _interruptible("what was recorded is kept"):
         if listen is not None:
+            _only(context, "with --listen", "listen message domain interface lasting")
             commands.listen(listen, message, domain, interface, lasting)
         elif say is not None:
             if message is None:
                 raise VeldrainError("its type is not said", where="--say", cure="add --message geometry_msgs/msg/Twist")
+            _only(context, "with --say", "say message fields domain interface rate lasting")
             commands.speak(say, message, fields, domain, interface, rate, lasting)
         elif scenario is None:
+            _only(context, "without a scenario", "domain interface")
             commands.topics(domain, interface)
         else:
+            run_with = "scenario domain interface speed fast lockstep seed out name watchdog wait"
+            _only(context, "with a scenario", run_with)
             pace = None if fast else speed
             given = (scenario, domain, interface, pace, lockstep, seed, out, name or [], watchdog, wait)
             if not commands.run(*given):

@@ -125,9 +125,10 @@ def run(
     limit: str | None = None,
     keep_states: str | None = None,
     record_only: tuple[list[str] | None, list[str] | None, list[str] | None] = (None, None, None),
+    is_json: bool = False,
 ) -> bool:
     """Run one trial of a scenario file and record it; True where it passed."""
-    from veldrain.cli.output import prepare_engine, print_outcome, say
+    from veldrain.cli.output import as_json, prepare_engine, print_outcome, say
     from veldrain.control import NamedController
     from veldrain.documents import load_scenario
     from veldrain.scenario.running import run as run_trial
@@ -148,7 +149,7 @@ def run(
         }
     if out is not None and out.exists():
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
-    if scenario.notes:
+    if scenario.notes and not is_json:
         say(f"{path.name}: {len(scenario.notes)} notes on what is not used or taken otherwise: veldrain check {path}")
     record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
     prepare_engine(scenario.world)
@@ -165,8 +166,10 @@ def run(
         without=without,
         every=None if every is None else dict(_pair(words) for words in every),
     )
-    print_outcome(recording)
-    say(f"Written: {record}")
+    with as_json(is_json) as data:
+        data |= {"recording": str(record), **recording.outcome}
+        print_outcome(recording)
+        say(f"Written: {record}")
     return bool(recording.outcome["passed"])
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import sys
 import time
@@ -11,6 +12,7 @@ from pathlib import Path
 from textwrap import fill
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from rich.box import SIMPLE_HEAD
 from rich.console import Console, ConsoleOptions, RenderableType
 from rich.segment import Segment
@@ -56,6 +58,32 @@ err = Screen(stderr=True, highlight=False)
 
 
 MOST_LINES = 8
+
+
+def plain(value: Any) -> Any:
+    """A value as JSON has it: nan is null, and infinite numbers are texts."""
+    if isinstance(value, Mapping):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple | set | frozenset):
+        return [plain(v) for v in value]
+    if isinstance(value, np.generic):
+        value = value.item()
+    if isinstance(value, float) and not math.isfinite(value):
+        return None if math.isnan(value) else str(value)
+    return value if isinstance(value, str | int | float | bool | None) else str(value)
+
+
+@contextmanager
+def as_json(is_asked: bool) -> Iterator[dict[str, Any]]:
+    """What is put into the map that is given comes out as JSON at the end, and nothing else is printed, where asked."""
+    data: dict[str, Any] = {}
+    before, out.quiet = out.quiet, out.quiet or is_asked
+    try:
+        yield data
+    finally:
+        out.quiet = before
+    if is_asked:
+        out.print_json(json.dumps(plain(data)))
 
 
 def grid(*columns: str, left: int = 1, fold: bool = False) -> Table:

@@ -9,12 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from veldrain.cli.output import err, prepare_engine, progress, say, unused
+from veldrain.cli.output import as_json, err, prepare_engine, progress, say, unused
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import write_csv
 
 if TYPE_CHECKING:
     from veldrain.study import Result, Study
+    from veldrain.study.statistics import Comparison
 
 REPORT = "report.html"
 
@@ -30,6 +31,7 @@ class Wishes:
     cluster: str | None = None
     table: Path | None = None
     needed: str | None = None
+    is_json: bool = False
 
 
 def check_counts(workers: int, trials: int | None) -> None:
@@ -75,12 +77,21 @@ def study(
     if wishes.doubt:
         with progress("Doubts") as tell:
             result.doubts(workers=workers, progress=tell)
-    show(result, None)
-    if wishes.needed:
-        _print_needed(result, wishes.needed)
     if wishes.table:
         result.write_table(wishes.table)
-        say(f"Written: {wishes.table}")
+    with as_json(wishes.is_json) as data:
+        data |= data_of(result, show(result, None))
+        if wishes.needed:
+            data["needed"] = result.needed(wishes.needed).to_dict("records")
+            _print_needed(result, wishes.needed)
+        if wishes.table:
+            say(f"Written: {wishes.table}")
+        _say_what_is_where(result)
+    return result
+
+
+def _say_what_is_where(result: Result) -> None:
+    folder = result.folder
     say("")
     say(f"Written to {folder}:")
     say(f"  {REPORT:<14}the comparison with its figures, in one file")
@@ -90,7 +101,6 @@ def study(
     if files:
         size = sum(f.stat().st_size for f in files) / 1e6
         say(f"  {'trials/':<14}{len(files)} recordings (MCAP with ROS 2 messages, {size:.0f} MB in all)")
-    return result
 
 
 def _loaded(path: Path, limit: str | None = None) -> Study:
@@ -267,18 +277,21 @@ def _fit(loaded: Study, folder: Path, workers: int, told: dict[str, Any]) -> Non
     say(f"Written to {folder}: residuals.csv, residuals.png ({found.runs} trials)")
 
 
-def compare(folder: Path, baseline: str | None, table: Path | None, needed: str | None) -> None:
+def compare(folder: Path, baseline: str | None, table: Path | None, needed: str | None, is_json: bool = False) -> None:
     """Print the comparison of a study that was run, and write its page anew."""
     from veldrain.study import Result
 
     result = Result(folder)
-    show(result, baseline)
-    if needed:
-        _print_needed(result, needed)
     if table:
         result.write_table(table)
-        say(f"Written: {table}")
-    say(f"Written: {folder / REPORT}")
+    with as_json(is_json) as data:
+        data |= data_of(result, show(result, baseline))
+        if needed:
+            data["needed"] = result.needed(needed).to_dict("records")
+            _print_needed(result, needed)
+        if table:
+            say(f"Written: {table}")
+        say(f"Written: {folder / REPORT}")
 
 
 def _print_needed(result: Result, metric: str) -> None:
@@ -364,8 +377,19 @@ def again(
     return bool(recording.outcome["passed"])
 
 
-def show(result: Result, baseline: str | None) -> None:
-    """Print a study's comparison and write its page."""
+def data_of(result: Result, comparison: Comparison | None) -> dict[str, Any]:
+    """What a study came to, as plain data."""
+    found: dict[str, Any] = {"folder": str(result.folder), "page": str(result.folder / REPORT)}
+    found |= {"trials": len(result.trials), "doubts": result.about.get("doubts")}
+    if comparison:
+        found["baseline"] = comparison.baseline
+        found["passes"] = [vars(rate) for rate in comparison.passes]
+        found["differences"] = [vars(difference) for difference in comparison.differences]
+    return found
+
+
+def show(result: Result, baseline: str | None) -> Comparison | None:
+    """Write a study's page and print its comparison."""
     from veldrain.cli.output import (
         print_caveats,
         print_comparison,
@@ -382,6 +406,7 @@ def show(result: Result, baseline: str | None) -> None:
 
     several = len(set(result.trials["controller"])) > 1 if not result.trials.empty else True
     comparison = result.compare(baseline) if several or baseline else None
+    write_page(result, comparison, result.folder / REPORT)  # first: a terminal may not take what is printed
     for name, told in result.about.get("changes", {}).items():
         say(f"With {name}: " + ", ".join(f"{path} = {number(value)} {unit}" for path, (value, unit) in told.items()))
     if comparison:
@@ -395,4 +420,4 @@ def show(result: Result, baseline: str | None) -> None:
     print_failures(result)
     print_caveats(result)
     print_notices(result)
-    write_page(result, comparison, result.folder / REPORT)
+    return comparison

@@ -82,6 +82,14 @@ def export(
                 cure="see what it has with veldrain streams",
             )
         jobs += [(maker, stream) for stream in some]
+    made = {stream for _, stream in jobs}
+    for name in streams or () if "" not in made else ():
+        if "*" not in name and name in log.messages and name not in made:
+            raise VeldrainError(
+                f"stream '{name}' ({log.messages[name]}) cannot be written as {' or '.join(wanted)}",
+                where=log.where,
+                cure="name another kind, or leave the stream out",
+            )
     wholes = [maker.word for maker, stream in jobs if not stream]
     named = file_names([stream for _, stream in jobs if stream], wholes, wanted)
     for stream, name in named.items():
