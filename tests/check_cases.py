@@ -414,7 +414,12 @@ def uneven_period(mended: bool) -> vd.Model:
 
 @case("clips-at-rest", "cart/imu")
 def clips_at_rest(mended: bool) -> vd.Model:
-    return cart().mount("imu", vd.Imu(accel_full_scale=20 if mended else 2), on="hull")
+    return cart().mount("imu", vd.Imu(accel_full_scale=20 if mended else 2, bandwidth="50 Hz"), on="hull")
+
+
+@case("range-hangs-on-the-step", "cart/imu")
+def range_hangs_on_the_step(mended: bool) -> vd.Model:
+    return cart().mount("imu", vd.Imu(accel_full_scale="16 g", bandwidth="100 Hz" if mended else "400 Hz"), on="hull")
 
 
 @case("touches-nothing", "cart/skin")

@@ -16,6 +16,7 @@ from veldrain.model.grids import Bools, Grid, crossings
 from veldrain.model.mesh_files import is_mesh, joined, kept_parts, read_mesh
 from veldrain.model.shapes import Shape
 from veldrain.pose import Array, Pose
+from veldrain.randomness import checked_seed
 from veldrain.units import Quantity, quantities, quantity
 
 Collide = Literal["hull", "parts", "triangles", "box", "sphere", "cylinder", "capsule"]
@@ -398,7 +399,7 @@ class HeightField(Mesh):
 
         gap, far = (quantity(value, "length", "rough") for value in (spacing, length))
         rows, columns = (len(axis) for axis in _axes(size, gap))
-        noise = np.random.default_rng(seed).standard_normal((rows, columns))
+        noise = np.random.default_rng(checked_seed(seed)).standard_normal((rows, columns))
         # Noise that is smoothed by a bell of deviation s is correlated by e^(−d²/4s²).
         smooth = gaussian_filter(noise, far / 2 / gap, mode="wrap")
         deviation = smooth.std()

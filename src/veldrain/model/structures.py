@@ -13,6 +13,7 @@ from veldrain.model.meshes import Mesh
 from veldrain.model.shapes import Box, Shape
 from veldrain.model.volumes import bounds
 from veldrain.pose import Pose
+from veldrain.randomness import checked_seed
 from veldrain.units import Quantity, quantities, quantity, triple, worded
 
 Piece = tuple[Shape, Pose]
@@ -264,7 +265,7 @@ class Scatter(Built):
     def __init__(
         self, shapes: Sequence[Shape], count: int, size: Sequence[Quantity], seed: int = 0, gap: Quantity = 0.0
     ) -> None:
-        self.shapes, self.count, self.seed = list(shapes), _count("scatter", count), seed
+        self.shapes, self.count, self.seed = list(shapes), _count("scatter", count), checked_seed(seed)
         self.size, self.gap = quantities(size, "length", "scatter", 2), quantity(gap, "length", "scatter")
         if not self.shapes:
             raise VeldrainError("no shapes", where="scatter", cure="give one or more")

@@ -84,10 +84,11 @@ def tap_inertials(a, h):
         force = add(scaled(minus(u, before), 1.0 / h), cross(rate, scaled(add(u, before), 0.5)))
         force = minus(force, between(tap.axes, fresh, g))
         first = tap.begun == 0
-        put(
-            tap.force, add(triple(tap.force), passed(tap.smooth[0], clipped(force, tap.most_force), tap.follows, first))
-        )
-        put(tap.rate, add(triple(tap.rate), passed(tap.smooth[1], clipped(rate, tap.most_rate), tap.follows, first)))
+        # A part's range ends behind its low pass: a hard impact is spread over that, whatever the step.
+        felt = clipped(passed(tap.smooth[0], force, tap.follows, first), tap.most_force)
+        turning = clipped(passed(tap.smooth[1], rate, tap.follows, first), tap.most_rate)
+        put(tap.force, add(triple(tap.force), felt))
+        put(tap.rate, add(triple(tap.rate), turning))
         put(tap.before, u)
         for r in range(3):
             put(tap.axes[r], triple(fresh[r]))

@@ -61,8 +61,8 @@ def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity =
         ground: what is no higher than this above the lowest fifth of the points is ground, m.
         least: points of a cluster.
 
-    Columns: time, x, y, z (m), range (m), and radial_velocity (m/s) or points; of a camera time, name, left, top,
-    right, bottom (pixels).
+    Columns: time (of a lidar's cluster: when its beams met it), x, y, z (m), range (m), and radial_velocity (m/s) or
+    points; of a camera time, name, left, top, right, bottom (pixels).
     """
     import pandas as pd
 
@@ -76,16 +76,18 @@ def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity =
         return table
     apart, high = quantity(gap, "length", "detections"), quantity(ground, "length", "detections")
     rows = []
-    for time, part in placed.assign(range=own_range).groupby("time"):
+    measured = placed["stamp"] + placed["beam_time"] if "beam_time" in placed else placed["time"]
+    for _, part in placed.assign(range=own_range, measured=measured).groupby("time"):
         at = part[["x", "y", "z"]].to_numpy(float)
         keep = np.isfinite(at).all(axis=1)
         if not keep.any():
             continue
         keep &= at[:, 2] > np.nanquantile(at[keep, 2], 0.2) + high
-        at, far = at[keep], part["range"].to_numpy(float)[keep]
+        at, far, when = at[keep], part["range"].to_numpy(float)[keep], part["measured"].to_numpy(float)[keep]
         for members in _clusters(at, apart):
             if len(members) >= least:
-                rows.append((time, *at[members].mean(axis=0), float(far[members].min()), len(members)))
+                middle, time = at[members].mean(axis=0), float(when[members].mean())
+                rows.append((time, *middle, float(far[members].min()), len(members)))
     return pd.DataFrame(rows, columns=["time", "x", "y", "z", "range", "points"])
 
 
@@ -165,21 +167,37 @@ def match(log: Log, stream: str, truth: str, *, within: Quantity = 0.5) -> Match
     hits, seen_at = np.zeros(len(boxes), int), np.full(len(found), np.nan)
     own_names = found["name"].tolist() if "left" in found else None
     places = np.zeros((len(found), 2)) if own_names is not None else found[["x", "y"]].to_numpy(float)
-    sizes, middles = boxes[["length", "width"]].to_numpy(float), boxes[["x", "y"]].to_numpy(float)
-    turns, titles, ranges = boxes["yaw"].to_numpy(float), boxes["name"].tolist(), boxes["range"].to_numpy(float)
-    for rows, own in _at_one_time(boxes["time"].to_numpy(float), found["time"].to_numpy(float)):
+    sizes = boxes[["length", "width"]].to_numpy(float)
+    titles, ranges = boxes["name"].tolist(), boxes["range"].to_numpy(float)
+    stamps = found["time"].to_numpy(float)
+    tracks = {name: _Track(part) for name, part in boxes.groupby("name")}
+    for rows, own in _at_one_time(boxes["time"].to_numpy(float), stamps):
         for k in rows.tolist():
             if own_names is not None:
                 on = np.array([own_names[n].partition("/")[0] == titles[k] for n in own], bool)
             else:
-                c, s = np.cos(turns[k]), np.sin(turns[k])
-                local = np.abs((places[own] - middles[k]) @ np.array([[c, -s], [s, c]]))
+                # Where the box was when each was measured: at speed, half a period is metres.
+                local = np.abs(tracks[titles[k]].seen_from(places[own], stamps[own]))
                 off = np.linalg.norm(np.maximum(local - sizes[k] / 2, 0.0), axis=1)
                 on = off <= margin
                 errors[k] = float(off[on].min()) if on.any() else np.nan
             hits[k], names[own[on]], seen_at[own[on]] = int(on.sum()), titles[k], ranges[k]
     found = found.assign(name=names) if own_names is None else found.assign(label=own_names, name=names, range=seen_at)
     return Matched(boxes.assign(hits=hits, error=errors), found)
+
+
+class _Track:
+    """Where a box was over time."""
+
+    def __init__(self, boxes: pd.DataFrame) -> None:
+        self.times, self.x, self.y = (boxes[word].to_numpy(float) for word in ("time", "x", "y"))
+        self.yaw = np.unwrap(boxes["yaw"].to_numpy(float))
+
+    def seen_from(self, places: Array, times: Array) -> Array:
+        """Places (n, 2) at times (n,) in the axes of the box, m from its middle."""
+        x, y, yaw = (np.interp(times, self.times, row) for row in (self.x, self.y, self.yaw))
+        east, north, c, s = places[:, 0] - x, places[:, 1] - y, np.cos(yaw), np.sin(yaw)
+        return np.stack([c * east + s * north, c * north - s * east], axis=1)
 
 
 def _at_one_time(times: Array, stamps: Array) -> Iterator[tuple[NDArray[np.int64], NDArray[np.int64]]]:

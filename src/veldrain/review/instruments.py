@@ -96,6 +96,29 @@ def clips_at_rest(robot: RobotLook) -> Found:
             )
 
 
+@rule("range-hangs-on-the-step", "note", "sensors")
+def range_hangs_on_the_step(robot: RobotLook) -> Found:
+    """An accelerometer whose range ends has a low pass of more than a step before its end.
+
+    A hard impact lasts a step, whatever the step is: cut off there, it reads half as much at half the step. Behind a
+    low pass it is spread over that first, as in a real part.
+    """
+    step = robot.look.step
+    for name, _, imu in _of_kind(robot, Imu):
+        fast = 1.0 / (2.0 * math.pi * step)
+        if math.isfinite(imu.accel_full_scale) and not (imu.bandwidth or math.inf) < fast:
+            yield found(
+                "range-hangs-on-the-step",
+                robot,
+                name,
+                f"its range ends at {figure(imu.accel_full_scale)} m/s² without a low pass before: what a hard impact "
+                f"reads hangs on the step of {figure(1e3 * step)} ms",
+                f"write its bandwidth, below {figure(fast)} Hz, or a smaller step",
+                kind="sensor",
+                numbers={"step": step},
+            )
+
+
 @rule("touches-nothing", "error", "sensors")
 def touches_nothing(robot: RobotLook) -> Found:
     """What is to feel a touch is on a link that can be touched.

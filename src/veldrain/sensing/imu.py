@@ -135,8 +135,7 @@ class Imu(Sensor):
         turn = np.eye(3)
         if self.misalignment > 0:
             turn = Rotation.from_rotvec(random.standard_normal(3) * self.misalignment).as_matrix()
-        # Its range ends behind the low pass: what a hard impact gives is then no matter of the engine's step.
-        mount.feel_motion(turn, self.bandwidth)
+        mount.feel_motion(turn, self.bandwidth, self.accel_full_scale, self.gyro_full_scale)
         return ImuAtWork(gyro, accel)
 
     def messages(self, reading: Inertial) -> dict[str, Message]:
