@@ -67,7 +67,7 @@ def _sources(room: str) -> list[Path]:
 @cache
 def cache_folder(room: str) -> Path:
     """Where the compiled kernels of this installation are kept, by Numba version and the sources of a room."""
-    digest = hashlib.sha256(f"2 {numba.__version__} {Path(__file__).resolve().parent}".encode())
+    digest = hashlib.sha256(f"3 {numba.__version__} {Path(__file__).resolve().parent}".encode())
     for source in _sources(room):  # Numba itself goes by a file's place and time, so these count as well
         digest.update(f"{source.stat().st_mtime_ns}".encode() + source.read_bytes())
     wanted = kernels_folder() / digest.hexdigest()[:16]
@@ -96,7 +96,7 @@ def kernels_folder() -> Path:
 @cache
 def shipped_folder(room: str = "engine") -> Path:
     """Where a wheel's compiled kernels are, by all that they depend on but the place of the installation."""
-    digest = hashlib.sha256(f"2 {numba.__version__} {sys.version_info[:2]} {common_processor()}".encode())
+    digest = hashlib.sha256(f"3 {numba.__version__} {sys.version_info[:2]} {common_processor()}".encode())
     for source in _sources(room):
         digest.update(source.read_bytes())
     return Path(__file__).resolve().parent / "kernels" / digest.hexdigest()[:16]
@@ -257,7 +257,23 @@ _PARTS: list[tuple[Any, str, Any]] = [
     (CPUCodeLibrary, "_finalize_final_module", _close),
     (CPUContext, "get_executable", _close_for_callers),
 ]
+_optimize = CPUCodeLibrary._optimize_final_module
+
+
+def _optimize_alone(library: Any) -> None:
+    """Optimise what is compiled as a whole, and keep the kernels that became part of it to itself.
+
+    Numba lets all code that is loaded share them by name, each optimised with its own surroundings: which one was meant,
+    to the last bit, would hang on what a process has compiled or loaded first.
+    """
+    _optimize(library)
+    for function in library._final_module.functions:
+        if not function.is_declaration and function.linkage == llvm.Linkage.linkonce_odr:
+            function.linkage = "internal"
+
+
 _WHOLES = [(owner, name, getattr(owner, name)) for owner, name, _ in _PARTS]
+_WHOLES[0] = (CPUCodeLibrary, "_optimize_final_module", _optimize_alone)
 
 
 def entry(function: F, has_vectors: bool = False, **options: Any) -> F:
