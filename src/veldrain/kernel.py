@@ -263,8 +263,8 @@ _optimize = CPUCodeLibrary._optimize_final_module
 def _optimize_alone(library: Any) -> None:
     """Optimise what is compiled as a whole, and keep the kernels that became part of it to itself.
 
-    Numba lets all code that is loaded share them by name, each optimised with its own surroundings: which one was meant,
-    to the last bit, would hang on what a process has compiled or loaded first.
+    Numba lets all code that is loaded share them by name, each optimised with its own surroundings: which one runs,
+    and with it the last bit, would hang on what a process has compiled or loaded first.
     """
     _optimize(library)
     for function in library._final_module.functions:

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any
 
 import numpy as np
 import trimesh
+from llvmlite.binding import Linkage
+from numba.core.caching import NullCache
 from scipy.spatial import ConvexHull
 from scipy.spatial.transform import Rotation
 
 import veldrain as vd
+from veldrain.kernel import entry, kernel
 from veldrain.simulation import engine_of
 
 G = 9.81
@@ -72,6 +76,26 @@ class Free(unittest.TestCase):
                             self.assertGreater(found.gap.min(), free - 2e-6)
                             self.assertEqual(np.abs(found.force).max(), 0.0)
         self.assertGreater(near / tried, 0.3)  # the sweep comes near enough to mean something
+
+
+class Compiled(unittest.TestCase):
+    def test_a_kernel_shares_no_code_by_name(self) -> None:
+        """Of parts that entries share, each has its own: what runs does not hang on what was loaded first."""
+
+        @kernel
+        def part(x):  # type: ignore[no-untyped-def]
+            return x * 1.5 if x > 0 else part(x + 2.0)
+
+        def whole(x):  # type: ignore[no-untyped-def]
+            return part(x) + part(-x)
+
+        made: Any = entry(whole)
+        made._cache = NullCache()
+        self.assertEqual(made(1.0), 3.0)
+        (compiled,) = made.overloads.values()
+        functions = [f for f in compiled.library._final_module.functions if not f.is_declaration]
+        self.assertTrue(functions)
+        self.assertEqual([f.name for f in functions if f.linkage == Linkage.linkonce_odr], [])
 
 
 class Gathered(unittest.TestCase):
