@@ -39,8 +39,8 @@ def main() -> None:
             message = typestore().deserialize_cdr(raw, JOINTS)
             effort = 40.0 * (0.5 - message.position[0]) - 12.0 * message.velocity[0]
             count += 1
-            if kind == "nan":
-                effort = float("nan")
+            if kind in ("nan", "huge"):
+                effort = float("nan") if kind == "nan" else 1e308
             if kind == "stale":
                 message.header.stamp.sec += 1
             if kind == "bytes":

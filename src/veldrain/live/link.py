@@ -22,6 +22,7 @@ from veldrain.units import Quantity, quantity
 
 CLOCK = "clock"
 NEWEST = ("sensor_msgs/msg/Image", "sensor_msgs/msg/PointCloud2", "sensor_msgs/msg/CompressedImage")  # best effort
+MOST_TOLD = 1e6  # of an input, SI units
 LATE = 0.002  # s behind the clock on the wall from which a tick is late
 JOINTS, PATH = "sensor_msgs/msg/JointState", "trajectory_msgs/msg/JointTrajectory"
 TWIST, GOAL = "geometry_msgs/msg/Twist", "geometry_msgs/msg/PoseStamped"
@@ -249,6 +250,7 @@ class Listener:
         self._mine: set[str] = set()  # joints that were commanded over the link
         self._spoken: set[str] = set()  # topics that somebody commanded
         self._inputs: set[str] = set()
+        self._left: dict[str, int] = {}  # messages of a topic that were not followed
         self._stopped, self._log, self._logged = False, log, 0
 
     def update(self, now: float, senses: Any, motors: Mapping[str, MotorHandle]) -> None:
@@ -291,7 +293,10 @@ class Listener:
             act(*given)
             return True
         except (VeldrainError, ValueError, IndexError, TypeError, AttributeError) as error:
-            self.link.notice(f"left {stream}", f"{stream}: a message was left: {' '.join(str(error).split())}")
+            self._left[stream] = self._left.get(stream, 0) + 1
+            many = f" ({self._left[stream]} in all)" if self._left[stream] > 1 else ""
+            said = " ".join(str(error).split())
+            self.link.notices[f"left {stream}"] = f"{stream}: a message was left: {said}{many}"
             return False
 
     def _joint_commands(self, message: Any, motors: Mapping[str, MotorHandle], now: float) -> None:
@@ -357,6 +362,11 @@ class Listener:
                 cure="drive it with one that has them, such as DifferentialDrive",
             )
         ((name, kinds),) = fits.items()
+        for word, value in told.items():
+            if not abs(value) <= MOST_TOLD:
+                raise VeldrainError(
+                    f"says {value:g} of '{word}'", where=name or self._robot, cure="say a number of its size"
+                )
         self._body.tell(name, **{word: float(value) for word, value in told.items() if word in kinds})
         self._inputs.add(name)
 
