@@ -208,6 +208,13 @@ class Say(Action):
         return f"note: {self.text}"
 
 
+def _by_field(value: Any, where: str) -> dict[str, float]:
+    if not isinstance(value, Mapping):
+        cure = "give it by field of the reading, such as {range: 0.25}"
+        raise VeldrainError(f"an offset of {value!r}", where=where, cure=cure)
+    return dict(value)
+
+
 class Fail(Action):
     """Let a sensor fail, as ``Failure`` says: stuck, dropped, delayed, biased or dead.
 
@@ -221,7 +228,7 @@ class Fail(Action):
     fraction: Number = Number("ratio", default=1.0, least=0.0, most=1.0, doc="of the readings that are ``dropped``")
     delay: Maybe[Quantity, float] = Maybe(Number("time", least=0.0), default=None, doc="of what is ``delayed``")
     offset: Made[Mapping[str, float], dict[str, float]] = Made(
-        lambda value, where: dict(value),
+        _by_field,
         default={},
         doc="what is added where it is ``biased``, by field of the reading",
     )
