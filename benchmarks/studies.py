@@ -75,12 +75,14 @@ def studies(repeats: int) -> Iterator[Figure]:
 
 
 def trials(folder: Path, repeats: int) -> Iterator[Figure]:
-    """A trial by itself, and as one of a study with three metrics, in turn."""
-    study, alone, within = sled(20), [], []
-    scenario = study.drawn(study.draw(0), "a")
+    """A trial by itself, and one more in a study with three metrics, in turn."""
+    few, many, alone, within = sled(10), sled(30), [], []
+    scenario = few.drawn(few.draw(0), "a")
     for k in range(repeats + 1):
         alone.append(seconds(lambda: [Trial(scenario, 1).run() for _ in range(40)]) / 40)
-        within.append(seconds(lambda k=k: study.run(folder / f"t{k}", keep="none")) / 40)  # type: ignore[misc]
+        # 40 trials more, so that what a study takes once is none of it.
+        took = [seconds(lambda s=s, k=k: s.run(folder / f"t{k}-{s.trials}", keep="none")) for s in (few, many)]  # type: ignore[misc]
+        within.append((took[1] - took[0]) / 40)
     alone, within = alone[1:], within[1:]
     yield "study: a trial by itself", 1e3 * statistics.median(alone), "ms", ""
     beside = statistics.median(w - a for w, a in zip(within, alone, strict=True))
