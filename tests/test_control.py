@@ -159,7 +159,6 @@ class Bounds(unittest.TestCase):
             (lambda body, log, motors: log("\x1b[31m", 1.0), "which is no name"),
             (lambda body, log, motors: setattr(motors["slide"], "effort", math.inf), "cart/slide: the commanded effort is inf"),
             (lambda body, log, motors: setattr(motors["slide"], "effort", math.nan), "cart/slide: .* is not a number"),
-            (lambda body, log, motors: setattr(motors["slide"], "effort", 1e308), "cart/slide: the commanded effort is 1e.308"),
             (lambda body, log, motors: log("mine", 1.0), "time is up"),
         ):  # fmt: skip
             with self.subTest(told):

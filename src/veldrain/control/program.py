@@ -34,6 +34,7 @@ COMPACT = json.JSONEncoder(separators=(",", ":"))
 PREFIX = "program:"
 MOST_LINE = 4 << 20  # bytes of an answer
 MOST_SAID = 1 << 20  # bytes of standard error that are kept
+MOST_ASKED = 1e9  # of a motor, SI units: a finite number can end a trial too
 MOST_NUMBERS = 10_000  # of an array that is written as numbers
 UNITS = {
     "position": "m, or rad and m by joint", "velocity": "rad/s or m/s by joint", "effort": "N*m or N by joint",
@@ -174,6 +175,8 @@ class Program(SheetController):
     def _number(self, value: Any, what: str, now: float) -> float:
         if isinstance(value, bool) or not isinstance(value, int | float):
             self._fail(f"answered {what} = {value!r} at {now:g} s", "write a number")
+        if not what.startswith("log ") and not abs(value) <= MOST_ASKED:
+            self._fail(f"answered {what} = {value!r} at {now:g} s", "write a number that a motor can follow")
         return float(value)
 
     def _asked(self, line: dict[str, Any], when: str) -> dict[str, Any]:

@@ -22,7 +22,7 @@ from veldrain.units import Quantity, quantity
 
 CLOCK = "clock"
 NEWEST = ("sensor_msgs/msg/Image", "sensor_msgs/msg/PointCloud2", "sensor_msgs/msg/CompressedImage")  # best effort
-MOST_TOLD = 1e6  # of an input, SI units
+MOST_TOLD = 1e6  # of an input or command, SI units: a finite number can end a trial too
 LATE = 0.002  # s behind the clock on the wall from which a tick is late
 JOINTS, PATH = "sensor_msgs/msg/JointState", "trajectory_msgs/msg/JointTrajectory"
 TWIST, GOAL = "geometry_msgs/msg/Twist", "geometry_msgs/msg/PoseStamped"
@@ -309,9 +309,11 @@ class Listener:
             given = {word: getattr(message, word) for word in TAKEN[self._modes[joint]]}
             told = {word: float(values[k]) for word, values in given.items() if len(values) == len(message.name)}
             told = {word: value for word, value in told.items() if not math.isnan(value)}
-            if not told or not all(map(math.isfinite, told.values())):
+            if not told or not all(abs(value) <= MOST_TOLD for value in told.values()):
                 raise VeldrainError(
-                    f"says {told} of a {self._modes[joint]} motor", where=joint, cure="give finite numbers"
+                    f"says {told} of a {self._modes[joint]} motor",
+                    where=joint,
+                    cure="give numbers that a motor can follow",
                 )
             wanted[joint] = told
         for joint, told in wanted.items():

@@ -20,7 +20,6 @@ from veldrain.units import Quantity, quantity
 MODES = {p.EFFORT: "effort", p.VELOCITY: "velocity", p.POSITION: "position"}
 # What a motor takes by its mode: first what drives it, then what may be given beside it.
 TAKEN = {"effort": ("effort",), "velocity": ("velocity", "effort"), "position": ("position", "velocity", "effort")}
-MOST = {"position": 1e6, "velocity": 1e6, "effort": 1e9}  # rad, rad/s, N·m, and so on: what no machine does
 _FIELDS = {"velocity": "pace", "effort": "assist"}
 _KINDS = {"effort": ("torque", "force"), "velocity": ("angular speed", "speed"), "position": ("angle", "length")}
 
@@ -119,7 +118,7 @@ class Joints:
             )
         for what, value in given.items():
             number = float(value) if isinstance(value, (int, float)) else quantity(value, _KINDS[what][linear], where)
-            if not abs(number) <= MOST[what]:
+            if not math.isfinite(number):
                 said = "not a number" if math.isnan(number) else f"{number:g}"
                 raise VeldrainError(f"the commanded {what} is {said}", where=where, cure="look at who commands it")
             if what == mode:

@@ -130,7 +130,7 @@ def command_motors(dofs, numbers, mode, main, pace, assist):
     """
     for k in range(len(numbers)):
         dof, asked = dofs[numbers[k]], main[k]
-        fits = dof.mode == mode and abs(asked) <= 1e6  # what is more is looked at one by one
+        fits = dof.mode == mode and math.isfinite(asked)
         if mode == POSITION:
             fits = fits and dof.low - 1e-9 <= asked <= dof.high + 1e-9
         elif mode == VELOCITY:

@@ -228,9 +228,7 @@ class Fail(Action):
     fraction: Number = Number("ratio", default=1.0, least=0.0, most=1.0, doc="of the readings that are ``dropped``")
     delay: Maybe[Quantity, float] = Maybe(Number("time", least=0.0), default=None, doc="of what is ``delayed``")
     offset: Made[Mapping[str, float], dict[str, float]] = Made(
-        _by_field,
-        default={},
-        doc="what is added where it is ``biased``, by field of the reading",
+        _by_field, default={}, doc="what is added where it is ``biased``, by field of the reading"
     )
 
     def failure(self, start: float) -> Failure:
