@@ -175,7 +175,7 @@ class Program(SheetController):
     def _number(self, value: Any, what: str, now: float) -> float:
         if isinstance(value, bool) or not isinstance(value, int | float):
             self._fail(f"answered {what} = {value!r} at {now:g} s", "write a number")
-        if not what.startswith("log ") and not abs(value) <= MOST_ASKED:
+        if not what.startswith("log ") and abs(value) > MOST_ASKED:
             self._fail(f"answered {what} = {value!r} at {now:g} s", "write a number that a motor can follow")
         return float(value)
 
