@@ -267,6 +267,11 @@ def sags(mended: bool) -> vd.Model:
     return boom(mass=2, mode="position", stiffness=2000 if mended else 50, damping=10)
 
 
+@case("gives-way", "crane/lift")
+def gives_way(mended: bool) -> vd.Model:
+    return boom(mass=2, mode="velocity", damping=80, integral=160 if mended else 0)
+
+
 @case("mostly-damping", "crane/lift")
 def mostly_damping(mended: bool) -> vd.Model:
     return boom(mass=0.2, mode="position", stiffness=100, damping=3 if mended else 300)

@@ -216,6 +216,18 @@ class RobotInMotion:
         if joints:
             self._joints.command_all(tuple(joints), told)
 
+    def brake(self, *joints: str) -> None:
+        """Let the brakes of motors hold their joints until they are commanded again; without names all that have one.
+
+        Before its first command, and while it is dead, a motor's brake holds by itself.
+
+        Raises:
+            VeldrainError: no such joint, or one whose motor has no brake.
+
+        >>> sim["lift"].brake("mast")  # doctest: +SKIP
+        """
+        self._joints.brake(joints or self._joints.with_brakes())
+
     def commands(self) -> dict[str, dict[str, float]]:
         """The commands that hold now by joint: position, velocity and effort as far as they were given, SI units."""
         return self._joints.commands()

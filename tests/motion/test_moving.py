@@ -98,12 +98,65 @@ class Motors(unittest.TestCase):
             sim.advance(round(t - sim.time, 6))
             self.assertAlmostEqual(sim["it"].velocities[0], 3 * (1 - math.exp(-t / 0.2)), delta=0.002)
 
+    def test_a_load_on_a_velocity_motor(self) -> None:
+        """Under 98.1 N it sinks by F/damping a second; an integral part gives way by F/integral once, and loses half of
+        its play; a brake holds up to its force, while nothing is commanded and while the motor is dead.
+        """
+        force, mass = 98.1, 10.0
+
+        def cage(**motor: float) -> vd.Simulation:
+            m = vd.Model("it").link("base", mass=50).link("cage", vd.Box((0.1, 0.1, 0.1)), mass=mass)
+            m.joint("mast", "base", "cage", "prismatic", axis=(0, 0, 1), limits=(-2, 2))
+            m.motor("mast", "velocity", damping=2000, limit=500, **motor)
+            return vd.Simulation(vd.World(gravity=(0, 0, -force / mass)).place(m, fixed=True))
+
+        settled = mass / 2000
+        for motor, fallen, risen in (
+            ({}, force / 2000 * (5 - settled), 0.5 - force / 2000 * 5),
+            ({"integral": 4000}, force / 4000, 0.5),
+            ({"integral": 4000, "play": 0.002}, force / 4000 + 0.001, 0.5),
+            ({"brake": 120}, 0.0, 0.5 - force / 2000 * (5 - settled) - 0.1 * settled),
+            ({"brake": 50}, (force - 50) / 2000 * (5 - settled), 0.5 - force / 2000 * 5),
+        ):
+            with self.subTest(**motor):
+                sim = cage(**motor)
+                sim.advance(5)
+                self.assertAlmostEqual(sim["it"].positions[0], -fallen, delta=2e-4)
+                sim["it"].command("mast", velocity=0.1)
+                sim.advance(5)
+                self.assertAlmostEqual(sim["it"].positions[0] + fallen, risen, delta=1e-3)
+                if "brake" not in motor:
+                    with self.assertRaisesRegex(vd.VeldrainError, "it/mast: no brake there"):
+                        sim["it"].brake("mast")
+                    continue
+                sim["it"].brake()
+                sim.advance(0.5)
+                before = sim["it"].positions[0]
+                sim.advance(1)
+                sinks = max(0.0, force - motor["brake"]) / 2000
+                self.assertAlmostEqual(before - sim["it"].positions[0], sinks, delta=1e-6)
+
+    def test_play_of_a_driven_wheel_and_lag_of_a_held_one(self) -> None:
+        """It crosses its play at the speed that it is told before it pushes; a step of position comes as 1 − e^(−t/T)."""
+        sim = alone(wheel("velocity", inertia=1.0, damping=1000, play=0.1))
+        sim["it"].command("turn", velocity=1.0)
+        sim.advance(0.045)
+        self.assertEqual(sim["it"].velocities[0], 0.0)
+        sim.advance(0.3)
+        self.assertAlmostEqual(sim["it"].velocities[0], 1.0, delta=1e-3)
+        sim = alone(wheel("position", inertia=1e-6, stiffness=4000, damping=4, lag=0.2))
+        sim["it"].command("turn", position=0.5)
+        for t in (0.1, 0.2, 0.5):
+            sim.advance(round(t - sim.time, 6))
+            self.assertAlmostEqual(sim["it"].positions[0], 0.5 * (1 - math.exp(-t / 0.2)), delta=0.005)
+
     def test_what_no_motor_can_be(self) -> None:
         for words, motor in (
             ("speed limit of 0", {"mode": "effort", "speed": 0}),
             ("stall effort and a free speed", {"mode": "effort", "stall": 3}),
-            ("gear play of a motor in velocity", {"mode": "velocity", "damping": 1, "play": 0.1}),
-            ("a lag of a motor in position", {"mode": "position", "stiffness": 1, "lag": 0.1}),
+            ("play of a motor in effort mode", {"mode": "effort", "play": 0.1}),
+            ("lag of a motor in effort mode", {"mode": "effort", "lag": 0.1}),
+            ("integral part of a motor in position mode", {"mode": "position", "stiffness": 1, "integral": 0.1}),
             ("play", {"mode": "position", "stiffness": 1, "play": -0.1}),
         ):
             with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):

@@ -319,6 +319,7 @@ def _motor_knobs(placed: Placed, name: str) -> Iterator[Knob]:
         del kinds[word]  # of no use in that mode
     pace, position = ("speed", "length") if linear else ("angular speed", "angle")
     more = {"speed": pace, "stall": force, "free_speed": pace, "play": position, "lag": "time"}
+    more |= {"integral": f"{sort} stiffness", "brake": force}
     # Of what most motors do not have, only what this one has.
     kinds |= {word: kind for word, kind in more.items() if 0.0 < vars(motor)[word] < math.inf}
     return (knob(word, kind) for word, kind in kinds.items())

@@ -44,11 +44,14 @@ class Motoring(Draft):
         free_speed: Quantity | None = None,
         play: Quantity | None = None,
         lag: Quantity | None = None,
+        integral: Quantity | None = None,
+        brake: Quantity | None = None,
     ) -> Self:
         """Put a motor on a joint.
 
         In mode ``effort`` it gives the effort that is commanded; in mode ``velocity`` damping·(commanded
-        velocity − velocity) + effort; in mode ``position`` stiffness·(commanded position − position) +
+        velocity − velocity) + effort, so that a load makes it creep by load/damping, unless ``integral`` times the
+        integral of that difference is added; in mode ``position`` stiffness·(commanded position − position) +
         damping·(commanded velocity − velocity) + effort, where velocity and effort are 0 until they are commanded too.
         Its effort never exceeds ``limit``, and it drives no faster than ``speed``. With ``stall`` and ``free_speed``
         it is a DC motor: its effort lies between the lines ±stall − (stall/free_speed)·velocity.
@@ -64,8 +67,13 @@ class Motoring(Draft):
             speed: limit that the motor holds, rad/s, or m/s when prismatic. None: none.
             stall: effort of a DC motor at rest, N·m, or N when prismatic; 0: not one.
             free_speed: at which a DC motor gives no effort, rad/s, or m/s when prismatic.
-            play: of the gear, from one side to the other, rad, or m when prismatic; in mode ``position``.
-            lag: time in which the motor follows 63 % of a step of its command, s; in mode ``velocity``.
+            play: of the gear (backlash), from one side to the other, rad, or m when prismatic; in modes ``position``
+                and ``velocity``.
+            lag: time (time constant) in which the motor follows 63 % of a step of its command, s; in the same modes.
+            integral: gain of the integral part in mode ``velocity``, N·m/rad, or N/m when prismatic. It stands still
+                while the motor gives all that it can, so that it does not wind up.
+            brake: effort with which a brake holds the joint before the motor's first command, while the motor is dead
+                and after ``brake()``, N·m, or N when prismatic; 0: no brake.
 
         Raises:
             VeldrainError: an unknown joint or mode, a gain missing or negative, a second motor.
@@ -99,6 +107,8 @@ class Motoring(Draft):
             "free_speed": free_speed,
             "play": play,
             "lag": lag,
+            "integral": integral,
+            "brake": brake,
         }
         given = {key: value for key, value in values.items() if value is not None}
         standard: dict[str, Any] = {
@@ -109,7 +119,7 @@ class Motoring(Draft):
             "inertia": 0.0,
             "gear_ratio": 1.0,
             "speed": np.inf,
-            **dict.fromkeys(("stall", "free_speed", "play", "lag"), 0.0),
+            **dict.fromkeys(("stall", "free_speed", "play", "lag", "integral", "brake"), 0.0),
         }
         values = standard | self._default_values(joint, held.kind, "motor") | given
         asked: Any = values["mode"]
@@ -129,6 +139,8 @@ class Motoring(Draft):
             "free_speed": pace,
             "play": "length" if linear else "angle",
             "lag": "time",
+            "integral": f"{sort} stiffness",
+            "brake": force,
         }
         found = {word: quantity(values[word], kind, where) for word, kind in kinds.items()}
         for word, value in found.items():
@@ -154,10 +166,13 @@ class Motoring(Draft):
             raise VeldrainError(
                 "a DC motor has a stall effort and a free speed", where=where, cure="give stall= and free_speed="
             )
-        if motor.play and motor.mode != "position":
-            raise VeldrainError(f"gear play of a motor in {motor.mode} mode", where=where, cure="use mode 'position'")
-        if motor.lag and motor.mode != "velocity":
-            raise VeldrainError(f"a lag of a motor in {motor.mode} mode", where=where, cure="use mode 'velocity'")
+        for word in ("play", "lag"):
+            if vars(motor)[word] and motor.mode == "effort":
+                cure = "use mode 'velocity' or 'position'"
+                raise VeldrainError(f"{word} of a motor in effort mode", where=where, cure=cure)
+        if motor.integral and motor.mode != "velocity":
+            cure = "use mode 'velocity'" if motor.mode == "effort" else "give it stiffness="
+            raise VeldrainError(f"an integral part of a motor in {motor.mode} mode", where=where, cure=cure)
 
     def rotor(self, joint: str, thrust: Quantity, torque: Quantity, *, lag: Quantity = 0.0) -> Self:
         """Put blades on a joint that turns: they pull along its axis as they are turned.

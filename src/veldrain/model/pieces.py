@@ -122,6 +122,8 @@ class Motor:
     free_speed: float = 0.0
     play: float = 0.0
     lag: float = 0.0
+    integral: float = 0.0
+    brake: float = 0.0
 
 
 MOTOR_NUMBERS = tuple(f.name for f in fields(Motor) if f.name not in ("joint", "mode", "gear_ratio"))

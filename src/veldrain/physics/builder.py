@@ -188,6 +188,7 @@ class Builder:
                 dof |= {"mode": _MODES[motor.mode], "stiffness": motor.stiffness, "gain": motor.damping}
                 dof |= {"limit": motor.limit, "inertia": motor.inertia, "top_speed": motor.speed, "play": motor.play}
                 dof |= {"stall": motor.stall, "free_speed": motor.free_speed}
+                dof |= {"integral": motor.integral, "brake": motor.brake}
                 if motor.lag:  # exact for a command that holds over a step
                     dof["follows"] = -np.expm1(-self.step / motor.lag)
             self.dofs.append(dof)
@@ -283,7 +284,7 @@ class Builder:
         for tree in trees[trees["whole"] == 1]:
             geoms["stiff"] |= (held >= tree["first"]) & (held < tree["end"])
         probe = np.zeros(1, p.GEOM)
-        probe["kind"], probe["end_corner"], probe["end_face"], probe["size"] = p.HULL, 3, 1, 1.0
+        probe["kind"], probe["end_face"], probe["size"] = p.HULL, 1, (1.0, 1.0, 0.0)
         probe["rot"] = np.eye(3)
         closed = int(sum(loop["rows"] for loop in self.loops if loop["kind"] in (*_ROWS, p.MIMIC)))
         patches = np.zeros(len(world.patches), p.PATCH)

@@ -97,7 +97,7 @@ class Engine:
         """Let motors that were told nothing hold where they are: position motors at their positions."""
         dofs = self.plant.dofs
         waiting = (dofs["told"] == 0) & (dofs["mode"] == p.POSITION) & (dofs["coord"] >= 0)
-        dofs["command"][waiting] = self.plant.q[dofs["coord"][waiting]]
+        dofs["command"][waiting] = dofs["held"][waiting] = self.plant.q[dofs["coord"][waiting]]
 
     def refresh(self) -> None:
         """Bring poses and velocities up to date with a state that was changed from outside."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from veldrain.kernel import kernel
-from veldrain.physics.plant import STATUS_FINE, STATUS_FULL
+from veldrain.physics.plant import NO_MOTOR, STATUS_FINE, STATUS_FULL
 from veldrain.physics.responses import respond
 from veldrain.physics.rows import hold_closed, open_row, set_limit
 
@@ -17,7 +17,7 @@ def build_joints(count, trees, nodes, dofs, q, v, limits, rows, J, B, closed, h)
     """Rows for joint stops that could be met in this step, and for joint friction."""
     for k in range(len(dofs)):
         dof = dofs[k]
-        most = h * dof.friction
+        most = h * (dof.friction + (dof.brake if dof.told == 0 or dof.mode == NO_MOTOR else 0.0))
         if most > 0.0 and not add_joint(
             count, trees, nodes, dof.node, k, FRICTION, -most, most, 0.0, dof.rub, limits, rows, J, B, closed
         ):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -126,6 +126,29 @@ class Joints:
                 dof["command"], dof["told"] = number, 1
             else:
                 dof[_FIELDS[what]] = number
+
+    def with_brakes(self) -> list[str]:
+        """Joints whose motors have a brake."""
+        return [name for name, k in self._robot.joints.items() if self._engine.plant.dofs[k]["brake"] > 0]
+
+    def brake(self, joints: Iterable[str]) -> None:
+        """Let brakes hold joints until their motors are commanded again.
+
+        Raises:
+            VeldrainError: no such joint, or one whose motor has no brake.
+        """
+        asked = list(joints)
+        for joint in asked:
+            if joint not in self._robot.joints:
+                raise unknown("movable joint", joint, self._robot.joints, self._robot.name)
+            if not self._engine.plant.dofs[self._robot.joints[joint]]["brake"]:
+                where = f"{self._robot.name}/{joint}"
+                raise VeldrainError("no brake there", where=where, cure="give its motor brake=")
+        for joint in asked:
+            dof = self._engine.plant.dofs[self._robot.joints[joint]]
+            for field in ("told", "command", "held", "pace", "assist", "wound"):
+                dof[field] = 0
+        self._engine.hold_still()
 
     def command_all(self, joints: tuple[str, ...], given: dict[str, Array]) -> None:
         """Command several motors: rows of numbers, SI units, in the order of the joints.

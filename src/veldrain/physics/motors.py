@@ -1,8 +1,9 @@
 """Motors and joint damping as an effort a − b·v⁺, linear in the joint's velocity at the end of the step.
 
-What a motor's mode asks for is its law. Velocity mode: a = damping·command + effort, b = damping. Position mode, with
-q⁺ = q + h·v⁺: a = stiffness·(command − q) + damping·velocity + effort, b = damping + h·stiffness; with gear play,
-nothing while the command is within half of it, and from its edge on beyond.
+What a motor's mode asks for is its law. Velocity mode: a = damping·command + effort, b = damping; an integral part
+adds gain·(wound + h·(command − v⁺)). Position mode, with q⁺ = q + h·v⁺: a = stiffness·(command − q) +
+damping·velocity + effort, b = damping + h·stiffness. With gear play a position motor gives nothing while its command
+is within half of it, and counts from its edge on beyond; a velocity motor crosses it at the speed that it is told.
 
 What it can give bounds that, on both sides: a speed limit (a steep line through zero at that speed), a DC motor's
 line from its stall torque to its free speed, and its largest effort. Which line each motor is on is found by solving,
@@ -35,8 +36,12 @@ def law(dof, q, h):
     if dof.mode == EFFORT:
         return min(max(dof.command, -dof.limit), dof.limit), 0.0
     if dof.mode == VELOCITY:
-        return dof.gain * followed(dof) + dof.assist, dof.gain
-    away = dof.command - q[dof.coord]
+        wanted = followed(dof)
+        if abs(dof.slack) < 0.5 * dof.play:
+            return 0.0, 0.0
+        slope = dof.gain + h * dof.integral
+        return slope * wanted + dof.integral * dof.wound + dof.assist, slope
+    away = followed(dof) - q[dof.coord]
     if dof.play > 0.0:
         free = 0.5 * dof.play
         if abs(away) <= free:
@@ -83,11 +88,22 @@ def bound_at(dof, q, v, h):
 
 
 @kernel
-def follow_commands(dofs):
-    """Let lagging motors come nearer to their commands; at the end of a step."""
+def follow_commands(dofs, v, h):
+    """Bring on what motors remember, at the end of a step: lagging commands, integral parts, where play is."""
     for k in range(len(dofs)):
         dof = dofs[k]
         dof.held = followed(dof)
+        if dof.mode != VELOCITY:
+            dof.wound = dof.slack = 0.0
+            continue
+        gained, half = h * (dof.held - v[k]), 0.5 * dof.play
+        if abs(dof.slack) < half:
+            dof.slack = min(max(dof.slack + gained, -half), half)
+            continue
+        if dof.integral > 0.0 and dof.bound == LAW:
+            dof.wound += gained
+        if dof.slack * dof.effort < 0.0:  # at an edge of its play a gear only pushes: it leaves the edge
+            dof.slack *= 0.999
 
 
 @kernel

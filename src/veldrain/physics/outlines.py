@@ -12,10 +12,64 @@ from __future__ import annotations
 import math
 
 from veldrain.kernel import kernel
-from veldrain.physics.plant import BOX, CAPSULE, CONE, CYLINDER, ELLIPSOID, HULL, MESH, PLANE, SPHERE
-from veldrain.physics.spatial import add, dot, put, triple, turned, turned_back
+from veldrain.physics.plant import (
+    BOX,
+    CAPSULE,
+    CONE,
+    CYLINDER,
+    ELLIPSOID,
+    HULL,
+    MESH,
+    MOST_CORNERS,
+    NEAR,
+    PLANE,
+    SPHERE,
+)
+from veldrain.physics.spatial import add, dot, minus, put, scaled, triple, turned, turned_back
 
 CAP_CORNERS = 8  # corners of the polygon that stands for the flat end of a cylinder
+
+
+@kernel
+def cell_of(d, divided):
+    """Where a direction pierces the cube of directions: a side, a row and a column of it, as one number."""
+    a = 0
+    if abs(d[1]) > abs(d[a]):
+        a = 1
+    if abs(d[2]) > abs(d[a]):
+        a = 2
+    if divided == 0 or d[a] == 0.0:
+        return 0
+    u, v = d[(a + 1) % 3] / d[a], d[(a + 2) % 3] / d[a]
+    row = min(int(0.5 * (u + 1.0) * divided), divided - 1)
+    column = min(int(0.5 * (v + 1.0) * divided), divided - 1)
+    return ((2 * a + (1 if d[a] > 0.0 else 0)) * divided + row) * divided + column
+
+
+@kernel
+def farthest(g, d, corners):
+    """Row of a hull's corner that lies farthest along a direction of its own frame.
+
+    It is climbed to along the edges, which finds it since the hull is convex, from a corner that lies near: so many
+    corners cost little more than few.
+    """
+    first = g.first_corner
+    best = first + corners[first + cell_of(d, int(g.size[2]))].start
+    most = dot(triple(corners[best].at), d)
+    climbs = True
+    while climbs:
+        climbs = False
+        row = best
+        while row >= 0:
+            c = corners[row]
+            for k in range(NEAR):
+                if c.near[k] < 0:
+                    break
+                along = dot(triple(corners[first + c.near[k]].at), d)
+                if along > most:
+                    best, most, climbs = first + c.near[k], along, True
+            row = first + c.more if c.more >= 0 else -1
+    return best
 
 
 @kernel
@@ -51,12 +105,8 @@ def support(g, inset, direction, corners):
         scale = 1.0 / math.sqrt(x * x * d[0] * d[0] + y * y * d[1] * d[1] + z * z * d[2] * d[2] + 1e-300)
         x, y, z = x * x * d[0] * scale, y * y * d[1] * scale, z * z * d[2] * scale
     elif kind == HULL:
-        best, most, keep = g.first_corner, -math.inf, 1.0 - inset / size[0]
-        for k in range(g.first_corner, g.end_corner):
-            along = corners[k, 0] * d[0] + corners[k, 1] * d[1] + corners[k, 2] * d[2]
-            if along > most:
-                best, most = k, along
-        x, y, z = keep * corners[best, 0], keep * corners[best, 1], keep * corners[best, 2]
+        keep = 1.0 - inset / size[0]
+        x, y, z = scaled(triple(corners[farthest(g, d, corners)].at), keep)
     else:
         x, y, z = 0.0, 0.0, 0.0
     return add(triple(g.pos), turned(g.rot, (x, y, z)))
@@ -121,29 +171,38 @@ def round_face(radius, height, x, y, out):
 
 @kernel
 def hull_feature(g, d, out, corners, faces):
-    """The same in the hull's own frame: a face that looks along d, else the edge or corner that lies farthest."""
-    best, most = g.first_face, -2.0
-    for k in range(g.first_face, g.end_face):
-        along = dot(triple(faces[k].normal), d)
-        if along > most:
-            best, most = k, along
+    """The same in the hull's own frame: a face at the farthest corner that looks along d, else the edge or corner."""
+    first = farthest(g, d, corners)
+    high = dot(triple(corners[first].at), d)
+    best, most, second, next_high = g.first_face, -2.0, first, -math.inf
+    row = first
+    while row >= 0:  # the second farthest corner lies across an edge
+        c = corners[row]
+        for k in range(NEAR):
+            if c.faces[k] >= 0:
+                along = dot(triple(faces[g.first_face + c.faces[k]].normal), d)
+                if along > most:
+                    best, most = g.first_face + c.faces[k], along
+            if c.near[k] >= 0:
+                along = dot(triple(corners[g.first_corner + c.near[k]].at), d)
+                if along > next_high:
+                    second, next_high = g.first_corner + c.near[k], along
+        row = g.first_corner + c.more if c.more >= 0 else -1
     if most > 0.9 or g.end_face - g.first_face == 1:
         face = faces[best]
+        near, least = 0, math.inf
         for k in range(face.corners):
             put(out[k], triple(face.at[k]))
+            apart = minus(triple(face.at[k]), triple(corners[first].at))
+            if dot(apart, apart) < least:
+                near, least = k, dot(apart, apart)
+        if face.corners == MOST_CORNERS:  # the face may have more corners than its row
+            put(out[near], triple(corners[first].at))
         return face.corners
-    first, second, high, next_high = g.first_corner, g.first_corner, -math.inf, -math.inf
-    for k in range(g.first_corner, g.end_corner):
-        along = dot(triple(corners[k]), d)
-        if along > high:
-            second, next_high = first, high
-            first, high = k, along
-        elif along > next_high:
-            second, next_high = k, along
-    put(out[0], triple(corners[first]))
+    put(out[0], triple(corners[first].at))
     if high - next_high > 0.05 * g.size[0]:
         return 1
-    put(out[1], triple(corners[second]))
+    put(out[1], triple(corners[second].at))
     return 2
 
 

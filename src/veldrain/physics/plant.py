@@ -89,15 +89,16 @@ DOF = _record(
     "damping friction low high spring rest inertia stiffness gain limit command "
     # pace, assist: velocity and effort given beside the command. held: the command as a lagging motor has it, and the
     # share by which it follows in a step. stall, free_speed: of a DC motor.
-    "pace assist held follows top_speed stall free_speed play "
+    # wound: of a velocity motor's integral part; slack: how far it is ahead in the play of its gear.
+    "pace assist held follows top_speed stall free_speed play integral wound slack brake "
     "effort offset slope rub stop",
 )
 GEOM = _record(
     # Of a HULL its corners and faces, of a MESH its triangles (faces) and the root of its tree of boxes.
     # stiff: neither a contact nor a push moves it: it is fixed in the world, or led.
-    "kind node first_corner end_corner first_face end_face branch stiff",
+    "kind node first_corner first_face end_face branch stiff",
     "core",  # how far the core that normals come from lies inside the shape
-    size=3,  # box: half edges; ellipsoid: half axes; hull: inner and outer radius; others: radius, half length
+    size=3,  # box: half edges; ellipsoid: half axes; hull: see CORNER; others: radius, half length
     place=3,
     turn=(3, 3),
     surface=6,  # friction, restitution, rolling, spinning, compliance (m/N), damping (N·s/m)
@@ -106,12 +107,25 @@ GEOM = _record(
     rot=(3, 3),
     box=6,  # around it, along the world axes: low, high
 )
+MOST_CORNERS = 12  # of a face
+NEAR = 6  # neighbours and faces of a corner in one row
+# Of a hull, whose size is the radius of a ball inside it and of one around it, and how often a side of the cube of
+# directions is divided. Rows are counted from the hull's first one.
+CORNER = np.dtype(
+    [
+        ("at", np.float64, 3),
+        ("start", np.int64),  # row k says which corner lies near the farthest one in cell k of the cube of directions
+        ("more", np.int64),  # the row with more neighbours and faces; −1: there is none
+        ("near", np.int32, NEAR),  # corners across an edge; −1: no more
+        ("faces", np.int32, NEAR),  # faces that it is a corner of; −1: no more
+    ]
+)
 FACE = _record(
     "corners",
     "",
     normal=3,
     lean=3,  # of a triangle: least cosine between its normal and a contact's on each side; 1 on inner sides
-    at=(12, 3),
+    at=(MOST_CORNERS, 3),
 )
 BRANCH = _record("first end skip", "", box=6)  # of a tree of boxes: faces of a leaf; where to go on without it
 # What follows a route, see ``leading``.
@@ -211,7 +225,7 @@ class Plant(NamedTuple):
     speeds: Array  # (5, D) now; after the step if nothing held; after the step; what moves positions only; pull
     geoms: Records  # (G,)
     probe: Records  # (1,) GEOM: a triangle of a mesh while it meets another shape
-    corners: Array  # (V, 3) of hulls, in the shape; the first three are the triangle's
+    corners: Rows  # (V,) CORNER of hulls, in the shape; the first three are the triangle's
     faces: Records  # (F,) of hulls and meshes, in the shape; the first is the triangle
     branches: Records  # trees of boxes over the triangles of meshes, depth first
     loops: Records  # (L,)

@@ -13,7 +13,6 @@ from veldrain.physics import plant as p
 from veldrain.physics.growing import grow_tree
 from veldrain.pose import Array
 
-MOST_CORNERS = 12  # of a face, as in plant.FACE
 SAME_PLANE = 1e-4  # rad: hull triangles this close are one face
 OUTER = 1e-3  # rad: a side bent outward by more than this is an outer one
 LEAF = 4  # triangles of a branch that has no branches
@@ -26,7 +25,7 @@ class Solid:
     kind: int
     size: Array
     origin: Array
-    corners: Array
+    corners: NDArray[np.void]
     faces: NDArray[np.void]
     branches: NDArray[np.void]
 
@@ -35,7 +34,8 @@ class Solids:
     """Collects corners, faces and branches; a mesh met twice is stored once, what was made of it is kept with it."""
 
     def __init__(self) -> None:
-        self._corners: list[Array] = [np.zeros((3, 3))]  # the first triangle is the probe's
+        triangle = _edges(np.zeros((3, 3)), np.array([[0, 1, 2]]), np.zeros(1, np.int64))
+        self._corners: list[NDArray[np.void]] = [triangle]  # the probe's, see ``triangles``
         self._faces: list[NDArray[np.void]] = [np.zeros(1, p.FACE)]
         self._branches: list[NDArray[np.void]] = []
         self._known: dict[tuple[int, bool], tuple[Mesh, dict[str, Any], Array]] = {}
@@ -70,7 +70,6 @@ class Solids:
             "size": solid.size,
             "branch": branch,
             "first_corner": corner,
-            "end_corner": corner + len(solid.corners),
             "first_face": face,
             "end_face": face + len(solid.faces),
         }
@@ -94,7 +93,45 @@ def _hull(mesh: Mesh) -> Solid:
     _add_rings(faces, np.repeat(which, 3), hull.simplices.ravel(), mesh.corners - origin)
     inner = float((-hull.equations[:, 3] - normals @ origin).min())
     outer = float(np.linalg.norm(corners - origin, axis=1).max())
-    return Solid(p.HULL, np.array((inner, outer, 0.0)), origin, corners - origin, faces, np.zeros(0, p.BRANCH))
+    number = np.searchsorted(hull.vertices, hull.simplices)
+    rows = _edges(corners - origin, number, which)
+    size = np.array((inner, outer, _add_starts(rows, len(corners))))
+    return Solid(p.HULL, size, origin, rows, faces, np.zeros(0, p.BRANCH))
+
+
+def _edges(at: Array, triangles: NDArray[Any], face: NDArray[Any]) -> NDArray[np.void]:
+    """Corners with their neighbours, of a hull's triangles (m, 3) and the face that each of these is part of."""
+    ends = triangles.ravel(), np.roll(triangles, -1, axis=1).ravel()
+    near = np.unique(np.stack([np.concatenate(ends), np.concatenate(ends[::-1])], axis=1), axis=0)
+    lies = np.unique(np.stack([triangles.ravel(), np.repeat(face, 3)], axis=1), axis=0)
+    ranks = [np.arange(len(of)) - np.searchsorted(of[:, 0], of[:, 0]) for of in (near, lies)]
+    # A corner has a row, and more of them behind all corners where its neighbours don't fit.
+    needs = np.maximum(*(np.bincount(of[:, 0], minlength=len(at)) for of in (near, lies)))
+    further = np.maximum(0, -(-needs // p.NEAR) - 1)
+    begin = len(at) + np.cumsum(further) - further
+    rows = np.zeros(len(at) + int(further.sum()), p.CORNER)
+    rows["at"][: len(at)], rows["near"], rows["faces"], rows["more"] = at, -1, -1, -1
+    for of, rank, name in zip((near, lies), ranks, ("near", "faces"), strict=True):
+        row = np.where(rank < p.NEAR, of[:, 0], begin[of[:, 0]] + rank // p.NEAR - 1)
+        rows[name][row, rank % p.NEAR] = of[:, 1]
+    rows["more"][: len(at)] = np.where(further > 0, begin, -1)
+    last = np.isin(np.arange(len(at), len(rows)), begin + further - 1)
+    rows["more"][len(at) :] = np.where(last, -1, np.arange(len(at), len(rows)) + 1)
+    return rows
+
+
+def _add_starts(rows: NDArray[np.void], corners: int) -> int:
+    """Say for each cell of the cube of directions which corner is farthest in its middle; gives its divisions."""
+    divided = min(int(np.sqrt(corners / 6)), 12)
+    middle = (2 * np.arange(divided) + 1) / max(divided, 1) - 1
+    for side in range(6):
+        axis, sign = divmod(side, 2)
+        d = np.zeros((divided, divided, 3))
+        # As ``outlines.cell_of`` has it: the other two parts are divided by the greatest.
+        d[..., axis], d[..., (axis + 1) % 3], d[..., (axis + 2) % 3] = 1, middle[:, None], middle
+        along = d.reshape(-1, 3) @ rows["at"][:corners].T * (1 if sign else -1)
+        rows["start"][side * divided**2 : (side + 1) * divided**2] = along.argmax(axis=1)
+    return divided
 
 
 def _add_rings(faces: NDArray[np.void], face: NDArray[np.int64], corner: NDArray[np.int64], at: Array) -> None:
@@ -110,10 +147,10 @@ def _add_rings(faces: NDArray[np.void], face: NDArray[np.int64], corner: NDArray
     order = np.lexsort((angles, face))
     rank = np.arange(len(face)) - np.repeat(firsts, sizes)
     # Of a face with more corners every so many-th stays.
-    most = np.minimum(sizes, MOST_CORNERS)[face]
+    most = np.minimum(sizes, p.MOST_CORNERS)[face]
     place = -(-rank * most // sizes[face])
     stays = (place * sizes[face] // most == rank) & (place < most)
-    faces["corners"] = np.minimum(sizes, MOST_CORNERS)
+    faces["corners"] = np.minimum(sizes, p.MOST_CORNERS)
     faces["at"][face[stays], place[stays]] = at[corner[order[stays]]]
 
 
@@ -130,7 +167,7 @@ def _triangles(mesh: Mesh) -> Solid:
     faces["lean"] = _leans(at, normals)[order]
     faces["at"][:, :3] = at[order]
     size = np.maximum((high - low) / 2, 1e-9)
-    return Solid(p.MESH, size, origin, np.zeros((0, 3)), faces, branches)
+    return Solid(p.MESH, size, origin, np.zeros(0, p.CORNER), faces, branches)
 
 
 def _leans(at: Array, normals: Array) -> Array:

@@ -289,7 +289,7 @@ def solved_step(a, count, h):
 @kernel
 def end_step(a, count, h):
     """What every step ends with."""
-    follow_commands(a.dofs)
+    follow_commands(a.dofs, a.speeds[NOW], h)
     count.step += 1
     tap_step(a, count, h)
     watch_touches(count, a.kept, a.watch_sides, a.watch_step)

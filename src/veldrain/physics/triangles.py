@@ -54,7 +54,7 @@ def set_probe(probe, mesh, face, corners, place):
     put(probe.pos, add(triple(mesh.pos), turned(mesh.rot, centre)))
     for k in range(3):
         corner = turned(mesh.rot, minus(triple(face.at[k]), centre))
-        put(corners[k], corner)
+        put(corners[k].at, corner)
         put(place.at[k], corner)
     put(place.normal, turned(mesh.rot, triple(face.normal)))
     place.corners = 3

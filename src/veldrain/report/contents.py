@@ -137,6 +137,8 @@ def _motor(motor: Motor, joint: Joint) -> str:
     says += [f"stalls at {motor.stall:.4g} {unit[2]}, free at {motor.free_speed:.4g} {pace}"] if motor.stall else []
     says += [f"gear play {joint.told(motor.play)}"] if motor.play else []
     says += [f"lag {1e3 * motor.lag:.4g} ms"] if motor.lag else []
+    says += [f"integral {motor.integral:.4g} {unit[0]}"] if motor.integral else []
+    says += [f"brake {motor.brake:.4g} {unit[2]}"] if motor.brake else []
     says += [f"{motor.gear_ratio:g}:1"] if motor.gear_ratio != 1 else []
     return ", ".join(says)
 

@@ -7,13 +7,15 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from veldrain.model import Joint, Motor
+from veldrain.model import Cylinder, Joint, Motor, Sphere
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.pose import Array
 from veldrain.review.look import RobotLook, figure
 from veldrain.review.rules import Found, found, rule
 
 SAG = {True: 5e-3, False: math.radians(2.0)}  # m where it slides, rad where it turns
+CREEP = {True: 1e-3, False: math.radians(0.2)}  # m/s where it slides, rad/s where it turns
+SETTLES = 0.5  # s in which an integral part takes over a load
 SLOW = 1.0  # s
 STIFF = 0.5  # of frequency · step
 
@@ -88,6 +90,50 @@ def sags(robot: RobotLook) -> Found:
                 kind="motor",
                 numbers={"sag": sag, "weight": weight},
             )
+
+
+@rule("gives-way", "warning", "motors")
+def gives_way(robot: RobotLook) -> Found:
+    """A velocity motor without an integral part or a brake carries no weight.
+
+    It is told 0 and turns all the same, by load over damping: a lift sinks, a cart rolls down its slope.
+    """
+    pulled = _pulled(robot)
+    for motor, joint in _motors(robot, "velocity"):
+        if motor.integral or motor.brake:
+            continue
+        load = abs(pulled.get(joint.name, 0.0))
+        if not load and joint.child not in robot.wheels and _stands(robot, joint):
+            load = abs(robot.weight_at(joint.name))
+        pace = max(0.0, load - joint.friction) / (motor.damping + joint.damping)
+        if pace > CREEP[joint.is_linear] and load <= motor.limit:
+            told = f"{1e3 * pace:.3g} mm/s" if joint.is_linear else f"{math.degrees(pace):.3g} °/s"
+            unit = "N/m" if joint.is_linear else "N·m/rad"
+            yield found(
+                "gives-way",
+                robot,
+                joint.name,
+                f"the load on it at the start, {_of(joint, load)}, moves it at {told} while it is told 0",
+                f"write integral: {figure(motor.damping / SETTLES)} {unit}, or brake: {figure(1.5 * load)}"
+                f" {unit.split('/')[0]} for when it is told nothing",
+                kind="motor",
+                numbers={"load": load, "creep": pace},
+            )
+
+
+def _pulled(robot: RobotLook) -> dict[str, float]:
+    """Effort (N·m) of each driven wheel against what pulls a vehicle down a slope, shared alike."""
+    if not robot.is_free:
+        return {}
+    turn, weight = robot.placed.pose.rotation, np.array(robot.look.world.gravity)
+    mass = robot.body(list(robot.links)).mass
+    arms = {}
+    for link, joint in robot.wheels.items():
+        radii = [s.radius for part in robot.links[link].parts if isinstance(s := part.shape, Cylinder | Sphere)]
+        if radii and joint.name in robot.model.motors:
+            ahead = np.cross(robot.poses[link].rotation.apply(joint.axis), turn.apply((0.0, 0.0, 1.0)))
+            arms[joint.name] = float(weight @ ahead) * max(radii)
+    return {name: mass * arm / len(arms) for name, arm in arms.items()}
 
 
 @rule("mostly-damping", "warning", "motors")
