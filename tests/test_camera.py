@@ -122,6 +122,19 @@ class Light(unittest.TestCase):
                 self.assertAlmostEqual(found, expected, delta=0.01 * expected + 0.002, msg=str(sun))
         image = self.plate(vd.Sun("30 deg", "180 deg", lux=123.0))
         self.assertAlmostEqual(self.level(image.pixels), 0.18, delta=0.003)
+        for lux, time, gain in ((300.0, 0.04, 1.0), (3.0, 0.04, 4.0), (3.0, None, 16.0), (0.1, 0.04, 16.0)):
+            with self.subTest("an automatic exposure has its limits", lux=lux, time=time):
+                words = {} if time is None else {"max_exposure": time, "max_gain": gain}
+                image = self.plate(vd.Sun("30 deg", "180 deg", lux=lux, colour="white"), **words)
+                camera = vd.Camera(**words)
+                wanted = 0.18 * camera.white(1.0) / (lux * math.cos(math.radians(30)) / math.pi)
+                limit = camera.max_exposure or camera.period
+                self.assertAlmostEqual(image.exposure, min(limit, wanted), delta=0.01 * image.exposure)
+                self.assertAlmostEqual(image.gain, max(1.0, min(gain, wanted / limit)), delta=0.01 * image.gain)
+                level = 0.18 * min(1.0, limit * gain / wanted)
+                self.assertAlmostEqual(self.level(image.pixels), level, delta=0.003)
+        with self.assertRaisesRegex(vd.VeldrainError, "max_exposure is 0.2 s and period 0.1 s"):
+            vd.Camera(max_exposure="200 ms")
 
     def test_lamps_fade_with_the_square_and_cast_shadows(self) -> None:
         """I cd at 5 m, square on, are I/25 lx; behind a screen there is none."""

@@ -43,7 +43,7 @@ UNITS = {
     "wz": "rad/s", "rpy": "rad", "latitude": "rad", "longitude": "rad", "altitude": "m", "magnetic_field": "T",
     "fluid_pressure": "Pa", "azimuths": "rad", "elevations": "rad", "radial_velocities": "m/s",
     "cross_sections": "m^2", "force": "N", "torque": "N*m", "forces": "N", "current": "A", "load": "N",
-    "slip_angle": "rad", "exposure": "s",
+    "slip_angle": "rad", "exposure": "s", "gain": "1",
 }  # fmt: skip
 
 

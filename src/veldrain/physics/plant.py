@@ -225,7 +225,7 @@ class Plant(NamedTuple):
     speeds: Array  # (5, D) now; after the step if nothing held; after the step; what moves positions only; pull
     geoms: Records  # (G,)
     probe: Records  # (1,) GEOM: a triangle of a mesh while it meets another shape
-    corners: Rows  # (V,) CORNER of hulls, in the shape; the first three are the triangle's
+    corners: Records  # (V,) CORNER of hulls, in the shape; the first three are the triangle's
     faces: Records  # (F,) of hulls and meshes, in the shape; the first is the triangle
     branches: Records  # trees of boxes over the triangles of meshes, depth first
     loops: Records  # (L,)

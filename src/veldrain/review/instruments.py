@@ -296,16 +296,29 @@ def wrong_exposure(robot: RobotLook) -> Found:
                 "add a sun, a sky or lamps",
                 kind="sensor",
             )
-        elif sensor.exposure is not None and not world.lamps:
-            share = 0.5 * day / math.pi / sensor.white(sensor.exposure)
-            if not DARK < share < BRIGHT:
-                right = sensor.exposure * 0.3 / share
+        elif not world.lamps:
+            card = 0.5 * day / math.pi
+            time, gain = sensor.automatic(card) if sensor.exposure is None else (sensor.exposure, 1.0)
+            share = card * gain / sensor.white(time)
+            if sensor.exposure is None and share < DARK:
+                yield found(
+                    "wrong-exposure",
+                    robot,
+                    name,
+                    f"a grey card in this world's light of {figure(day)} lx is {figure(share)} of white, with the longest"
+                    f" exposure of {1e3 * time:.3g} ms and the largest gain of {figure(gain)}",
+                    "add light, or write max_gain: or max_exposure: above that, where the camera has it",
+                    kind="sensor",
+                    numbers={"share": share},
+                )
+            elif sensor.exposure is not None and not DARK < share < BRIGHT:
+                right = time * 0.3 / share
                 yield found(
                     "wrong-exposure",
                     robot,
                     name,
                     f"a grey card in this world's light of {figure(day)} lx is {figure(share)} of white at"
-                    f" {1e3 * sensor.exposure:.3g} ms",
+                    f" {1e3 * time:.3g} ms",
                     f"write exposure: {1e3 * right:.2g} ms, or leave it out",
                     kind="sensor",
                     numbers={"share": share},

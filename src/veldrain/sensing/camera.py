@@ -39,6 +39,7 @@ class Image:
             fisheye along the ray), inf where there is nothing; (h, w) of uint16 in labels: 0 where there is nothing,
             else a number of ``names``.
         exposure: time in s.
+        gain: of an automatic exposure, where its longest time is not enough: 1 elsewhere.
         names: of labels, from 1 on: what each number stands for.
         boxes: of labels: name, and the least and greatest column and row, (left, top, right, bottom), of what is seen.
     """
@@ -47,6 +48,7 @@ class Image:
     exposure: float = 0.0
     names: tuple[str, ...] = ()
     boxes: tuple[tuple[str, tuple[int, int, int, int]], ...] = ()
+    gain: float = 1.0
 
 
 def _whole(value: Any, where: str) -> tuple[int, ...]:
@@ -62,7 +64,7 @@ class Camera(Sensor):
 
     Use it for what a program sees: colour, grey, depth or labels. Its numbers: luminance L in cd/m² exposes a pixel by
     H = π/4·L·t/N² lx·s, which is white at 78/S for the speed S (ISO 12232). An automatic exposure makes the mean of
-    each picture 18 % of white, so that it hides how dark it is. With ``full_well`` it counts electrons: their number
+    each picture 18 % of white, as far as its longest time and then its largest gain go: beyond them it is dark. With ``full_well`` it counts electrons: their number
     varies as Poisson's law has it (deviation √n), and reading adds its own noise.
 
     Raises:
@@ -98,6 +100,15 @@ class Camera(Sensor):
     fisheye: Flag = Flag(default=False, doc="True: equidistant, equal angles at equal distances")
     exposure: Maybe[Quantity, float] = Maybe(
         Number("time", above=0.0), default=None, doc="time; None: automatic, the mean of a picture is 18 % of white"
+    )
+    max_exposure: Maybe[Quantity, float] = Maybe(
+        Number("time", above=0.0), default=None, doc="longest time of an automatic exposure; None: the period"
+    )
+    max_gain: Number = Number(
+        "ratio",
+        default=16.0,
+        least=1.0,
+        doc="what an automatic exposure multiplies by at most where its time is longest",
     )
     f_number: Number = Number("ratio", default=2.8, above=0.0, doc="N of the lens")
     iso: Number = Number("ratio", default=100.0, above=0.0, doc="speed S")
@@ -142,6 +153,12 @@ class Camera(Sensor):
                 where="Camera",
                 cure="reading takes a period at most",
             )
+        if self.max_exposure is not None and self.max_exposure > self.period:
+            raise VeldrainError(
+                f"max_exposure is {self.max_exposure:g} s and period {self.period:g} s",
+                where="Camera",
+                cure="exposing takes a period at most",
+            )
         self.fill(focal_length=self.lens.focal)
 
     @cached_property
@@ -185,6 +202,12 @@ class Camera(Sensor):
         """
         return self.lens.project(np.asarray(points, float))
 
+    def automatic(self, mean: float) -> tuple[float, float]:
+        """Time (s) and gain with which light of a mean luminance (cd/m²) is 18 % of white, or comes nearest to it."""
+        wanted = self.white(1.0) * MIDDLE / max(mean, 1e-12)
+        time = min(wanted, self.period if self.max_exposure is None else self.max_exposure)
+        return time, min(wanted / time, self.max_gain)
+
     def white(self, exposure: float) -> float:
         """Luminance that is just white, cd/m²."""
         return 4 * self.f_number**2 * 78 / (math.pi * exposure * self.iso)
@@ -225,10 +248,12 @@ class Camera(Sensor):
         turns = Rotation.from_rotvec(lead[:, None] * angular).as_matrix()
         return position + lead[:, None] * linear, turns @ axes
 
-    def counted(self, light: NDArray[np.float32], white: float, random: np.random.Generator) -> NDArray[np.float32]:
+    def counted(
+        self, light: NDArray[np.float32], white: float, gain: float, random: np.random.Generator
+    ) -> NDArray[np.float32]:
         """Light as counted electrons tell it."""
         assert self.full_well is not None
-        well = self.full_well * 100 / self.iso
+        well = self.full_well * 100 / (self.iso * gain)
         electrons = np.minimum(light / white, 1.0) * well
         noise = random.standard_normal(light.shape, np.float32) * np.sqrt(electrons + self.read_noise**2)
         return np.asarray((electrons + noise) * (white / well), np.float32)
@@ -302,17 +327,16 @@ class CameraAtWork:
             label_of = np.array([0, *(names.index(name) + 1 for name in scene.names)], np.uint16)
             labels = label_of[sights + 1].reshape(rows, columns)
             return Image(labels, names=names, boxes=_boxes(labels, names))
-        exposure = sheet.exposure
+        exposure, gain = sheet.exposure, 1.0
         if exposure is None:
-            mean = max(float((light @ GREY).mean()), 1e-12)
-            exposure = sheet.white(1.0) * MIDDLE / mean
-        white = sheet.white(exposure)
+            exposure, gain = sheet.automatic(float((light @ GREY).mean()))
+        white = sheet.white(exposure) / gain
         if sheet.output == "grey":
             light = (light @ GREY)[..., None]
         if sheet.full_well is not None:
-            light = sheet.counted(light, white, self.random)
+            light = sheet.counted(light, white, gain, self.random)
         pixels = developed(light, white, sheet.linear)
-        return Image(pixels[..., 0] if sheet.output == "grey" else pixels, exposure)
+        return Image(pixels[..., 0] if sheet.output == "grey" else pixels, exposure, gain=gain)
 
 
 def _boxes(labels: NDArray[np.uint16], names: Sequence[str]) -> tuple[tuple[str, tuple[int, int, int, int]], ...]:
