@@ -332,7 +332,7 @@ class Clocks(unittest.TestCase):
         sheets = {
             "imu": vd.Imu(gyro_noise=0.1, gyro_bias_random_walk=0.1, latency="5 ms"),
             "scan": vd.Lidar(period="80 ms", beams=16, noise=0.1),
-            "fix": vd.Gnss(period="10 ms", drift=1),
+            "fix": vd.Gnss(period="10 ms", drift=1, period_jitter="3 ms", latency_jitter="20 ms"),
         }
         for name, sheet in sheets.items():
             m.mount(name, sheet, on="box", failures=[vd.Failure("dropped", fraction=0.2)])
@@ -362,6 +362,25 @@ class Clocks(unittest.TestCase):
         self.assertIsNone(arrived[24])
         for step, time in ((25, 0.0), (34, 0.0), (35, 0.01), (59, 0.03)):
             self.assertAlmostEqual(arrived[step], time)
+
+    def test_jitter(self) -> None:
+        """Samples are spread evenly about their times, arrivals beyond the latency; on average the period stays."""
+        scatter = {"period_jitter": "4 ms", "latency": "2 ms", "latency_jitter": "5 ms"}
+        sim = rig(vd.TruePose(period="10 ms", **scatter), fixed=True)
+        samples, taken, came = sim.samples_of("rig/eye"), [], {}
+        sim.on_sample = lambda samples, reading: taken.append(reading.stamp // 1_000_000)
+        for step in range(8000):
+            reading = samples.arrived(engine_of(sim).steps)
+            if reading:
+                came.setdefault(reading.stamp // 1_000_000, step)
+            sim.advance(1e-3)
+        off = np.array(taken) - 10 * np.arange(1, len(taken) + 1)
+        self.assertEqual((off.min(), off.max(), len(taken)), (-4, 4, 800))
+        self.assertAlmostEqual(off.std(), math.sqrt((9**2 - 1) / 12), delta=0.2)
+        late = np.array([came[stamp] - stamp for stamp in taken if stamp in came])
+        self.assertEqual((late.min(), late.max()), (2, 7))
+        with self.assertRaisesRegex(vd.VeldrainError, "rig/eye: period_jitter is 0.005 s and period 0.01 s; give less"):
+            rig(vd.TruePose(period="10 ms", period_jitter="5 ms"))
 
     def test_a_period_that_is_no_whole_number_of_steps(self) -> None:
         with self.assertRaisesRegex(vd.VeldrainError, r"rig/eye: period: 0.0333 s .*; use 33 ms or 34 ms"):

@@ -102,6 +102,14 @@ class Loads(unittest.TestCase):
         np.testing.assert_allclose(np.std(rows, axis=0), [2, 2, 2, 0.1, 0.1, 0.1], rtol=0.06)
         np.testing.assert_allclose(np.mean(rows, axis=0)[:3], (0, 0, 3 * G), atol=0.2)
         self.assertEqual(sim["bracket"].read("small").force[2], 10)
+        m.mount("worn", vd.ForceTorque(force_bias="3 N", force_drift=8), on="arm")
+        bare = vd.World().place(m, fixed=True)
+        read = []
+        for seed in range(80):
+            sim = vd.Simulation(bare, seed=seed)
+            sim.advance("0.2 s")
+            read.append(sim["bracket"].read("worn").force - (0, 0, 3 * G))
+        self.assertAlmostEqual(float(np.std(read)), math.sqrt(3**2 + 8**2 * 0.2), delta=0.6)
 
     def test_needs_a_joint(self) -> None:
         m = vd.Model("post").link("post", vd.Sphere(0.1), mass=1).mount("cell", vd.ForceTorque(), on="post")

@@ -284,18 +284,30 @@ class Samples:
         self.latency = simulation.steps_of(self.sensor.latency, f"{self.stream}: latency", least=0)
         self.first = simulation.steps_of(self.sensor.first_sample, f"{self.stream}: first", least=0)
         self.slices = max(n for n in range(1, self.sensor.slices + 1) if self.period % n == 0)
+        self._jitter = [round(t / simulation.step) for t in (self.sensor.period_jitter, self.sensor.latency_jitter)]
+        if 2 * self._jitter[0] * self.slices >= self.period and self._jitter[0]:
+            raise VeldrainError(
+                f"period_jitter is {self.sensor.period_jitter:g} s and period {self.sensor.period:g} s",
+                where=self.stream,
+                cure="give less than half of the time between two samples",
+            )
+        self._timing = randomness.stream(simulation.seed, f"{self.stream}/timing") if any(self._jitter) else None
         self._failing = Failing(simulation, self.stream, mounted.failures)
         self._mount, self._work = self._started(self.sensor, simulation.seed)
         self.latest: Reading | None = None
         self._arrived: Reading | None = None
         self._under_way: list[tuple[int, Reading]] = []
-        self.due = self.first - (self.slices - 1) * (self.period // self.slices)
+        self._next = self.due = self.first - (self.slices - 1) * (self.period // self.slices)
         if self.due < 0:
             raise VeldrainError(
                 "its first reading is over before it has begun",
                 where=self.stream,
                 cure=f"write first: {self.sensor.period:g} s or more, or leave it out",
             )
+
+    def _drawn(self, low: int, high: int) -> int:
+        """Steps of jitter; 0, and no draw, without any."""
+        return int(self._timing.integers(low, high + 1)) if self._timing and low < high else 0
 
     def _started(self, sheet: Sensor, seed: int) -> tuple[EngineMount, Measuring]:
         mount = EngineMount(self._sim, self._engine, self._robot, self.mounted, self.slices)
@@ -353,7 +365,8 @@ class Samples:
     def sample(self, step: int, stamp: int) -> Reading | None:
         """Measure now; None where there is no reading yet, or none because of a failure."""
         data = self._work.measure(self._mount)
-        self.due += self.period // self.slices
+        self._next += self.period // self.slices
+        self.due = self._next + self._drawn(-self._jitter[0], self._jitter[0])
         if data is None:
             return None
         data, late = self._failing.change(data, step)
@@ -361,6 +374,7 @@ class Samples:
             return None
         self.latest = Reading(stamp, data)
         self.arrived(step)  # what has been overtaken is dropped, whether a controller asks or not
+        late += self._drawn(0, self._jitter[1])
         self._under_way.append((step + self.latency + late, self.latest))
         return self.latest
 
@@ -382,7 +396,7 @@ class Samples:
 
     def snapshot(self) -> dict[str, Any]:
         """A copy of all that changes from sample to sample."""
-        mine = {word: vars(self)[word] for word in ("due", "latest", "_arrived", "_under_way")}
+        mine = {word: vars(self)[word] for word in ("due", "_next", "_timing", "latest", "_arrived", "_under_way")}
         return copy.deepcopy({"mine": mine, "work": vars(self._work), "failing": self._failing.state()})
 
     def restore(self, state: Mapping[str, Any]) -> None:

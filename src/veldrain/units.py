@@ -64,6 +64,8 @@ SI_UNITS = {
     "acceleration random walk": "m/s**2/s**0.5",
     "flux density random walk": "T/s**0.5",
     "pressure random walk": "Pa/s**0.5",
+    "force random walk": "N/s**0.5",
+    "torque random walk": "N*m/s**0.5",
     "torque per current": "N*m/A",
     "ratio": "",
 }

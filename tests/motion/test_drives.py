@@ -87,7 +87,7 @@ class WheelSpeeds(unittest.TestCase):
 
 class DeadReckoning(unittest.TestCase):
     def test_a_square_comes_back(self) -> None:
-        odometry = Odometry(0.02, 0.0, side_by_side(["l"], ["r"], 1.0, 0.5).spread)
+        odometry = Odometry(side_by_side(["l"], ["r"], 1.0, 0.5).matrix, 0.02)
         sizes = []
         for _ in range(4):
             for _ in range(50):
@@ -101,27 +101,37 @@ class DeadReckoning(unittest.TestCase):
 
     def test_a_circle_is_exact_in_any_number_of_arcs(self) -> None:
         for parts in (3, 40):
-            odometry = Odometry(0.0, 0.0, np.eye(3))
+            odometry = Odometry(np.eye(3), 0.0)
             for _ in range(parts):
                 odometry.go(math.pi / parts, 0.0, math.pi / 2 / parts, 0.1)
             np.testing.assert_allclose((odometry.x, odometry.y), (2.0, 2.0), atol=1e-12)
 
     def test_covariance_is_that_of_many_drawn_ways(self) -> None:
-        slip, track, steps = 0.05, 0.5, 40
-        mixer = side_by_side(["l"], ["r"], 1.0, track)
-        odometry, random, ends = Odometry(slip, 0.0, mixer.spread), np.random.default_rng(3), []
-        for _ in range(steps):
-            odometry.go(0.05, 0.0, 0.01, 0.1)
-        for _ in range(4000):
-            x = y = yaw = 0.0
-            for _ in range(steps):
-                left, right = np.array((0.05 - 0.0025, 0.05 + 0.0025)) + random.standard_normal(2) * slip * math.sqrt(
-                    0.055
-                )
-                along, turn = (left + right) / 2, (right - left) / track
-                x, y, yaw = x + along * math.cos(yaw + turn / 2), y + along * math.sin(yaw + turn / 2), yaw + turn
-            ends.append((x, y, yaw))
-        np.testing.assert_allclose(np.sqrt(np.diag(odometry.covariance)), np.std(ends, axis=0), rtol=0.12)
+        """Straight on, on the spot and around a bend, with a narrow track and a wide one: errors of single ways, and
+        those that stay all along."""
+        steps, random = 40, np.random.default_rng(3)
+        for track, ahead, turn in ((0.4, 0.05, 0.0), (0.4, 0.0, 0.05), (2.0, 0.0, 0.05), (2.0, 0.05, 0.02)):
+            for slip, lasting, wide in ((0.01, 0.0, 0.0), (0.0, 0.005, 0.0), (0.0, 0.0, 0.02), (0.01, 0.005, 0.02)):
+                with self.subTest(track=track, ahead=ahead, turn=turn, slip=slip, lasting=lasting, wide=wide):
+                    ways = side_by_side(["l"], ["r"], 1.0, track).matrix
+                    odometry = Odometry(ways, slip, 0.0, lasting, wide)
+                    for _ in range(steps):
+                        odometry.go(ahead, 0.0, turn, 0.1)
+                    x, y, yaw = np.zeros((3, 4000))
+                    shares, wrong = (
+                        1 + lasting * random.standard_normal((2, 4000)),
+                        1 - wide * random.standard_normal(4000),
+                    )
+                    for _ in range(steps):
+                        rolled = (ways @ (ahead, 0.0, turn))[:, None]
+                        off = slip * np.sqrt(np.abs(rolled)) * random.standard_normal((2, 4000))
+                        left, right = shares * rolled + off
+                        along, turned = (left + right) / 2, wrong * (right - left) / track
+                        x, y = x + along * np.cos(yaw + turned / 2), y + along * np.sin(yaw + turned / 2)
+                        yaw = yaw + turned
+                    found, drawn = odometry.covariance, np.cov(np.stack([x, y, yaw]))
+                    scale = np.sqrt(np.maximum(np.outer(np.diag(found), np.diag(found)), 1e-12))
+                    np.testing.assert_allclose(found / scale, drawn / scale, atol=0.12)
 
 
 class Driving(unittest.TestCase):

@@ -203,6 +203,12 @@ class Sensor(Sheet):
 
     period: Number = Number("period", default=0.1, above=0.0, doc="time between samples, or their rate")
     latency: Number = Number("time", default=0.0, least=0.0, doc="from a sample to its arrival at a controller")
+    period_jitter: Number = Number(
+        "time", default=0.0, least=0.0, doc="each sample is taken up to so much before or after its time"
+    )
+    latency_jitter: Number = Number(
+        "time", default=0.0, least=0.0, doc="each sample arrives up to so much later than the latency says"
+    )
     first: Maybe[Quantity, float] = Maybe(
         Number("time", least=0.0),
         default=None,
@@ -234,9 +240,10 @@ class Sensor(Sheet):
         return self.first if self.first is not None else self.period if self.looks_back else 0.0
 
     @property
-    def timing(self) -> tuple[float, float, float, int]:
+    def timing(self) -> tuple[float, ...]:
         """All that says when it measures and when that arrives: it stays as it is through a trial."""
-        return self.period, self.latency, self.first_sample, self.slices
+        jitter = self.period_jitter, self.latency_jitter
+        return self.period, self.latency, self.first_sample, self.slices, *jitter
 
     @property
     def slices(self) -> int:

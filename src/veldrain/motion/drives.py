@@ -43,11 +43,6 @@ class WheelMixer:
         x, y, w = self._back @ [speeds[joint] for joint in self.joints]
         return float(x), float(y), float(w)
 
-    @property
-    def spread(self) -> Array:
-        """Covariance (3, 3) of the twist for wheel speeds with variance 1 each."""
-        return np.asarray(self._back @ self._back.T)
-
 
 def side_by_side(left: Sequence[str], right: Sequence[str], radius: float, track: float) -> WheelMixer:
     """Wheels on both sides that only roll forward: v = (r/2)(ω_R + ω_L), ω = (r/b)(ω_R − ω_L) of the track b."""
@@ -108,16 +103,23 @@ class Odometry:
 
     Motion over a time is an arc of a circle. Each wheel's way has a variance that grows with it, slip²·|way|·(1 m), as
     in R. Siegwart, I. R. Nourbakhsh, "Introduction to Autonomous Mobile Robots", 2004, section 5.2.4, and is carried
-    on by the Jacobian of the arc.
+    on by the Jacobian of the arc. What stays the same all along, a share of each wheel's way and of the track, is
+    carried on as a Jacobian of its own: such errors add up, where those of single ways cancel.
 
     Args:
+        ways: (wheels, 3): way of each wheel's rim for 1 m forward, 1 m sideways and 1 rad of turning, m.
         slip: standard deviation of a wheel's way over its first metre, m.
         count: what one count of the encoders is on the ground, m; 0: none.
-        spread: covariance (3, 3) of a twist for wheels with variance 1 m²/s² each.
+        lasting: standard deviation of the share of its way by which each wheel is off all along.
+        track: that of the turning.
     """
 
-    def __init__(self, slip: float, count: float, spread: Array) -> None:
-        self._slip, self._count, self._spread = slip, count, spread
+    def __init__(self, ways: Array, slip: float, count: float = 0.0, lasting: float = 0.0, track: float = 0.0) -> None:
+        self._ways, self._slip, self._count = ways, slip, count
+        self._back = np.linalg.pinv(ways)
+        self._lasting = np.array([lasting**2] * len(ways) + [track**2])
+        self._drifted: Array = np.zeros((3, len(ways) + 1))  # of the pose, by what stays the same all along
+        self._random: Array = np.zeros((3, 3))
         self.x = self.y = self.yaw = 0.0
         self.twist: Twist = (0.0, 0.0, 0.0)
         self.covariance: Array = np.zeros((3, 3))
@@ -132,12 +134,18 @@ class Odometry:
         dx, dy = c * forward - s * sideways, s * forward + c * sideways
         F = np.array(((1.0, 0.0, -dy), (0.0, 1.0, dx), (0.0, 0.0, 1.0)))
         G = np.array(((c, -s, -0.5 * dy), (s, c, 0.5 * dx), (0.0, 0.0, 1.0)))
-        rolled = self._slip**2 * (abs(forward) + abs(sideways) + abs(turn) * 0.5)
-        self.covariance = F @ self.covariance @ F.T + G @ (rolled * self._spread) @ G.T
+        rolled = self._ways @ (forward, sideways, turn)
+        back = self._back
+        slipped = (back * (self._slip**2 * np.abs(rolled))) @ back.T
+        shares = np.column_stack([back * rolled, (0.0, 0.0, -turn)])
+        self._random = F @ self._random @ F.T + G @ slipped @ G.T
+        self._drifted = F @ self._drifted + G @ shares
+        self.covariance = self._random + (self._drifted * self._lasting) @ self._drifted.T
         self.x, self.y, self.yaw = self.x + dx, self.y + dy, self.yaw + turn
         if time > 0:
             self.twist = forward / time, sideways / time, turn / time
-            self.twist_covariance = (rolled / time**2 + self._count**2 / 6.0 / time**2) * self._spread
+            counted = self._count**2 / 6.0 * (back @ back.T)
+            self.twist_covariance = (slipped + (shares * self._lasting) @ shares.T + counted) / time**2
 
 
 def checked_wheels(joints: Sequence[str], where: str) -> None:

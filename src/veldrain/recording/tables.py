@@ -52,7 +52,8 @@ def to_table(store: Typestore, message: str, stamps: np.ndarray, raw: Sequence[b
     """Messages of one type as a table: ``time`` in s, then a column for each field.
 
     What a message has many of (detections, transforms, contacts, points of a cloud) has a row each. Joint states have a
-    column for each joint, such as ``position.front_left``; poses have x, y, z, roll, pitch, yaw. Arrays of numbers stay
+    column for each joint, such as ``position.front_left``; poses have x, y, z, roll, pitch, yaw, and with a covariance
+    what is not 0 of it, such as ``cov_x_yaw``. Arrays of numbers stay
     arrays; of bytes there is the count. Texts that hold JSON with lists of things have a row a thing.
 
     Raises:
@@ -93,6 +94,8 @@ def _columns(part: Part, times: np.ndarray, message: str) -> dict[str, Any]:
         return columns | _joints(part)
     own = message == "veldrain_msgs/msg/Contacts"
     for name, values in part.columns.items():
+        if name == "pose.covariance":
+            columns |= _covariance(values)
         if any(word in name for word in _LEFT_OUT) and not (part.rows >= 0 and name == "header.frame_id" and not own):
             continue
         short = next((s + name.removeprefix(w) for w, s in (_CONTACT if own else _SHORT) if name.startswith(w)), name)
@@ -106,6 +109,14 @@ def _columns(part: Part, times: np.ndarray, message: str) -> dict[str, Any]:
     if message == SCAN and "header.stamp.sec" in part.columns:  # of the first beam
         columns["stamp"] = part.columns["header.stamp.sec"] + part.columns["header.stamp.nanosec"] * 1e-9
     return columns
+
+
+def _covariance(values: np.ndarray) -> dict[str, np.ndarray]:
+    """Columns such as ``cov_x_yaw`` for what is not 0 all along of covariances (n, 36) of poses."""
+    whole = values.reshape(-1, 6, 6)
+    names = ("x", "y", "z", "roll", "pitch", "yaw")
+    pairs = ((i, j) for i in range(6) for j in range(i, 6) if whole[:, i, j].any())
+    return {f"cov_{names[i]}_{names[j]}": whole[:, i, j] for i, j in pairs}
 
 
 def _joints(part: Part) -> dict[str, np.ndarray]:

@@ -305,8 +305,8 @@ def wrong_exposure(robot: RobotLook) -> Found:
                     "wrong-exposure",
                     robot,
                     name,
-                    f"a grey card in this world's light of {figure(day)} lx is {figure(share)} of white, with the longest"
-                    f" exposure of {1e3 * time:.3g} ms and the largest gain of {figure(gain)}",
+                    f"a grey card in this world's light of {figure(day)} lx is {figure(share)} of white, with the"
+                    f" longest exposure of {1e3 * time:.3g} ms and the largest gain of {figure(gain)}",
                     "add light, or write max_gain: or max_exposure: above that, where the camera has it",
                     kind="sensor",
                     numbers={"share": share},

@@ -64,8 +64,9 @@ class Camera(Sensor):
 
     Use it for what a program sees: colour, grey, depth or labels. Its numbers: luminance L in cd/m² exposes a pixel by
     H = π/4·L·t/N² lx·s, which is white at 78/S for the speed S (ISO 12232). An automatic exposure makes the mean of
-    each picture 18 % of white, as far as its longest time and then its largest gain go: beyond them it is dark. With ``full_well`` it counts electrons: their number
-    varies as Poisson's law has it (deviation √n), and reading adds its own noise.
+    each picture 18 % of white, as far as its longest time and then its largest gain go: beyond them it is dark. With
+    ``full_well`` it counts electrons: their number varies as Poisson's law has it (deviation √n), and reading adds its
+    own noise.
 
     Raises:
         VeldrainError: a pinhole of 180° or more, no pixels, near beyond far, a distortion that folds the picture over.

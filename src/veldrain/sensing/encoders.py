@@ -14,6 +14,9 @@ from veldrain.motion.drives import Odometry, omni, side_by_side
 from veldrain.pose import Array
 from veldrain.sensing.noise import stepped
 from veldrain.sheet import Maybe, Names, Number, Whole
+from veldrain.units import Quantity
+
+SCRUBS = 0.03  # share of its way: of wheels in a row, which go sideways in a bend
 
 
 def _counts(mount: Mount, names: Sequence[str], counts_per_revolution: int | None) -> Array:
@@ -108,7 +111,8 @@ class Odometer(Sensor):
 
     Each period: Δs = (Δs_right + Δs_left)/2, Δψ = (Δs_right − Δs_left)/track, along the circle in between, for the
     point in the middle between the wheels. With a ``wheelbase`` they have rollers, and sideways ways are counted too.
-    How uncertain it becomes is in its covariance (see ``veldrain.motion.drives.Odometry``).
+    How uncertain it becomes is in its covariance (see ``veldrain.motion.drives.Odometry``): it is as honest as what it
+    is told of slip and of errors of radius and track, which are drawn for each trial.
 
     >>> Odometer(["left"], ["right"], wheel_radius="9 cm", track="40 cm").message
     'nav_msgs/msg/Odometry'
@@ -130,6 +134,26 @@ class Odometer(Sensor):
     slip: Number = Number(
         "ratio", default=0.02, least=0.0, doc="standard deviation that it gives the way of a wheel over its first metre"
     )
+    lasting_slip: Maybe[Quantity, float] = Maybe(
+        Number("ratio", least=0.0),
+        default=None,
+        doc="standard deviation that it gives the share of its way that each wheel slips all along, as on one ground; "
+        "None: 0 with one wheel a side, 0.03 with several, which scrub when they turn",
+    )
+    radius_error: Number = Number(
+        "ratio",
+        default=0.0,
+        least=0.0,
+        exact=0.0,
+        doc="standard deviation, over trials, of the share by which it takes the radius of each wheel wrong",
+    )
+    track_error: Number = Number(
+        "ratio",
+        default=0.0,
+        least=0.0,
+        exact=0.0,
+        doc="standard deviation, over trials, of the share by which it takes the track wrong",
+    )
     wheelbase: Maybe[Any, float] = Maybe(
         Number("length", above=0.0),
         default=None,
@@ -138,6 +162,8 @@ class Odometer(Sensor):
     period: Number = Number("period", default=0.02, above=0.0, doc="time between samples, or their rate")
 
     def check(self) -> None:
+        if self.lasting_slip is None:
+            self.fill(lasting_slip=SCRUBS if len(self.left) > 1 else 0.0)
         for name, wheels in (("left", self.left), ("right", self.right)):
             if not wheels:
                 raise self.fields()[name].wrong("empty", "Odometer", "name the joints of the wheels")
@@ -148,7 +174,7 @@ class Odometer(Sensor):
 
     def start(self, mount: Mount, random: np.random.Generator) -> OdometerAtWork:
         mount.joint_names((*self.left, *self.right))
-        return OdometerAtWork(self, mount)
+        return OdometerAtWork(self, mount, random)
 
     def frame(self, stream: str) -> str:
         return f"{stream}/start"  # it counts from where it started
@@ -175,15 +201,19 @@ def _planar(covariance: Array) -> Array:
 class OdometerAtWork:
     """Where it has come to, and how far each wheel had turned."""
 
-    def __init__(self, sheet: Odometer, mount: Mount) -> None:
+    def __init__(self, sheet: Odometer, mount: Mount, random: np.random.Generator) -> None:
         self.sheet = sheet
         self.count = 2 * math.pi / sheet.counts_per_revolution if sheet.counts_per_revolution else 0.0
-        (left, right), r = (sheet.left, sheet.right), sheet.wheel_radius
-        if sheet.wheelbase is None:
-            self.mixer = side_by_side(left, right, r, sheet.track)
+        (left, right), r, base = (sheet.left, sheet.right), sheet.wheel_radius, sheet.wheelbase
+        track = sheet.track * (1.0 + sheet.track_error * float(random.standard_normal()))
+        if base is None:
+            self.mixer = side_by_side(left, right, r, track)
         else:
-            self.mixer = omni((left[0], right[0], left[1], right[1]), r, sheet.track, sheet.wheelbase)
-        self.odometry = Odometry(sheet.slip, self.count * r, self.mixer.spread / r**2)
+            self.mixer = omni((left[0], right[0], left[1], right[1]), r, track, base)
+        self.scale = 1.0 + sheet.radius_error * random.standard_normal(len(self.mixer.joints))
+        lasting = math.hypot(sheet.lasting_slip or 0.0, sheet.radius_error)
+        lever = sheet.track / (sheet.track + (base or 0.0))
+        self.odometry = Odometry(self.mixer.matrix * r, sheet.slip, self.count * r, lasting, sheet.track_error * lever)
         self.before = self.turned(mount)
 
     def turned(self, mount: Mount) -> Array:
@@ -192,7 +222,7 @@ class OdometerAtWork:
 
     def measure(self, mount: Mount) -> Travel:
         now, odometry = self.turned(mount), self.odometry
-        turned, self.before = now - self.before, now
+        turned, self.before = self.scale * (now - self.before), now
         odometry.go(*self.mixer.twist(dict(zip(self.mixer.joints, turned, strict=True))), self.sheet.period)
         vx, vy, wz = odometry.twist
         return Travel(

@@ -12,6 +12,7 @@ import numpy as np
 from veldrain.errors import VeldrainError
 from veldrain.model.sensor import Fields, Message, Mount, Sensor, Touches
 from veldrain.pose import Array
+from veldrain.sensing.noise import Errors
 from veldrain.sensing.parts import CONTACTS, contact, xyz
 from veldrain.sheet import Flag, Made, Number, Text
 from veldrain.units import quantity
@@ -195,6 +196,20 @@ class ForceTorque(Sensor):
     period: Number = Number("period", default=0.01, above=0.0, kw_only=False, doc="time between samples, or their rate")
     force_noise: Number = Number("force", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")
     torque_noise: Number = Number("torque", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")
+    force_bias: Number = Number(
+        "force", default=0.0, least=0.0, exact=0.0, doc="standard deviation of the constant bias over trials"
+    )
+    torque_bias: Number = Number(
+        "torque", default=0.0, least=0.0, exact=0.0, doc="standard deviation of the constant bias over trials"
+    )
+    force_drift: Number = Number(
+        "force random walk",
+        default=0.0,
+        least=0.0,
+        exact=0.0,
+        doc="random walk of the bias: after t s it has grown by that·√t",
+    )
+    torque_drift: Number = Number("torque random walk", default=0.0, least=0.0, exact=0.0, doc="the same of torques")
     force_full_scale: Number = Number(
         "force", default=math.inf, above=0.0, exact=math.inf, doc="each component is cut off there"
     )
@@ -204,7 +219,14 @@ class ForceTorque(Sensor):
 
     def start(self, mount: Mount, random: np.random.Generator) -> ForceTorqueAtWork:
         mount.feel_load()
-        return ForceTorqueAtWork(self, random)
+        words = {"period": self.period}
+        force = Errors(
+            random, self.force_bias, self.force_noise, self.force_drift, full_scale=self.force_full_scale, **words
+        )
+        torque = Errors(
+            random, self.torque_bias, self.torque_noise, self.torque_drift, full_scale=self.torque_full_scale, **words
+        )
+        return ForceTorqueAtWork(force, torque)
 
     def messages(self, reading: Wrench) -> dict[str, Message]:
         return {"": _wrench(reading.force, reading.torque)}
@@ -212,17 +234,14 @@ class ForceTorque(Sensor):
 
 @dataclass
 class ForceTorqueAtWork:
-    """The random stream of its noise."""
+    """Errors of the two triads."""
 
-    sheet: ForceTorque
-    random: np.random.Generator
+    force: Errors
+    torque: Errors
 
     def measure(self, mount: Mount) -> Wrench:
         force, torque = mount.felt_load()
-        force = force + self.random.standard_normal(3) * self.sheet.force_noise
-        torque = torque + self.random.standard_normal(3) * self.sheet.torque_noise
-        far, hard = self.sheet.force_full_scale, self.sheet.torque_full_scale
-        return Wrench(np.clip(force, -far, far), np.clip(torque, -hard, hard))
+        return Wrench(self.force.add_to(force), self.torque.add_to(torque))
 
 
 def _travel(value: Any, where: str) -> float:
