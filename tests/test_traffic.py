@@ -204,7 +204,11 @@ class Sensed(unittest.TestCase):
                     matched = vd.match(r, stream, "ego/boxes")
                     near = matched.by_range([0, 60]).iloc[0]
                     self.assertEqual((near["boxes"], near["hits"] >= 10), (11, True))  # a lidar looks back: none at 0 s
-                    self.assertGreater(near["on none"], 0)  # the post, and what of itself and the ground is seen
+                    self.assertGreater(near["on none"], 0)  # the post, and what of itself is seen
+                    aside = vd.match(r, stream, "ego/boxes", sensor=vd.Radar(max_range=80, field_of_view="4 deg"))
+                    beyond = vd.match(r, stream, "ego/boxes", sensor=vd.Radar(max_range=10))
+                    self.assertEqual((aside.truth["in_view"].sum(), beyond.truth["in_view"].sum()), (11, 0))
+                    self.assertEqual(beyond.by_range([0, 60])["boxes"].sum(), 0)
                     self.assertLess(matched.truth["error"].max(), 0.5)
             for stream, share in (("ego/eye/boxes", 1.0), ("ego/back/boxes", 0.0)):
                 with self.subTest(stream):
@@ -218,6 +222,12 @@ class Sensed(unittest.TestCase):
                     self.assertTrue(
                         (named["range"].to_numpy() == matched.truth["range"].to_numpy()[: len(named)]).all()
                     )
+            cloud, kept = r.points("ego/radar", frame="world"), vd.detections(r, "ego/radar")
+            self.assertTrue((cloud[cloud["ground"] == 1]["z"] < 0.05).all())
+            self.assertEqual((len(kept), len(kept) > 20), ((cloud["ground"] == 0).sum(), True))
+            self.assertLess(len(kept), len(cloud))
+            with self.assertRaisesRegex(vd.VeldrainError, "Imu has no field of view"):
+                vd.match(r, "ego/radar", "ego/boxes", sensor=vd.Imu())
             for name in ("above.png", "above.gif"):
                 vd.birds_eye(r, Path(folder) / name, follow="ego", rate=2)
                 self.assertGreater((Path(folder) / name).stat().st_size, 10_000)

@@ -13,6 +13,7 @@ from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
+from veldrain.model.sensor import Sensor
 from veldrain.pose import Array
 from veldrain.recording.log import Log
 from veldrain.units import Quantity, quantity
@@ -51,8 +52,9 @@ def true_boxes(log: Log, stream: str) -> pd.DataFrame:
 def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity = 0.3, least: int = 3) -> pd.DataFrame:
     """What a radar, a lidar or a camera has detected, a row a detection.
 
-    A radar's are its own; a lidar's are clusters of its points: those that are near each other and above the ground;
-    both in the world. Of a camera with ``output="labels"`` the stream ``…/boxes`` has names and pixels.
+    A radar's are its own, without those that it marks as of the ground; a lidar's are clusters of its points: those
+    that are near each other and above the ground; both in the world. Of a camera with ``output="labels"`` the stream
+    ``…/boxes`` has names and pixels.
 
     Args:
         log: a recording or another log.
@@ -73,7 +75,7 @@ def detections(log: Log, stream: str, *, gap: Quantity = 0.7, ground: Quantity =
     if "radial_velocity" in own:
         table = placed[["time", "x", "y", "z", "radial_velocity"]].copy()
         table["range"] = own_range
-        return table
+        return table[own["ground"] == 0].reset_index(drop=True) if "ground" in own else table
     apart, high = quantity(gap, "length", "detections"), quantity(ground, "length", "detections")
     rows = []
     measured = placed["stamp"] + placed["beam_time"] if "beam_time" in placed else placed["time"]
@@ -113,7 +115,7 @@ class Matched:
 
     Attributes:
         truth: the boxes, with ``hits``: how many detections were on or near each, and ``error``: how far the nearest
-            of them is from the box, m (nan: none).
+            of them is from the box, m (nan: none); and ``in_view``: some of it is in the sensor's field of view.
         detections: with ``name``: of the box that each is on; "" where it is near none: a false one, or a thing that
             the truth does not name.
     """
@@ -122,14 +124,14 @@ class Matched:
     detections: pd.DataFrame
 
     def by_range(self, bins: Sequence[float] = BINS) -> pd.DataFrame:
-        """A row for each stretch of range: boxes that can be seen, hits, misses, the share of hits, and detections on
-        none of them."""
+        """A row for each stretch of range: boxes in view that can be seen, hits, misses, the share of hits, and
+        detections on none of them."""
         import pandas as pd
 
         rows = []
         for low, high in pairwise(bins):
             inside = (self.truth["range"] >= low) & (self.truth["range"] < high)
-            boxes = self.truth[inside & (self.truth["visible"] > 0.1)]
+            boxes = self.truth[inside & (self.truth["visible"] > 0.1) & self.truth["in_view"]]
             others = self.detections[(self.detections["range"] >= low) & (self.detections["range"] < high)]
             hits = int((boxes["hits"] > 0).sum())
             rows.append(
@@ -146,7 +148,7 @@ class Matched:
         return pd.DataFrame(rows)
 
 
-def match(log: Log, stream: str, truth: str, *, within: Quantity = 0.5) -> Matched:
+def match(log: Log, stream: str, truth: str, *, within: Quantity = 0.5, sensor: Sensor | None = None) -> Matched:
     """Match what a radar, a lidar or a camera has detected against the boxes of a ``TrueBoxes`` stream.
 
     A camera's boxes are matched by their names: a hit is of what any part is in the picture. Their range is that of the
@@ -157,6 +159,8 @@ def match(log: Log, stream: str, truth: str, *, within: Quantity = 0.5) -> Match
         stream: of the radar or lidar, or of a camera's boxes: ``…/boxes`` of one with ``output="labels"``.
         truth: of the boxes.
         within: a detection is a box's where it is in it, or so near to it, seen from above, m.
+        sensor: the data sheet of what detected, for its field of view and range: a box out of these is no miss. None:
+            all boxes count as in view.
 
     >>> match(recording, "car/radar", "car/boxes").by_range()  # doctest: +SKIP
     """
@@ -183,7 +187,33 @@ def match(log: Log, stream: str, truth: str, *, within: Quantity = 0.5) -> Match
                 errors[k] = float(off[on].min()) if on.any() else np.nan
             hits[k], names[own[on]], seen_at[own[on]] = int(on.sum()), titles[k], ranges[k]
     found = found.assign(name=names) if own_names is None else found.assign(label=own_names, name=names, range=seen_at)
-    return Matched(boxes.assign(hits=hits, error=errors), found)
+    in_view = (
+        np.ones(len(boxes), bool) if sensor is None else _in_view(log, stream.removesuffix("/boxes"), boxes, sensor)
+    )
+    return Matched(boxes.assign(hits=hits, error=errors, in_view=in_view), found)
+
+
+def _in_view(log: Log, frame: str, boxes: pd.DataFrame, sensor: Sensor) -> NDArray[np.bool_]:
+    """Boxes of which some point lies between a sensor's outermost lines of sight, and in its range."""
+    sight = sensor.sight()
+    if sight is None:
+        cure = "give that of a radar, a lidar or a camera"
+        raise VeldrainError(f"{type(sensor).__name__} has no field of view", where=frame, cure=cure)
+    at, turns = log.frames.poses_between("world", frame, boxes["time"].to_numpy(float))
+    middle, sizes = boxes[["x", "y", "z"]].to_numpy(float), boxes[["length", "width", "height"]].to_numpy(float)
+    yaws, seen = Rotation.from_rotvec(boxes[["yaw"]].to_numpy(float) * (0.0, 0.0, 1.0)), np.zeros(len(boxes), bool)
+    around, up = _angles(sensor.looks_along())
+    for share in np.stack(np.meshgrid(*[np.linspace(-0.5, 0.5, 5)] * 3), -1).reshape(-1, 3):
+        point = turns.inv().apply(middle + yaws.apply(share * sizes) - at)
+        a, e = _angles(point)
+        inside = (a >= around.min()) & (a <= around.max()) & (e >= up.min()) & (e <= up.max())
+        seen |= inside & (np.linalg.norm(point, axis=1) <= sight.max_range)
+    return seen
+
+
+def _angles(points: Array) -> tuple[Array, Array]:
+    """Azimuths and elevations (n,) of points (n, 3), rad."""
+    return np.arctan2(points[:, 1], points[:, 0]), np.arctan2(points[:, 2], np.hypot(points[:, 0], points[:, 1]))
 
 
 class _Track:

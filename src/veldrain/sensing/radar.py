@@ -12,11 +12,12 @@ from veldrain.errors import VeldrainError
 from veldrain.model.sensor import Message, Mount, Sensor, Sight
 from veldrain.pose import Array
 from veldrain.sensing.clouds import cloud_message, directions_at
-from veldrain.sheet import Choice, Number
+from veldrain.sheet import Choice, Flag, Number
 
 DENSE = math.radians(0.5)  # between rays
 MOST_RAYS = 20e3
 FALSE_ALARM = 1e-6  # probability that noise alone passes for a detection in a cell
+LIES_FLAT = math.cos(math.radians(20))
 HALF = math.log(FALSE_ALARM) / math.log(0.5) - 1  # signal over noise that is detected every other time
 
 
@@ -30,6 +31,7 @@ class Detections:
         elevations: (n,) rad, above its xy plane.
         radial_velocities: (n,) m/s: positive going away.
         cross_sections: (n,) radar cross-sections, m².
+        ground: (n,) 1 where most of the echo came off what lies flat and faces up, such as a road; else 0.
     """
 
     ranges: Array
@@ -37,6 +39,7 @@ class Detections:
     elevations: Array
     radial_velocities: Array
     cross_sections: Array
+    ground: Array
 
 
 class Radar(Sensor):
@@ -46,7 +49,8 @@ class Radar(Sensor):
     for a cross-section of 4·echo·cos i·r²·dΩ, as of a surface that scatters evenly (a ball of radius R has
     8/3·π·R²·echo). What falls into one cell of range, azimuth and radial velocity is one detection, found with the
     probability P^(1/(1 + S)) of a target of Swerling's first case, S being the signal over noise, which is proportional
-    to the cross-section over r⁴ (M. Skolnik, Introduction to Radar Systems, chapter 2).
+    to the cross-section over r⁴ (M. Skolnik, Introduction to Radar Systems, chapter 2). What comes off the ground is
+    marked, so that it can be told from things.
 
     >>> Radar(field_of_view="60 deg", azimuth_resolution="4 deg").message
     'sensor_msgs/msg/PointCloud2'
@@ -77,6 +81,9 @@ class Radar(Sensor):
         "ratio", default=1.0, least=0.0, most=1.0, exact=1.0, doc="beside what range and cross-section make of it"
     )
     false_detections: Number = Number("ratio", default=0.0, least=0.0, exact=0.0, doc="in a reading, on average")
+    filters_ground: Flag = Flag(
+        default=False, doc="True: detections of the ground are left out, as by radars that do so"
+    )
     sees: Choice = Choice("visual", "collision", default="visual", doc="which shapes it meets")
 
     def check(self) -> None:
@@ -129,9 +136,9 @@ class Radar(Sensor):
         return RadarAtWork(self, random, np.array([look.echo for look in mount.looks(self.sees)] + [0.0]))
 
     def detected(
-        self, r: Array, directions: Array, velocities: Array, sections: Array, random: np.random.Generator
+        self, r: Array, directions: Array, velocities: Array, sections: Array, flat: Array, random: np.random.Generator
     ) -> Detections:
-        """Detections out of what single rays met."""
+        """Detections out of what single rays met; flat: 1 where that faces up."""
         azimuths, elevations = np.arctan2(directions[:, 1], directions[:, 0]), np.arcsin(directions[:, 2])
         cells = np.stack(
             [
@@ -151,10 +158,12 @@ class Radar(Sensor):
         def mean(values: Array) -> Array:
             return np.asarray(np.bincount(which.ravel(), sections * values)[some] / whole[some])
 
-        found = np.stack([mean(r), mean(azimuths), mean(elevations), mean(velocities), whole[some]])
+        found = np.stack([mean(r), mean(azimuths), mean(elevations), mean(velocities), whole[some], mean(flat) > 0.5])
         signal = HALF * (found[4] / self.cross_section) * (self.max_range / found[0]) ** 4
         chance = FALSE_ALARM ** (1 / (1 + signal)) * self.detection_probability
         keep = chance >= 0.5 if self.exact else random.random(len(chance)) < chance
+        if self.filters_ground:
+            keep &= found[5] == 0
         found = found[:, keep]
         count = found.shape[1]
         for row, deviation in enumerate((self.range_noise, self.azimuth_noise, 0.0, self.velocity_noise)):
@@ -165,12 +174,18 @@ class Radar(Sensor):
             a, e = self.field_of_view / 2, self.vertical_field_of_view / 2
             low = (self.min_range, -a, -e, -10.0, 0.1 * self.cross_section)
             high = (self.max_range, a, e, 10.0, self.cross_section)
-            found = np.concatenate([found, random.uniform(low, high, (n, 5)).T], axis=1)
+            false = np.vstack([random.uniform(low, high, (n, 5)).T, np.zeros(n)])
+            found = np.concatenate([found, false], axis=1)
         return Detections(*found[:, np.argsort(found[0], kind="stable")])
 
     def messages(self, reading: Detections) -> dict[str, Message]:
         points = reading.ranges[:, None] * directions_at(reading.azimuths, reading.elevations)
-        fields = cloud_message(points, radial_velocity=reading.radial_velocities, cross_section=reading.cross_sections)
+        fields = cloud_message(
+            points,
+            radial_velocity=reading.radial_velocities,
+            cross_section=reading.cross_sections,
+            ground=reading.ground,
+        )
         return {"": Message(self.message, fields)}
 
 
@@ -193,4 +208,6 @@ class RadarAtWork:
         velocities = np.einsum("ij,ij->i", relative, ways)
         cosines = np.abs(np.einsum("ij,ij->i", found.normals[hit], ways))
         sections = 4 * self.echoes[sights] * cosines * r**2 * sheet.solid_angles[hit]
-        return sheet.detected(r, sheet.directions[hit], velocities, sections, self.random)
+        up = -mount.gravity() if mount.gravity().any() else np.array((0.0, 0.0, 1.0))
+        flat = found.normals[hit] @ (up / np.linalg.norm(up)) > LIES_FLAT
+        return sheet.detected(r, sheet.directions[hit], velocities, sections, flat.astype(float), self.random)
