@@ -360,6 +360,22 @@ class Elsewhere(unittest.TestCase):
             found: Any = log.aligned(ours, "imu.angular_velocity.z", "ours.w")
             self.assertAlmostEqual(found.offset, 7.3, delta=2e-3)
             self.assertAlmostEqual(found.drift, 2e-4, delta=2e-5)
+            self.assertLess(abs(found.drift - 2e-4), 4 * found.drift_error)
+            self.assertLess(found.drift_error, 1e-5)
+            self.assertTrue(math.isnan(log.aligned(ours, "imu.angular_velocity.z", "ours.w", drift=False).drift_error))
+            for column, unit, expected in (
+                ("linear_acceleration.z", "g", 9.80665),
+                ("position.lift", "mm", 1e-3),
+                ("position.lift", "deg", math.radians(1)),
+                ("latitude", "rad", math.degrees(1)),
+                ("my_mass", "g", 1e-3),
+            ):
+                with self.subTest(column, unit=unit):
+                    (Path(folder) / "one.csv").write_text("time,v\n0,1\n1,1\n")
+                    one = vd.open_log(Path(folder) / "one.csv", columns={f"rig/s.{column}": ("v", unit)})
+                    self.assertAlmostEqual(one["rig/s"][column].iloc[0], expected)
+            with self.assertRaisesRegex(vd.VeldrainError, "no column in common: angular_velocity.z and w; call"):
+                vd.compare_logs(log, ours, {"imu": "ours"})
             noise = path.with_name("noise.csv")
             noise.write_text("time,w\n" + "\n".join(f"{k / 100},{rng.standard_normal()}" for k in range(4000)))
             with self.assertRaisesRegex(vd.VeldrainError, "is not like ours.w"):
@@ -370,6 +386,9 @@ class Elsewhere(unittest.TestCase):
                 ("time,b\n2,1\n1,1\n", {}, "do not grow"),
                 ("time,b\n1,x\n", {"columns": {"s.b": "b"}}, "not of numbers"),
                 ("time,b\n1,2\n", {"columns": {"s.b": ("b", "blorgs")}}, "'blorgs' is no unit"),
+                ("time,b\n1,2\n", {"columns": {"s.linear_acceleration.x": ("b", "m/s")}}, "unit 'm/s' does not fit"),
+                ("time,b\n1,2\n", {"columns": {"r/s.force.x": ("b", "kg")}}, "does not fit 'r/s.force.x' in N"),
+                ("t,b\n1,2\n", {"time": ("t", "m")}, "unit 'm' does not fit 'time' in s; write such as 's'"),
                 ("time,b\n1,2\n", {"columns": {"b": "b"}}, "write stream.column"),
             ):
                 path.write_text(text)

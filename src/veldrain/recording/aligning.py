@@ -19,11 +19,13 @@ MOST_SAMPLES = 400_000  # of each signal
 
 @dataclass(frozen=True)
 class Alignment:
-    """How a signal's clock becomes another's, ``offset + (1 + drift)·time``, and how alike the two then are."""
+    """How a signal's clock becomes another's, ``offset + (1 + drift)·time``, and how alike the two then are; and the
+    drift's standard error (nan: none was found)."""
 
     offset: float
     drift: float
     correlation: float
+    drift_error: float = np.nan
 
 
 def lag(t: np.ndarray, x: np.ndarray, u: np.ndarray, y: np.ndarray, most: float = np.inf) -> tuple[float, float]:
@@ -62,7 +64,7 @@ def lag(t: np.ndarray, x: np.ndarray, u: np.ndarray, y: np.ndarray, most: float 
 def aligned(t: np.ndarray, x: np.ndarray, u: np.ndarray, y: np.ndarray, with_drift: bool) -> Alignment:
     """How the clock of y(u) becomes that of x(t)."""
     late, alike = lag(t, x, u, y)
-    offset, drift = -late, 0.0
+    offset, drift, error = -late, 0.0, np.nan
     if with_drift and np.isfinite(late):
         for _ in range(3):  # each time from nearer by
             ours = offset + (1 + drift) * u
@@ -81,7 +83,10 @@ def aligned(t: np.ndarray, x: np.ndarray, u: np.ndarray, y: np.ndarray, with_dri
             ]
             slope = float(np.median(slopes))
             rest = float(np.median(np.array(lags) - slope * np.array(times)))
+            # As of a straight line through them; what is left about it is taken for noise.
+            off = np.array(lags) - rest - slope * np.array(times)
+            error = float(np.sqrt(np.sum(off**2) / (len(off) - 2) / np.sum((np.array(times) - np.mean(times)) ** 2)))
             # ours − (rest + slope·ours) is the better time.
             offset, drift = (1 - slope) * offset - rest, (1 - slope) * (1 + drift) - 1
         _, alike = lag(t, x, offset + (1 + drift) * u, y, 1.0)
-    return Alignment(offset, drift, alike)
+    return Alignment(offset, drift, alike, error)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from veldrain.errors import unknown
+from veldrain.errors import VeldrainError, unknown
 from veldrain.recording.aligning import lag
 from veldrain.recording.csv_log import TABLE
 from veldrain.recording.log import Log
@@ -70,7 +70,7 @@ def compare_logs(a: Log, b: Log, pairs: Mapping[str, str] | None = None) -> LogC
             it, are compared anyway.
 
     Raises:
-        VeldrainError: no such stream.
+        VeldrainError: no such stream, or a pair of streams without a column in common.
 
     >>> compare_logs(recording, open_log("walk.mcap"), {"crawler/imu": "/imu/data"}).table  # doctest: +SKIP
     """
@@ -91,6 +91,13 @@ def compare_logs(a: Log, b: Log, pairs: Mapping[str, str] | None = None) -> LogC
             continue
         one, two = _comparable(a, mine), _comparable(b, other)
         names = [str(c) for c in one if c in two and c != "time"] if one is not None and two is not None else []
+        if one is not None and two is not None and not names and mine in (pairs or {}):
+            sides = " and ".join(", ".join(str(c) for c in t if c != "time") or "none" for t in (one, two))
+            raise VeldrainError(
+                f"'{mine}' and '{other}' have no column in common: {sides}",
+                where="compare_logs",
+                cure="call the columns of a CSV as those of the stream, by columns=",
+            )
         if one is None or two is None or not names:
             different[mine] = since
             continue

@@ -11,8 +11,9 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.recording.log import Log
+from veldrain.recording.quantities import units_of
 from veldrain.recording.reading import FIRST, LAST, Batch
-from veldrain.units import Quantity, quantity, to_si
+from veldrain.units import SI_UNITS, Quantity, quantity, to_si
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -75,8 +76,20 @@ class CsvLog(Log):
             raise unknown("column", name, [str(c) for c in self._read], str(self.path))
         if self._read[name].dtype.kind not in "biuf":
             raise VeldrainError(f"column '{name}' is not of numbers", where=str(self.path), cure="leave it out")
-        values = self._read[name].to_numpy(float)
-        return to_si(values, unit, f"{self.path}: {name}") if unit else values
+        values: np.ndarray = self._read[name].to_numpy(float)
+        where = f"{self.path}: {name}"
+        if not unit:
+            return values
+        wanted = {"s"} if ours == "time" else units_of(_split(ours)[2] if "/" in ours else ours.partition(".")[2])
+        for ours_in in sorted(wanted):  # "g" is a mass elsewhere, and an acceleration here
+            if (factor := _factor(unit, ours_in)) is not None:
+                return factor * values
+        if wanted - {"°C"}:
+            cure = f"write such as '{min(wanted)}', or take another column for it"
+            raise VeldrainError(
+                f"unit '{unit}' does not fit '{ours}' in {' or '.join(sorted(wanted))}", where=where, cure=cure
+            )
+        return to_si(values, unit, where)
 
     @cached_property
     def messages(self) -> dict[str, str]:
@@ -112,6 +125,18 @@ class CsvLog(Log):
 
     def __repr__(self) -> str:
         return f"CsvLog({self.path}: {', '.join(self.messages)})"
+
+
+def _factor(unit: str, ours: str) -> float | None:
+    """What numbers in a unit are multiplied by to be in another; None where these are of different kinds."""
+    plain = ours.replace("·", "*").replace("²", "**2")
+    for kind, si in SI_UNITS.items():
+        try:
+            if plain in (si, "deg") and kind != "period":
+                return quantity(f"1 {unit}", kind) / quantity(f"1 {plain}", kind)
+        except VeldrainError:
+            continue
+    return None
 
 
 def _split(ours: str) -> tuple[str, str, str]:

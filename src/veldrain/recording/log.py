@@ -34,7 +34,8 @@ class Log(Streams):
             drift: False: the two clocks run equally fast.
 
         Returns:
-            The shifted log, with its ``offset`` (s), ``drift`` (a share) and ``correlation`` (up to 1).
+            The shifted log, with its ``offset`` (s), ``drift`` (a share), the standard error of that, ``drift_error``
+            (nan: none was found), and ``correlation`` (up to 1).
 
         Raises:
             VeldrainError: no such column, or signals that are not alike.
@@ -54,7 +55,7 @@ class Log(Streams):
                 cure="name a signal that both have, and that changes much; or give offset= to open_log",
             )
         shifted = ShiftedLog(self, found.offset, found.drift)
-        shifted.correlation = found.correlation
+        shifted.correlation, shifted.drift_error = found.correlation, found.drift_error
         return shifted
 
     def write(
@@ -94,9 +95,11 @@ class ShiftedLog(Log):
         offset: s.
         drift: by what share its clock is slow: 1e-5 is 10 µs in a second.
         correlation: how alike the signals are by which it was aligned; nan: it was not.
+        drift_error: standard error of the drift that was found; nan: none was.
     """
 
     correlation = float("nan")
+    drift_error = float("nan")
 
     def __init__(self, log: Log, offset: Quantity = 0.0, drift: float = 0.0) -> None:
         self.log, self.path = log, log.path

@@ -30,6 +30,17 @@ _UNITS: dict[str, dict[str, str]] = {
 _JOINT = {"position": ("rad", "m"), "velocity": ("rad/s", "m/s"), "effort": ("N·m", "N")}
 
 
+def units_of(column: str) -> set[str]:
+    """All units that a column of this name has, of whatever message; none where it is not known.
+
+    >>> units_of("linear_acceleration.x")
+    {'m/s²'}
+    """
+    word, dot, _ = column.partition(".")
+    found = {unit for units in _UNITS.values() for pattern, unit in units.items() if re.fullmatch(pattern, column)}
+    return found | set(_JOINT[word] if dot and word in _JOINT else ())
+
+
 def unit_of(message: str, column: str, slides: bool = False) -> str:
     """The unit of a column of a table; "" where none is known.
 
