@@ -271,6 +271,20 @@ class Told(unittest.TestCase):
         self.assertAlmostEqual(float(gap[39.0]), even, 0)
         self.assertAlmostEqual(float(gap.iloc[-1]), 2.0, 0)
 
+    def test_how_it_is_told_to_speed_up_leaves_its_gap_alone(self) -> None:
+        """``go`` with an acceleration of its own is for reaching a speed; who is ahead is braked for as before."""
+        ends = []
+        for told in (None, 0.2):
+            w = vd.World().ground().actor("front", CAR, route=vd.Route(STRAIGHT + [(2000, 0)], speed=15), start="60 m")
+            keeps = vd.Gap("1.5 s", to="front", standstill="2 m")
+            w.actor("car", CAR, route=vd.Route(STRAIGHT + [(2000, 0)], speed=25), keeps=keeps)
+            s = vd.Scenario(w, "45 s").at("30 s").go("car", speed=25, acceleration=told).at("35 s").stop("front")
+            tf = vd.run(s)["tf"]
+            at = [tf.query(f"child_frame_id == '{n}/body'").set_index("time")["x"] for n in ("front", "car")]
+            ends.append((at[0] - at[1] - 4)[36.0:].to_numpy())
+        self.assertGreater(np.ptp(ends[0]), 10)
+        np.testing.assert_allclose(ends[0], ends[1], atol=0.5)
+
     def test_files_say_the_same_and_snapshots_go_on(self) -> None:
         text = """veldrain: world/1
 ground: {}

@@ -247,6 +247,28 @@ class Gains(unittest.TestCase):
             np.testing.assert_allclose(row[["stiffness", "damping"]].astype(float), (stiffness, damping), atol=1e-12)
         self.assertEqual(list(vd.suggest_gains(m.motor("roll", "velocity", damping=1)).index), ["roll"])
 
+    def test_a_wheel_moves_the_vehicle_that_stands_on_it(self) -> None:
+        """J = J_wheel + m·r²/2 of two driven wheels; with D a cart comes to its speed as 1 − e^(−t·D/J)."""
+        m = vd.Model("cart").link("deck", vd.Part(vd.Box((0.4, 0.2, 0.05)), role="visual"), mass=20)
+        m.link("caster", vd.Part(vd.Sphere(0.05)), mass=1, surface=vd.Surface(friction=0))
+        m.joint("pin", "deck", "caster", "fixed", vd.Pose((-0.15, 0, -0.05)))
+        for side, y in (("left", 0.15), ("right", -0.15)):
+            m.link(side, vd.Part(vd.Cylinder(0.1, 0.03), vd.Pose(rpy=(math.pi / 2, 0, 0))), mass=1)
+            m.joint(f"{side}_roll", "deck", side, "continuous", vd.Pose((0.05, y, 0)), axis=(0, 1, 0))
+        J = 0.5 * 1 * 0.1**2 + 23 * 0.1**2 / 2
+        bare = vd.suggest_gains(m, "0.5 Hz")
+        np.testing.assert_allclose(bare["inertia"], J)
+        damping = float(bare.loc["left_roll", "damping"])
+        for side in ("left", "right"):
+            m.motor(f"{side}_roll", "velocity", damping=damping)
+        sim = vd.Simulation(vd.World().ground().place(m, pose=vd.Pose((0, 0, 0.1))))
+        sim.advance("0.2 s")
+        for side in ("left", "right"):
+            sim["cart"].command(f"{side}_roll", velocity=2.0)
+        sim.advance("0.3 s")
+        speed = float(np.linalg.norm(sim["cart"].velocity()[0]))
+        self.assertAlmostEqual(speed, 0.2 * (1 - math.exp(-0.3 * 2 * math.pi * 0.5)), delta=0.003)
+
     def test_at_the_command_line(self) -> None:
         """Before a robot has motors, after it has one, and where nothing could have any."""
         bar = vd.Model("crane").link("post", mass=5).link("boom", mass=1, com=(0.2, 0, 0), inertia=0.01 * np.eye(3))

@@ -178,6 +178,18 @@ class ToolLines(unittest.TestCase):
         tip = np.einsum("nij,nj->ni", self.chain.jacobian(q)[:, :3], v)
         self.assertLess(np.linalg.norm(tip, axis=1).max(), 0.2 * 1.002)
 
+    def test_a_line_that_meets_a_limit_says_which(self) -> None:
+        """The shoulder is given its limit a little beyond the posture where the line begins."""
+        model = sampling_arm()
+        way = self.chain.forward(POSTURE).position + (0, 0.2, -0.1)
+        free = vd.Trajectory.straight(self.chain, [way], start=POSTURE, speed=0.2)
+        q = free.at(np.linspace(0, free.duration, 50))[0]
+        joint = self.chain.joints[0]
+        model.change_joint(joint, limits=(-3, float(q[25, 0])) if q[-1, 0] > q[0, 0] else (float(q[25, 0]), 3))
+        limit = math.degrees(float(q[25, 0]))
+        with self.assertRaisesRegex(vd.VeldrainError, f"% of line 1 {joint} meets its limit of {limit:.4g}°"):
+            vd.Trajectory.straight(vd.Chain(model, "tool"), [way], start=POSTURE, speed=0.2)
+
     def test_an_arc(self) -> None:
         start = self.chain.forward(POSTURE).position
         centre = start + (-0.1, 0, 0)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.model import Model
+from veldrain.model import Cylinder, Mesh, Model, Sphere
 from veldrain.model.inertia import combined
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.units import Quantity, quantity
@@ -17,6 +17,7 @@ from veldrain.units import Quantity, quantity
 if TYPE_CHECKING:
     import pandas as pd
 
+LYING = 0.3  # sine of an axis over the level: a wheel's is less
 NO_MOTOR = "none"  # in place of a motor's mode
 GRAVITY = np.array((0.0, 0.0, -9.81))
 
@@ -51,16 +52,42 @@ def joint_loads(model: Model, joints: Mapping[str, Quantity] | None = None) -> d
     return found
 
 
+def _driven(model: Model) -> dict[str, float]:
+    """Inertia (kg·m²) that a vehicle adds to each of its driven wheels: m·r² of all of it, shared alike.
+
+    A wheel is round, turns without end or is told a speed, and is what is lowest where the robot stands upright.
+    """
+    poses, bottoms, found = model.poses(), dict[str, float](), {}
+    for name, link in model.links.items():
+        touched = [part for part in link.parts if part.role != "visual"]
+        lows = [float(part.shape.bounds(poses[name] @ part.pose)[0][2]) for part in touched]
+        bottoms |= {name: min(lows)} if lows else {}
+    ground = min(bottoms.values(), default=0.0)
+    for joint in model.joints.values():
+        motor, child = model.motors.get(joint.name), joint.child
+        rolls = joint.kind == "continuous" or (motor and motor.mode == "velocity" and joint.kind == "revolute")
+        is_round = any(isinstance(part.shape, Cylinder | Sphere | Mesh) for part in model.links[child].parts)
+        level = abs(float(poses[child].rotation.apply(joint.axis)[2])) < LYING
+        if not (rolls and is_round and level and child in bottoms) or (model.motors and not motor):
+            continue
+        radius = float(poses[child].position[2]) - bottoms[child]
+        if radius > 0 and bottoms[child] - ground < 0.05 * radius:
+            found[joint.name] = radius
+    mass = sum(link.mass_properties.mass for link in model.links.values())
+    return {name: mass * radius**2 / len(found) for name, radius in found.items()}
+
+
 def suggest_gains(
     model: Model, bandwidth: Quantity = "5 Hz", damping: float = 1.0, *, joints: Mapping[str, Quantity] | None = None
 ) -> pd.DataFrame:
-    """Stiffness and damping of position motors for a bandwidth, and what the gains of now give.
+    """Stiffness and damping of motors for a bandwidth, and what the gains of now give.
 
     A motor with the inertia J swings with ω = √(K/J) and the damping ratio ζ = D/(2·√(K·J)), so that K = J·ω² and
     D = 2·ζ·J·ω; for a velocity motor D = J·ω.
 
     Args:
-        model: the model, whose root stands still.
+        model: the model, whose root stands still; but where it stands on wheels, its driven ones move all of it, m·r²
+            shared alike.
         bandwidth: natural frequency ω/2π, Hz.
         damping: ratio ζ: 1 does not overshoot, 0.7 overshoots by 5 %.
         joints: the posture to do it at; 0 where not given.
@@ -82,11 +109,12 @@ def suggest_gains(
             where="suggest_gains",
             cure="give values above zero",
         )
-    omega, rows = 2 * math.pi * hertz, []
+    omega, rows, driven = 2 * math.pi * hertz, [], _driven(model)
     for name, (inertia, load) in joint_loads(model, joints).items():
         motor, joint = model.motors.get(name), model.joints[name]
         if motor is None and (model.motors or joint.mimic):
             continue
+        inertia += driven.get(name, 0.0)
         k, d = (motor.stiffness, motor.damping) if motor else (0.0, 0.0)
         holds = motor.mode == "position" if motor else joint.kind != "continuous"
         is_servo = holds and k > 0

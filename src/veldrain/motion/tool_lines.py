@@ -17,6 +17,7 @@ from veldrain.units import Quantity
 
 SAMPLE = 0.005  # s between the points of a tool's line at which joint positions are solved for
 EXACTLY: tuple[Quantity, Quantity | None] = ("1 um", "1e-4 deg")  # how near the tool stays to its line
+AT_LIMIT = 0.02  # rad or m: as near to its limit as a step of the line takes a joint
 JUMP = 4.0  # times the joint speed that the line asks for: a larger step is to another branch
 
 
@@ -84,6 +85,10 @@ class Follower:
             other = solve(tolerance=self.tolerance)
             if not other.reached:
                 raise VeldrainError(f"the tool leaves reach {at}: {other.why}", where="straight", cure=self._cure())
+            met = _limit_met(chain, q)
+            if met is not None:
+                cure = "start in another posture, or go round by more poses"
+                raise VeldrainError(f"{at} {met}", where="straight", cure=cure)
             raise _jump(chain, at, other.q - q, "start in another posture, or go round by more poses")
         if float(np.abs(found.q - q).max()) > JUMP * max(SAMPLE * top * math.pi, 0.05):
             raise _jump(chain, at, found.q - q, "stay away from singular postures, or start in another one")
@@ -94,6 +99,16 @@ class Follower:
         if joints < asked and self.tolerance[1] is not None:
             return f'{joints} joints cannot hold every direction: tolerance=("0.1 mm", None) leaves it free'
         return "move the line, or turn the tool"
+
+
+def _limit_met(chain: Chain, q: Array) -> str | None:
+    """Which joint is at its limit, in words."""
+    for joint, value, low, high in zip(chain.joints, q.tolist(), chain.low.tolist(), chain.high.tolist(), strict=True):
+        for limit, beyond in ((low, value - low), (high, high - value)):
+            if beyond < AT_LIMIT:
+                told = chain.model.joints[joint].told
+                return f"{joint} meets its limit of {told(limit)}"
+    return None
 
 
 def _jump(chain: Chain, at: str, step: Array, cure: str) -> VeldrainError:

@@ -97,6 +97,7 @@ class Actors:
         square = pieces["square"][at] + pieces["slope"][at] * (course.start - pieces["s"][at])
         speed = route.top_speed
         led["goal"], led["up"], led["down"] = speed, route.acceleration, route.deceleration
+        led["gap_up"], led["gap_down"] = route.acceleration, route.deceleration
         if course.begin > 0.0:
             led["begin"] = round(course.begin / engine.step)
         else:
@@ -308,6 +309,7 @@ class Actors:
         led["s"], led["piece"] = s, led["first"] + max(0, int(np.searchsorted(pieces, s, side="right")) - 1)
         led["free"], led["halt"] = 0, np.inf
         led["goal"], led["up"], led["down"] = route.top_speed, route.acceleration, route.deceleration
+        led["gap_up"], led["gap_down"] = route.acceleration, route.deceleration
         led["first_mind"] = led["end_mind"]  # whom it minds is told for its own route
         self._aim(name, (t, max(-SIDEWAYS, min(SIDEWAYS, math.sin(turn))), 0.0), 0.0, over)
 

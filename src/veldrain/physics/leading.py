@@ -219,10 +219,10 @@ def look_ahead(trees, nodes, pieces, led, mind):
 
 
 @kernel
-def free_push(led, v):
+def free_push(led, v, up, down):
     """The model's acceleration where nothing is ahead."""
     share = (v / led.goal) ** 2 if v <= led.goal else (led.goal / v) ** 2
-    return led.up * (1.0 - share * share) if v <= led.goal else -led.down * (1.0 - share * share)
+    return up * (1.0 - share * share) if v <= led.goal else -down * (1.0 - share * share)
 
 
 @inlined
@@ -232,14 +232,14 @@ def next_speed(trees, nodes, pieces, minds, led, step, h):
     if step < led.begin:
         return 0.0
     if led.free == 0 and led.end_mind > led.first_mind and goal > 1e-6:
-        push = free_push(led, v)
+        push, kept = free_push(led, v, led.up, led.down), free_push(led, v, led.gap_up, led.gap_down)
         for m in range(led.first_mind, led.end_mind):
             gap, other = look_ahead(trees, nodes, pieces, led, minds[m])
             if gap < math.inf:
-                wanted = v * led.gap_time + v * (v - other) / (2.0 * math.sqrt(led.up * led.down))
+                wanted = v * led.gap_time + v * (v - other) / (2.0 * math.sqrt(led.gap_up * led.gap_down))
                 wanted = led.gap_rest + max(0.0, wanted)
                 share = wanted / max(gap, 0.1)
-                push = min(push, free_push(led, v) - led.up * share * share)
+                push = min(push, kept - led.gap_up * share * share)
         new = max(0.0, v + h * max(push, -HARDEST))
     elif v < goal:
         new = min(v + h * led.up, goal)

@@ -136,8 +136,10 @@ LED = _record(
     "end_move",
     # along the route; speed, and what is told of it; halt: where it is to stand; travel: its own way so far; shifted,
     # span: how far it is in a change of its offset; turn: a heading that is kept; ahead, wide: its front and half
-    # width; tall: how high its root stands; side, spread: first offset of lifts and their distance; gap to others.
-    "s length speed goal up down halt travel shifted span turn ahead wide tall side spread gap_time gap_rest",
+    # width; tall: how high its root stands; side, spread: first offset of lifts and their distance; gap to others,
+    # and how it speeds up and brakes for one: as its route says, whatever up and down are told for now.
+    "s length speed goal up down halt travel shifted span turn ahead wide tall side spread gap_time gap_rest "
+    "gap_up gap_down",
     way=6,  # polynomial of its offset over the way that it has gone since the change began
     own=9,  # where it left its route: x, y, heading, curvature, its change, length; z, pitch and roll
 )
