@@ -38,14 +38,14 @@ class Lives(unittest.TestCase):
         global DOMAIN
         DOMAIN = 20 + (DOMAIN - 19) % 190
 
-    def beside(self, kind: str, link: vd.Link, peers: int = 1) -> vd.Recording:
+    def beside(self, kind: str, link: vd.Link, peers: int = 1, most: float = 30.0) -> vd.Recording:
         """A trial of the cart beside a peer of a kind."""
         scenario = cart_scenario()
         scenario.controllers = {}
         listening = link.listening(scenario)
         peer = subprocess.Popen([sys.executable, "-m", "tests.live_peer", str(DOMAIN), kind], cwd=ROOT)
         try:
-            end = time.monotonic() + 30
+            end = time.monotonic() + most
             while link.commanders("cart/joint_commands") < peers and time.monotonic() < end:
                 time.sleep(0.02)
             return vd.run(listening, seed=4, sinks=[link], warn=False)
@@ -65,17 +65,37 @@ class Lives(unittest.TestCase):
             ("nan", "a message was left: slide: says"),
             ("huge", r"a message was left: slide: says {'effort': 1e\+308}"),
             ("name", "no motor 'slyde'; did you mean 'slide'"),
+            ("twice", "a message was left: slide: is named twice; name each joint once"),
+            ("often", r"\d+ messages were passed over, since a newer one came"),
+            ("old", "commands older than 0.2 s were left"),
+            ("wall", r"its stamp is 17000000\d\d.\d s where the trial is at \S+ s: it is of another clock"),
+            ("text", "String is published there, and JointState is wanted"),
             ("vanishes", "who commanded it has vanished"),
             ("silent", "told nothing for 0.1 s"),
         ):
             with self.subTest(kind):
                 self.setUp()
-                link = vd.Link(DOMAIN, speed=1.0, watchdog="0.1 s")
-                recording = self.beside(kind, link)
+                link = vd.Link(DOMAIN, speed=1.0, watchdog="0.1 s", oldest="0.2 s" if kind == "old" else None)
+                recording = self.beside(kind, link, most=2.0 if kind == "text" else 30.0)
                 self.assertRegex(" ".join(link.notices.values()), pattern)
-                self.assertRegex(" ".join(recording["cart/live"]["data"]), pattern)
+                if kind not in ("often", "old"):  # which are counted to the end
+                    self.assertRegex(" ".join(recording["cart/live"]["data"]), pattern)
                 if kind in ("vanishes", "silent"):
                     self.assertEqual(recording["cart/commands"]["effort.slide"].iloc[-1], 0.0)
+
+    def test_a_peer_that_nobody_configured_is_heard(self) -> None:
+        """With the defaults of its DDS, and best effort."""
+        recording = self.beside("defaults", vd.Link(DOMAIN))
+        self.assertGreater(recording["cart/commands"]["effort.slide"].abs().max(), 1.0)
+
+    def test_a_world_without_motors_is_paced_and_published(self) -> None:
+        m = vd.Model("mast").link("mast", mass=1).mount("imu", vd.Imu(), on="mast")
+        link, begun = vd.Link(DOMAIN, speed=2.0), time.monotonic()
+        reader = Bus(DOMAIN).reader("clock", "rosgraph_msgs/msg/Clock", quality(depth=1000))
+        vd.run(link.listening(vd.Scenario(vd.World().place(m, fixed=True), "1 s")), sinks=[link])
+        self.assertGreater(time.monotonic() - begun, 0.5)
+        self.assertGreater(len(list(reader.take())), 90)
+        self.assertEqual(link.topics(), [])
 
     def test_an_answer_that_does_not_come(self) -> None:
         recording = self.beside("stale", vd.Link(DOMAIN, lockstep=True, wait="0.5 s"))

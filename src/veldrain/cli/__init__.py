@@ -517,7 +517,7 @@ def live(
     ] = None,
     domain: Annotated[int, typer.Option(help="Number of the DDS domain.")] = 0,
     interface: Annotated[str, typer.Option(help="Network interface: address or name; default: this machine alone.")] = (
-        "127.0.0.1"
+        "machine"
     ),
     speed: Annotated[float | None, typer.Option(help="Seconds of the trial in a second on the clock.")] = 1.0,
     fast: Annotated[bool, typer.Option("--fast", help="As fast as it goes.")] = False,
@@ -526,6 +526,7 @@ def live(
     out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
     name: Annotated[list[str] | None, typer.Option(help="Another topic: crawler/imu=imu/data; repeatable.")] = None,
     watchdog: Annotated[str, typer.Option(help="Silence from which a robot stops.")] = "0.5 s",
+    oldest: Annotated[str | None, typer.Option(help="Commands whose stamps are older are left.")] = None,
     wait: Annotated[str, typer.Option(help="In lockstep: how long an answer is waited for.")] = "5 s",
     listen: Annotated[str | None, typer.Option(help="Print the messages of this topic.")] = None,
     say: Annotated[str | None, typer.Option(help="Publish a message on this topic.")] = None,
@@ -550,10 +551,10 @@ def live(
             _only(context, "without a scenario", "domain interface")
             commands.topics(domain, interface)
         else:
-            run_with = "scenario domain interface speed fast lockstep seed out name watchdog wait"
+            run_with = "scenario domain interface speed fast lockstep seed out name watchdog oldest wait"
             _only(context, "with a scenario", run_with)
             pace = None if fast else speed
-            given = (scenario, domain, interface, pace, lockstep, seed, out, name or [], watchdog, wait)
+            given = (scenario, domain, interface, pace, lockstep, seed, out, name or [], watchdog, oldest, wait)
             if not commands.run(*given):
                 raise typer.Exit(1)
 

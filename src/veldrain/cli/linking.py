@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -21,11 +22,13 @@ def run(
     record: Path | None,
     names: list[str],
     watchdog: str,
+    oldest: str | None,
     wait: str,
 ) -> bool:
     """Run a scenario's trial with a live link; True where it passed."""
     from veldrain.documents import load_scenario
     from veldrain.live import Link
+    from veldrain.live.dds import MACHINE
     from veldrain.scenario.running import run as run_trial
 
     scenario = load_scenario(path)
@@ -39,12 +42,15 @@ def run(
                 f"'{words}' has no =", where="--name", cure="write ours and theirs: crawler/imu=imu/data"
             )
         told[ours] = theirs
-    link = Link(domain, interface=interface, speed=speed, lockstep=lockstep, watchdog=watchdog, wait=wait, names=told)
+    limits: dict[str, Any] = {"watchdog": watchdog, "oldest": oldest, "wait": wait}
+    link = Link(domain, interface=interface, speed=speed, lockstep=lockstep, names=told, **limits)
     listening = link.listening(scenario)
     prepare_engine(scenario.world)
     target = record or unused(Path(f"{path.name.split('.')[0]}-live.mcap"))
     pace = "in lockstep" if lockstep else "as fast as it goes" if speed is None else f"at {speed:g} times real time"
-    say(f"Live on domain {domain} at {interface}, {pace}. Commands are taken on:")
+    where = "on this machine" if interface == MACHINE else f"at {interface}"
+    taken = "Commands are taken on:" if link.topics() else "No robot in it has a motor: it takes no commands."
+    say(f"Live on domain {domain} {where}, {pace}. {taken}")
     for topic in link.topics():
         say(f"  {topic}")
     recording = run_trial(listening, seed, record=target, sinks=[link], warn=False)

@@ -30,6 +30,7 @@ except ImportError as error:
     raise VeldrainError("a live link needs cyclonedds", where="live", cure="pip install 'veldrain[live]'") from error
 
 LOOPBACK = "127.0.0.1"
+MACHINE = "machine"  # in place of an interface: this machine, with the programs on it as they come
 MOST_DOMAIN = 232  # RTPS 2.3, section 9.6.1.1: what the port numbers have room for
 LEASE = "1s"  # from which a peer that was killed counts as gone
 MOST_BYTES = 64 << 20  # of a message from outside
@@ -118,7 +119,7 @@ class Bus:
 
     Args:
         domain: its number, 0 to 232.
-        interface: address or name of the network interface; the loopback unless said.
+        interface: address or name of a network interface; ``machine`` unless said: this machine alone.
 
     Raises:
         VeldrainError: no such domain or interface.
@@ -126,7 +127,7 @@ class Bus:
 
     _domains: dict[int, tuple[str, Any]] = {}  # noqa: RUF012  # of this process: a domain is configured once
 
-    def __init__(self, domain: int, interface: str = LOOPBACK) -> None:
+    def __init__(self, domain: int, interface: str = MACHINE) -> None:
         if isinstance(domain, bool) or not isinstance(domain, int) or not 0 <= domain <= MOST_DOMAIN:
             raise VeldrainError(f"domain is {domain!r}", where="live", cure=f"give a number from 0 to {MOST_DOMAIN}")
         if not interface or any(c in interface for c in "<>&\"'"):
@@ -166,13 +167,20 @@ class Bus:
 
     def publications(self) -> dict[str, str]:
         """Message types by stream of what others publish, as far as they are known by now."""
+        return {stream: message for stream, kinds in self.published().items() for message, _ in kinds if message}
+
+    def published(self) -> dict[str, set[tuple[str, bool]]]:
+        """By stream what others have published it as by now: message type ("": none that ROS 2 would call so), and
+        whether reliably."""
         if self._found is None:
             self._found = BuiltinDataReader(self._participant, BuiltinTopicDcpsPublication)
-            self._seen: dict[str, str] = {}
+            self._seen: dict[str, set[tuple[str, bool]]] = {}
         for sample in self._found.take_iter(timeout=1):
-            if sample.topic_name.startswith("rt/") and (message := message_of(sample.type_name)):
-                self._seen[sample.topic_name[3:]] = message
-        return dict(self._seen)
+            if sample.topic_name.startswith("rt/") and sample.participant_key != self._participant.guid:
+                told = sample.qos[Policy.Reliability] if sample.qos else None
+                reliable = told is not None and told != Policy.Reliability.BestEffort
+                self._seen.setdefault(sample.topic_name[3:], set()).add((message_of(sample.type_name), reliable))
+        return self._seen
 
 
 class Writer:
@@ -198,12 +206,16 @@ class Reader:
 
     def __init__(self, reader: Any) -> None:
         self._reader = reader
+        self.too_large = 0  # messages that were left for that
 
     def take(self) -> Iterator[bytes]:
         """The messages that have come since the last time."""
         for sample in self._reader.take(1000):
-            if isinstance(sample, Sample) and len(sample.raw) <= MOST_BYTES:
-                yield sample.raw
+            if isinstance(sample, Sample):
+                if len(sample.raw) <= MOST_BYTES:
+                    yield sample.raw
+                else:
+                    self.too_large += 1
 
     @property
     def writers(self) -> int:
@@ -212,12 +224,24 @@ class Reader:
 
 
 def _configuration(interface: str) -> str:
-    """Cyclone's own words for: this interface alone, and peers that are found without multicast."""
-    where = f'address="{interface}"' if interface[0].isdigit() or ":" in interface else f'name="{interface}"'
-    alone = "<AllowMulticast>false</AllowMulticast>" if interface == LOOPBACK else ""
-    peers = f'<Peers><Peer address="{LOOPBACK}"/></Peers>' if interface == LOOPBACK else ""
+    """Cyclone's own words for one interface: of the machine itself, the loopback alone, or one that is named.
+
+    Programs of others announce themselves by multicast on the machine's own interface, and say its address. To meet
+    them there, with their defaults, multicast goes that way with a time to live of 0: no wire carries it.
+    """
+    alone, more = "", ""
+    if interface == MACHINE:
+        where, alone = 'autodetermine="true"', "<MulticastTimeToLive>0</MulticastTimeToLive>"
+    else:
+        where = f'address="{interface}"' if interface[0].isdigit() or ":" in interface else f'name="{interface}"'
+    if interface == LOOPBACK:
+        alone = "<AllowMulticast>false</AllowMulticast>"
+        more = (
+            "<ParticipantIndex>auto</ParticipantIndex><MaxAutoParticipantIndex>99</MaxAutoParticipantIndex>"
+            f'<Peers><Peer address="{LOOPBACK}"/></Peers>'
+        )
     return (
         f"<CycloneDDS><Domain><General><Interfaces><NetworkInterface {where}/></Interfaces>{alone}"
-        f"<MaxMessageSize>65500B</MaxMessageSize></General><Discovery><ParticipantIndex>auto</ParticipantIndex>"
-        f"<MaxAutoParticipantIndex>99</MaxAutoParticipantIndex><LeaseDuration>{LEASE}</LeaseDuration>{peers}</Discovery></Domain></CycloneDDS>"
+        f"<MaxMessageSize>65500B</MaxMessageSize></General><Discovery>{more}<LeaseDuration>{LEASE}</LeaseDuration>"
+        "</Discovery></Domain></CycloneDDS>"
     )

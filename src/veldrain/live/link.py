@@ -11,7 +11,7 @@ import numpy as np
 
 from veldrain.control.contract import Body, MotorHandle
 from veldrain.errors import VeldrainError, unknown
-from veldrain.live.dds import LOOPBACK, Bus, Reader, Writer, quality
+from veldrain.live.dds import MACHINE, Bus, Reader, Writer, quality
 from veldrain.model import Fields, Message
 from veldrain.motion.trajectories import Trajectory
 from veldrain.physics.joints import TAKEN
@@ -23,9 +23,13 @@ from veldrain.units import Quantity, quantity
 CLOCK = "clock"
 NEWEST = ("sensor_msgs/msg/Image", "sensor_msgs/msg/PointCloud2", "sensor_msgs/msg/CompressedImage")  # best effort
 MOST_TOLD = 1e6  # of an input or command, SI units: a finite number can end a trial too
+STALL = 0.1  # s behind it from which it is not caught up with, but gone on from
+OTHER_CLOCK = 60.0  # s between a stamp and the time of the trial from which it is of another clock
+LOOKS = 0.2  # s on the wall between two looks at who publishes what
 LATE = 0.002  # s behind the clock on the wall from which a tick is late
 JOINTS, PATH = "sensor_msgs/msg/JointState", "trajectory_msgs/msg/JointTrajectory"
 TWIST, GOAL = "geometry_msgs/msg/Twist", "geometry_msgs/msg/PoseStamped"
+STAMPED = "geometry_msgs/msg/TwistStamped"
 TOLD = {"joint_commands": JOINTS, "joint_trajectory": PATH, "cmd_vel": TWIST, "goal_pose": GOAL}
 
 
@@ -34,18 +38,22 @@ class Link(Sink):
 
     All streams are published as ROS 2 peers name and type them, and ``/clock``. Of each robot it takes
     ``<robot>/joint_commands`` (JointState: position, velocity or effort by each motor's mode),
-    ``<robot>/joint_trajectory``, ``<robot>/cmd_vel`` (Twist: told to the controller that has the inputs forward,
-    sideways or turning) and ``<robot>/goal_pose`` (PoseStamped: inputs x, y and yaw). A robot that is told nothing for
-    ``watchdog`` stops; so it does when who commands it vanishes, or a second one joins. Each is told, in ``notices``.
-    Without ``listening`` it is a sink alone: it publishes as fast as the trial goes, and without ``/clock``.
+    ``<robot>/joint_trajectory``, ``<robot>/cmd_vel`` (Twist or TwistStamped: told to the controller that has the inputs
+    forward, sideways or turning) and ``<robot>/goal_pose`` (PoseStamped: inputs x, y and yaw). A robot that is told
+    nothing for ``watchdog`` stops; so it does when who commands it vanishes, or a second one joins. Each is told, in
+    ``notices``, as is what comes with another type or another reliability, and what could not be used. Of several
+    messages that came between two ticks the newest counts. Without ``listening`` it is a sink alone: it publishes as
+    fast as the trial goes, and without ``/clock``.
 
     Args:
         domain: number of the DDS domain.
-        interface: address or name of the network interface; the loopback unless said: then no other machine sees it.
+        interface: address or name of the network interface. ``machine`` unless said: programs on this machine with
+            the defaults of DDS; ``127.0.0.1``: those that are told to use the loopback.
         speed: seconds of the trial in a second on the clock; None: as fast as it goes.
         lockstep: True: simulated time waits, at each period, for one message on every topic that somebody commands.
             With the stamps of ``/clock`` in their headers the trial is then the same every time.
         period: between two looks at what has come, s, and between two times on ``/clock``.
+        oldest: commands whose stamp is older than this (s of simulated time) are left; None: none is.
         watchdog: from which silence on a robot stops, s of simulated time.
         wait: how long (s on the clock) peers are waited for: at the start, and in lockstep for each answer.
         names: other names of topics, by ours: ``{"crawler/imu": "imu/data", "crawler/cmd_vel": "cmd_vel"}``.
@@ -58,11 +66,12 @@ class Link(Sink):
         self,
         domain: int = 0,
         *,
-        interface: str = LOOPBACK,
+        interface: str = MACHINE,
         speed: float | None = 1.0,
         lockstep: bool = False,
         period: Quantity = 0.01,
         watchdog: Quantity = 0.5,
+        oldest: Quantity | None = None,
         wait: Quantity = 5.0,
         names: Mapping[str, str] | None = None,
     ) -> None:
@@ -71,20 +80,25 @@ class Link(Sink):
         self.speed, self.lockstep = None if lockstep else speed, lockstep
         self.period = quantity(period, "period", "live: period")
         self.watchdog = quantity(watchdog, "time", "live: watchdog")
+        self.oldest = None if oldest is None else quantity(oldest, "time", "live: oldest")
         self.wait = quantity(wait, "time", "live: wait")
         self._names = dict(names or {})
         self.notices: dict[str, str] = {}
         self._bus = Bus(domain, interface)
         self._writers: dict[str, Writer] = {}
-        self._readers: dict[str, tuple[str, Reader]] = {}
+        self._readers: dict[str, list[tuple[str, Reader]]] = {}  # by stream: each message type that is taken
+        self._counts: dict[tuple[str, str], int] = {}  # by what is told of it, and stream
+        self._looked = 0.0
         self._waiting: dict[str, list[Any]] = {}
         self._commanded: set[str] = set()
         self._reset()
+        self._paces = False
         self._clock = self._writer(CLOCK, "rosgraph_msgs/msg/Clock")
 
     def _reset(self) -> None:
         """As before a trial."""
-        self._begun = self._late = self._ticks = self._worst = 0.0
+        self._begun = self._late = self._ticks = self._worst = self._stalled = 0.0
+        self._counts.clear()
         self._last = -1
         self._waiting.clear()
         self._commanded.clear()
@@ -93,14 +107,12 @@ class Link(Sink):
         return self  # copies of what listens to it listen to it
 
     def listening(self, scenario: Scenario) -> Scenario:
-        """The scenario with every robot listening to this link, beside its own controllers.
+        """The scenario with every robot that has motors listening to this link, beside its own controllers.
 
-        Raises:
-            VeldrainError: it has no robots.
+        Without one it is paced and published all the same.
         """
         robots = [name for name, placed in scenario.world.placed.items() if placed.model.motors]
-        if not robots:
-            raise VeldrainError("no robot has a motor", where="live", cure="place one, or use the link as a sink alone")
+        self._paces = not robots
         controllers: dict[str, Any] = dict(scenario.controllers)
         for robot in robots:
             own = controllers.get(robot, {})
@@ -125,9 +137,37 @@ class Link(Sink):
         return self._writers[stream]
 
     def _listen(self, stream: str, message: str) -> None:
-        if stream not in self._readers:
-            reader = self._bus.reader(self._topic(stream), message, quality(depth=0 if self.lockstep else 10))
-            self._readers[stream] = message, reader
+        if stream in self._readers:
+            return
+        # What is told again and again may be lost once, so that who speaks best effort is heard too.
+        again = message in (TWIST, JOINTS) and not self.lockstep
+        told = quality(depth=0 if self.lockstep else 10, reliable=not again)
+        kinds = (TWIST, STAMPED) if message == TWIST else (message,)
+        self._readers[stream] = [(kind, self._bus.reader(self._topic(stream), kind, told)) for kind in kinds]
+
+    def _look_around(self) -> None:
+        """Tell what others publish on topics that are listened to, and is not heard."""
+        if time.monotonic() - self._looked < LOOKS:
+            return
+        self._looked = time.monotonic()
+        published = self._bus.published()
+        for stream, readers in self._readers.items():
+            wanted = [kind for kind, _ in readers]
+            for message, reliable in published.get(self._topic(stream), ()):
+                if message not in wanted:
+                    short = " or ".join(kind.rpartition("/")[2] for kind in wanted)
+                    said = message.rpartition("/")[2] or "a type that is no ROS 2 message"
+                    self.notice(f"type {stream}", f"{stream}: {said} is published there, and {short} is wanted")
+                elif not reliable and (self.lockstep or wanted[0] not in (TWIST, JOINTS)):
+                    self.notice(
+                        f"quality {stream}", f"{stream}: is published best effort, and is heard if it is reliable alone"
+                    )
+
+    def _count(self, what: str, stream: str, more: int = 1) -> int:
+        """How often that has been by now."""
+        key = what, stream
+        self._counts[key] = self._counts.get(key, 0) + more
+        return self._counts[key]
 
     def topics(self) -> list[str]:
         """The topics that it takes commands on, as others call them."""
@@ -145,9 +185,21 @@ class Link(Sink):
             self._await_peer()
 
     def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
+        if self._paces:
+            self.tick(stamp / 1e9)
         self._writer(stream, message.type).write(to_bytes(message.type, message.fields))
 
     def end(self, about: Mapping[str, Any]) -> None:
+        for (what, stream), count in self._counts.items():
+            if what == "passed":
+                self.notice(f"passed {stream}", f"{stream}: {count} messages were passed over, since a newer one came")
+        for stream, readers in self._readers.items():
+            if large := sum(reader.too_large for _, reader in readers):
+                self.notice(f"large {stream}", f"{stream}: {large} messages of more than 64 MB were left")
+        if self._stalled:
+            self.notice(
+                "stalled", f"the trial fell behind the clock by {self._stalled:.2f} s in all, and went on from there"
+            )
         if self._late:
             share = 100 * self._late / max(self._ticks, 1)
             self.notice(
@@ -158,7 +210,8 @@ class Link(Sink):
     def _await_peer(self) -> None:
         """Wait until somebody commands something."""
         deadline = time.monotonic() + self.wait
-        while not any(reader.writers for _, reader in self._readers.values()):
+        while not any(self.commanders(stream) for stream in self._readers):
+            self._look_around()
             if time.monotonic() > deadline:
                 raise VeldrainError(
                     f"nobody commands a robot after {self.wait:g} s",
@@ -173,7 +226,7 @@ class Link(Sink):
     def tick(self, now: float) -> None:
         """Publish the time, keep pace with the clock on the wall, and take what has come."""
         stamp = round(now * 1e9)
-        if stamp == self._last:
+        if stamp <= self._last:
             return
         self._last = stamp
         clock = Fields(clock=Fields(sec=stamp // 10**9, nanosec=stamp % 10**9))
@@ -187,18 +240,29 @@ class Link(Sink):
             elif ahead < -LATE:
                 self._late += 1
                 self._worst = max(self._worst, -ahead)
+                if ahead < -STALL:  # a sprint would pass by what a peer says at its own pace
+                    self._begun -= ahead
+                    self._stalled -= ahead
+        if self._readers:
+            self._look_around()
         self._take()
         if self.lockstep:
             self._await_answers(stamp)
 
     def _take(self) -> None:
-        for stream, (message, reader) in self._readers.items():
-            for raw in reader.take():
+        for stream, message, reader in ((s, m, r) for s, readers in self._readers.items() for m, r in readers):
+            came = list(reader.take())
+            if len(came) > 1 and not self.lockstep:
+                self._count("passed", stream, len(came) - 1)
+                came = came[-1:]
+            for raw in came:
                 try:
                     self._waiting.setdefault(stream, []).append(typestore().deserialize_cdr(raw, message))
                 except Exception as error:  # the library raises many kinds for bytes that are no such message
-                    self.notice(
-                        f"bad {stream}", f"{stream}: a message that is no {message} was left ({type(error).__name__})"
+                    many = self._count("bad", stream)
+                    said = f"{many} messages that are" if many > 1 else "a message that is"
+                    self.notices[f"bad {stream}"] = (
+                        f"{stream}: {said} no {message} {'were' if many > 1 else 'was'} left ({type(error).__name__})"
                     )
 
     def _await_answers(self, stamp: int) -> None:
@@ -207,8 +271,8 @@ class Link(Sink):
         while True:
             self._take()
             lacking = []
-            for stream, (_, reader) in self._readers.items():
-                if reader.writers or stream in self._commanded:
+            for stream in self._readers:
+                if self.commanders(stream) or stream in self._commanded:
                     self._commanded.add(stream)
                     if not any(_stamp(m) in (None, 0, stamp) for m in self._waiting.get(stream, ())):
                         lacking.append(stream)
@@ -228,7 +292,25 @@ class Link(Sink):
 
     def commanders(self, stream: str) -> int:
         """How many publish a topic."""
-        return self._readers[stream][1].writers if stream in self._readers else 0
+        return sum(reader.writers for _, reader in self._readers.get(stream, ()))
+
+    def is_timely(self, stream: str, message: Any, now: float) -> bool:
+        """Whether a message is to be followed, by its stamp; what is odd about that is told."""
+        stamp = _stamp(message)
+        if not stamp:  # none, or 0: not said
+            return True
+        age = now - stamp / 1e9
+        if abs(age) > OTHER_CLOCK:
+            self.notice(
+                f"clock {stream}",
+                f"{stream}: its stamp is {stamp / 1e9:.1f} s where the trial is at {now:g} s: it is of another clock"
+                " than /clock",
+            )
+        if self.oldest is None or -OTHER_CLOCK <= age <= self.oldest:
+            return True
+        many = self._count("old", stream)
+        self.notices[f"old {stream}"] = f"{stream}: {many} commands older than {self.oldest:g} s were left"
+        return False
 
 
 def _stamp(message: Any) -> int | None:
@@ -273,7 +355,7 @@ class Listener:
                 self.link.notice(f"gone {stream}", f"{stream}: who commanded it has vanished at {now:g} s")
                 self._spoken.discard(stream)
                 self._stop(motors, now)
-            for message in messages[-1:]:
+            for message in [m for m in messages[-1:] if self.link.is_timely(stream, m, now)]:
                 quiet = not self._taken(stream, getattr(self, f"_{word}"), message, motors, now) and quiet
         if not quiet:
             self._told, self._stopped = now, False
@@ -304,6 +386,8 @@ class Listener:
         wanted: dict[str, dict[str, float]] = {}
         for k, name in enumerate(message.name):
             joint = name.removeprefix(f"{self._robot}/")
+            if joint in wanted:
+                raise VeldrainError("is named twice", where=joint, cure="name each joint once")
             if joint not in self._modes:
                 raise unknown("motor", joint, self._modes, self._robot)
             given = {word: getattr(message, word) for word in TAKEN[self._modes[joint]]}
@@ -346,6 +430,7 @@ class Listener:
             self._path, self._told, self._stopped = None, None, True
 
     def _cmd_vel(self, message: Any, motors: Mapping[str, MotorHandle], now: float) -> None:
+        message = getattr(message, "twist", message)  # a TwistStamped
         told = {"forward": message.linear.x, "sideways": message.linear.y, "turning": message.angular.z}
         self._tell(told, ("forward",))
 
