@@ -50,6 +50,23 @@ class Measures(unittest.TestCase):
         self.assertEqual((lorry["visible"].min(), van["visible"].max()), (1.0, 0.0))
         self.assertEqual(set(r["ego/boxes/names"]["data"]), {"lorry van"})
 
+    def test_conditions_say_what_the_truth_says(self) -> None:
+        """6.8 s − t to a collision, (34 − 5·t)/15 s of gap; none at all once the lorry is on another lane."""
+        for condition, when in (
+            (vd.time_to_collision("ego", "lorry") < "4.5 s", 2.3),
+            (vd.time_gap("ego", "lorry") < "1.7 s", 1.7),
+        ):
+            for aside in (False, True):
+                s = follows()
+                if aside:
+                    s.at(0.2).shift("lorry", 3.5, within="1 s")
+                s.when(condition).say("near")
+                said = vd.run(s, warn=False)["scenario/events"]
+                times = said[said["data"].str.contains("near")]["time"].tolist()
+                with self.subTest(condition, aside=aside):
+                    self.assertEqual(len(times), 0 if aside else 1)
+                    self.assertTrue(aside or when - 1e-6 <= times[0] <= when + 0.0211, times)
+
     def test_who_is_beside_is_not_ahead(self) -> None:
         s = follows()
         s.at(0.5).shift("lorry", 3.5, within="1 s").at(0.5).shift("van", 3.5, within="1 s")

@@ -11,8 +11,11 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.scenario.conditions import Condition, Measure, Watching
+from veldrain.sensing.traffic import SLOWEST, on_the_way, time_over, time_to
 from veldrain.simulation import Simulation, engine_of
 from veldrain.units import Quantity, quantities, quantity
+
+AHEAD = 0.9  # of its speed is along its own x of what moves ahead
 
 
 @dataclass(frozen=True)
@@ -61,7 +64,11 @@ class Closing(Measure, word="closing"):
 
 @dataclass(frozen=True)
 class TimeToCollision(Measure, word="time_to_collision"):
-    """The gap between two things over the speed at which their origins close in, s; inf below 1 mm/s.
+    """The time to a collision, s; inf where there is none to come.
+
+    For what moves ahead along its own x, as vehicles do, this is that of ``TrueTraffic``: the gap to the other over the
+    speed at which it shrinks, if that is on the own way, which keeps its curvature and is as wide as both. For others
+    it is their clearance over the speed at which their origins close in.
 
     >>> time_to_collision("car", "lorry") < "1.5 s"
     Compared(measure=TimeToCollision(a='car', b='lorry'), below=True, bound=1.5)
@@ -73,12 +80,15 @@ class TimeToCollision(Measure, word="time_to_collision"):
     span: ClassVar[tuple[float, float]] = (0.0, math.inf)
 
     def bind(self, simulation: Simulation) -> Callable[[], float]:
-        return _gap_over(Closing(self.a, self.b).bind(simulation), self.a, self.b, simulation)
+        general = _gap_over(Closing(self.a, self.b).bind(simulation), self.a, self.b, simulation)
+        return _on_its_way(self.a, self.b, simulation, lambda gap, speed, closing: time_to(gap, closing), general)
 
 
 @dataclass(frozen=True)
 class TimeGap(Measure, word="time_gap"):
     """The gap from one thing to another over the speed of the first, s; inf below 1 mm/s.
+
+    For what moves ahead along its own x the other counts where it is on the own way, as for ``time_to_collision``.
 
     >>> time_gap("car", "lorry") < "1 s"
     Compared(measure=TimeGap(a='car', b='lorry'), below=True, bound=1.0)
@@ -90,7 +100,32 @@ class TimeGap(Measure, word="time_gap"):
     span: ClassVar[tuple[float, float]] = (0.0, math.inf)
 
     def bind(self, simulation: Simulation) -> Callable[[], float]:
-        return _gap_over(Speed(self.a).bind(simulation), self.a, self.b, simulation)
+        general = _gap_over(Speed(self.a).bind(simulation), self.a, self.b, simulation)
+        return _on_its_way(self.a, self.b, simulation, lambda gap, speed, closing: time_over(gap, speed), general)
+
+
+def _on_its_way(
+    a: str, b: str, simulation: Simulation, says: Callable[[float, float, float], float], general: Callable[[], float]
+) -> Callable[[], float]:
+    """What is said of gap, speed and closing speed, while the first moves along its own x; else what holds in general.
+
+    Parts of things have no way: for them it is always the general.
+    """
+    engine = engine_of(simulation)
+    if not all(name in engine.compiled.robots for name in (a, b)):
+        return general
+    boxes, places = [engine.actors.ways.bounds(name) for name in (a, b)], [engine.place_of(name) for name in (a, b)]
+
+    def now() -> float:
+        motions = [(engine.position(p), engine.axes(p), *engine.velocity_at(p)) for p in places]
+        _, axes, v, _ = motions[0]
+        speed = float(axes[:, 0] @ v)
+        if speed < max(SLOWEST, AHEAD * float(np.linalg.norm(v))):
+            return general()
+        found = on_the_way(boxes[0], motions[0], boxes[1], motions[1])
+        return math.inf if found is None else says(found[0], speed, found[1])
+
+    return now
 
 
 def _gap_over(speed: Callable[[], float], a: str, b: str, simulation: Simulation) -> Callable[[], float]:

@@ -18,6 +18,8 @@ SLOWEST = 0.1  # m/s: below, nothing is said of times
 STILL = 1e-3  # m/s: what closes in slower does not
 _EDGE = np.linspace(-0.45, 0.45, 3)  # along each edge of a box of 1 m
 POINTS = np.stack(np.meshgrid(_EDGE, _EDGE, _EDGE), axis=-1).reshape(-1, 3)  # of such a box that are looked for
+Box = tuple[Array, Array]
+Motion = tuple[Array, Array, Array, Array]
 
 
 @dataclass(frozen=True)
@@ -74,30 +76,50 @@ class TrafficAtWork:
     others: tuple[str, ...]
 
     def measure(self, mount: Mount) -> Ahead:
-        low, high = mount.box_of(mount.robot)
-        at, axes, v, spin = mount.motion_of(mount.robot)
-        speed = float(axes[:, 0] @ v)
-        bend = float(axes[:, 2] @ spin) / speed if abs(speed) > 0.5 else 0.0
+        own, motion = mount.box_of(mount.robot), mount.motion_of(mount.robot)
+        speed = float(motion[1][:, 0] @ motion[2])
         best = Ahead(math.inf, math.inf, math.inf, 0.0, mount.lane_offset())
         for name in self.others:
-            o_low, o_high = mount.box_of(name)
-            o_at, _, o_v, _ = mount.motion_of(name)
-            x, y, _ = (axes.T @ (o_at - at)).tolist()
-            along, across, turn = _on_arc(x, y, bend)
-            wide = (high[1] - low[1] + o_high[1] - o_low[1]) / 2
-            gap = along - high[0] + o_low[0]
-            if along <= 0 or abs(across) > wide or gap >= best.gap:
+            found = on_the_way(own, motion, mount.box_of(name), mount.motion_of(name))
+            if found is None or found[0] >= best.gap:
                 continue
-            way = axes @ (math.cos(turn), math.sin(turn), 0.0)
-            closing = speed - float(way @ o_v)
-            best = Ahead(
-                gap,
-                gap / speed if speed > SLOWEST else math.inf,
-                max(gap, 0.0) / closing if closing > STILL else math.inf,
-                _brake(closing, gap),
-                best.lane_offset,
-            )
+            gap, closing = found
+            times = time_over(gap, speed), time_to(gap, closing)
+            best = Ahead(gap, *times, _brake(closing, gap), best.lane_offset)
         return best
+
+
+def on_the_way(own: Box, motion: Motion, other: Box, others: Motion) -> tuple[float, float] | None:
+    """The gap (m) to another ahead and the speed at which it shrinks (m/s); None where it is not on the own way.
+
+    The way is the arc that is gone on if the curvature is kept, as wide as both are.
+
+    Args:
+        own: low and high corner (3,) of the own box, in its own axes.
+        motion: own position (3,), axes (3, 3), velocity and spin (3,), world axes.
+        other: those of the other.
+        others: its motion.
+    """
+    (low, high), (at, axes, v, spin), (o_low, o_high), (o_at, _, o_v, _) = own, motion, other, others
+    speed = float(axes[:, 0] @ v)
+    bend = float(axes[:, 2] @ spin) / speed if abs(speed) > 0.5 else 0.0
+    x, y, _ = (axes.T @ (o_at - at)).tolist()
+    along, across, turn = _on_arc(x, y, bend)
+    wide = (high[1] - low[1] + o_high[1] - o_low[1]) / 2
+    if along <= 0 or abs(across) > wide:
+        return None
+    way = axes @ (math.cos(turn), math.sin(turn), 0.0)
+    return float(along - high[0] + o_low[0]), speed - float(way @ o_v)
+
+
+def time_over(gap: float, speed: float) -> float:
+    """A gap over the own speed, s; inf where that is next to none."""
+    return gap / speed if speed > SLOWEST else math.inf
+
+
+def time_to(gap: float, closing: float) -> float:
+    """A gap over the speed at which it shrinks, s; inf where it does not."""
+    return max(gap, 0.0) / closing if closing > STILL else math.inf
 
 
 def _brake(closing: float, gap: float) -> float:
