@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -12,6 +13,7 @@ from pathlib import Path
 
 import veldrain as vd
 from tests.helpers import DEMO, called
+from veldrain.demo import walkers
 from veldrain.kernel import SHIPS
 from veldrain.starting import KINDS, start
 
@@ -26,6 +28,9 @@ class Projects(unittest.TestCase):
                     self.assertEqual([str(f) for f in found if f.severity != "note"], [])
                     text = (made.folder / "controller.py").read_text()
                     model = vd.load_world(made.folder / "yard.world.yaml").placed[made.robot].model
+                    if kind == "car":  # a drive that ships has its motors
+                        self.assertIn("AckermannDrive", (made.folder / "trip.scenario.yaml").read_text())
+                        continue
                     for name in (*model.motors, *(m.name for m in model.sensors.values() if not m.sensor.truth)):
                         self.assertIn(f'"{name}"', text)
 
@@ -51,6 +56,20 @@ class Projects(unittest.TestCase):
             self.assertTrue(any("motors on" in guess for guess in made.guesses) or made.guesses)
             recording = vd.run(vd.load_scenario(made.folder / "trip.scenario.yaml"))
             self.assertFalse(recording.outcome["failed"], recording.outcome["reason"])
+            for name, mine in (("four", walkers.four_legged()), ("six", walkers.bank_walker())):
+                with self.subTest(name):
+                    mine.motors.clear()  # as a robot file has it: no motors, no postures
+                    mine.postures.clear()
+                    vd.save_robot(mine, Path(folder) / f"{name}.urdf")
+                    made = start(Path(folder) / name, "walker", robot=Path(folder) / f"{name}.urdf")
+                    scenario = vd.load_scenario(made.folder / "trip.scenario.yaml")
+                    recording = vd.run(scenario)
+                    self.assertTrue(recording.outcome["passed"], recording.outcome)
+                    self.assertAlmostEqual(recording[f"{made.robot}/truth"]["x"].iloc[-1], 0.1 * 3.4, delta=0.12)
+                    yard = made.folder / "yard.world.yaml"
+                    yard.write_text(re.sub(r"(stiffness|damping): [\d.]+", r"\1: 1", yard.read_text()))
+                    fallen = vd.run(vd.load_scenario(made.folder / "trip.scenario.yaml"))
+                    self.assertFalse(fallen.outcome["passed"], "it lies on the ground")
             with self.assertRaisesRegex(vd.VeldrainError, "no kind of project 'boat'"):
                 start(Path(folder) / "other", "boat")
 

@@ -480,16 +480,28 @@ class Walking(unittest.TestCase):
             ("2 legs|4 feet|four or more", lambda: self.of(vd.Walk(feet[:2]))),
             ("stnd.*stand", lambda: self.of(vd.Walk(feet, stance="stnd"))),
             ("foott", lambda: self.of(vd.Walk([*feet[:3], "rear_right_foott"]))),
+            ("foot 'front_left_foot' is named twice", lambda: self.of(vd.Walk([*feet, feet[0]]))),
+            (
+                "Walk: imu: no sensor 'imv'; did you mean 'imu'",
+                lambda: self.of(vd.Walk(feet, stance="stand", imu="imv")),
+            ),
+            ("'angles' is of kind Encoders; name one of kind Imu", lambda: self.of(vd.Walk(feet, imu="angles"))),
+            (
+                "contact: 'imu' is of kind Imu; name one of kind FootForce or Touch",
+                lambda: self.of(vd.Walk(feet, stance="stand", contact={feet[0]: "imu"})),
+            ),
+            ("feet are .* m apart in height", lambda: self.of(vd.Walk(feet, stance="skew"))),
+            ("centre of mass is at .* beside all feet", lambda: self.of(vd.Walk(feet, stance="ahead"))),
         ):
             with self.subTest(words), self.assertRaisesRegex(vd.VeldrainError, words):
                 walk()
 
     def of(self, walk: Any) -> None:
-        vd.Trial(
-            vd.Scenario(
-                vd.World().ground().place(four_legged(), "w", pose=vd.Pose((0, 0, 1))), 1, controllers={"w": walk}
-            )
-        )
+        model = four_legged()
+        model.posture("skew", dict(model.postures["stand"]) | {"front_left_knee": -2.3, "front_left_hip": 1.6})
+        model.posture("ahead", {joint: 1.6 if joint.endswith("hip") else 0.0 for joint in model.postures["stand"]})
+        world = vd.World().ground().place(model, "w", pose=vd.Pose((0, 0, 1)))
+        vd.Trial(vd.Scenario(world, 1, controllers={"w": walk}))
 
 
 class Flying(unittest.TestCase):

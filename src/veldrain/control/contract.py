@@ -64,6 +64,19 @@ class Body:
         self.gravity = (float(gravity[0]), float(gravity[1]), float(gravity[2]))
         self.robot, self._given, self._tell, self._others, self._route_on = robot, model, tell, others, route_on
 
+    def see_sensor(self, name: str, kinds: tuple[type, ...], where: str) -> None:
+        """See that the robot has a sensor of a kind; one of a class of one's own may do as well.
+
+        Raises:
+            VeldrainError: there is none of that name, or it is of another kind of ours.
+        """
+        if name not in self.model.sensors:
+            raise unknown("sensor", name, self.model.sensors, where)
+        kind = type(self.model.sensors[name].sensor)
+        if not issubclass(kind, kinds) and kind.__module__.startswith("veldrain."):
+            wanted = " or ".join(k.__name__ for k in kinds)
+            raise VeldrainError(f"'{name}' is of kind {kind.__name__}", where=where, cure=f"name one of kind {wanted}")
+
     @cached_property
     def model(self) -> Model:
         """A copy: what a controller does to it, it does to no world."""

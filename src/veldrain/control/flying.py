@@ -16,6 +16,7 @@ from veldrain.motion.rotors import RotorMixer
 from veldrain.motion.trajectories import Trajectory
 from veldrain.pose import Array
 from veldrain.sampling import Reading
+from veldrain.sensing import TruePose
 from veldrain.sheet import Made, Number, Text
 from veldrain.units import triple
 
@@ -58,6 +59,7 @@ class Fly(SheetController):
 
     def start(self, body: Body, random: Any, log: Any) -> None:
         self._mixer, self._log = RotorMixer(body.model), log
+        body.see_sensor(self.pose, (TruePose,), "Fly: pose")
         for joint in self._mixer.joints:
             body.motor(joint, "velocity", "Fly")
         self._hold: Array | None = None

@@ -11,10 +11,14 @@ import numpy as np
 from veldrain.control.base import SheetController
 from veldrain.control.contract import Body, Motors
 from veldrain.errors import VeldrainError, unknown
+from veldrain.model import Model
+from veldrain.model.inertia import combined
 from veldrain.motion.gaits import GAITS, Gait
 from veldrain.motion.legs import Leg
 from veldrain.motion.three_joints import leg_angles
+from veldrain.pose import Array
 from veldrain.sampling import Reading
+from veldrain.sensing import FootForce, Imu, Touch
 from veldrain.sheet import Choice, Made, Maybe, Names, Number, Text
 from veldrain.units import Quantity
 
@@ -25,6 +29,7 @@ def _sensors(value: Any, where: str) -> dict[str, str]:
     return dict(value)
 
 
+UNEVEN = 0.2  # of a leg's length, between feet in a stance
 STEADY = 1.0  # s: the angles of the gyro are held to gravity so slowly
 LEVELS = 1.0, 0.1  # 1/s: how fast it becomes level, standing and walking: what walking shakes is not believed
 LEVEL = 0.03  # rad: level enough to walk
@@ -85,6 +90,8 @@ class Walk(SheetController):
 
     def start(self, body: Body, random: Any, log: Any) -> None:
         model = body.model
+        if twice := [foot for k, foot in enumerate(self.feet) if foot in self.feet[:k]]:
+            raise VeldrainError(f"foot '{twice[0]}' is named twice", where="Walk", cure="name each foot once")
         self._legs = [Leg(model, foot) for foot in self.feet]
         if len(self._legs) < 4:
             raise VeldrainError(f"{len(self._legs)} legs", where="Walk", cure="walk on four or more")
@@ -103,16 +110,37 @@ class Walk(SheetController):
         self._rows = np.concatenate([leg.row for leg in self._legs])
         self._answers_room, self._angles_room = np.zeros((len(self._legs), 4, 3)), self._q.copy()
         rest = np.array([leg.chain.forward(q).position for leg, q in zip(self._legs, self._q, strict=True)])
+        self._see_that_it_stands(rest, model)
         ways = self.stride_time, self.swing_height, self.duty_factor, self.shift, self.reach_down
         self._gait, self._feet = Gait(rest, self.gait, *ways), rest.copy()
         for foot in self.contact or {}:
             if foot not in self.feet:
                 raise unknown("foot", foot, self.feet, "Walk: contact")
+        for name in (self.contact or {}).values():
+            body.see_sensor(name, (FootForce, Touch), "Walk: contact")
+        if self.imu is not None:
+            body.see_sensor(self.imu, (Imu,), "Walk: imu")
         self._sensed = [(self.contact or {}).get(foot) for foot in self.feet]
         self._velocity, self._level, self._angles = (0.0, 0.0, 0.0), [0.0, 0.0], [0.0, 0.0]
         self._walks, self._waited = False, 0.0
         self._gait.feet["blind"] = [name is None for name in self._sensed]
         self._log = log
+
+    def _see_that_it_stands(self, rest: Array, model: Model) -> None:
+        """Refuse a stance that cannot be one: feet at unlike heights, or the centre of mass beside all of them."""
+        where = f"Walk: stance {self.stance or '(the middle of the joints’ limits)'}"
+        cure = "name a posture that it stands in: stance=" if self.stance is None else "see the joints of that posture"
+        length = max(leg.thigh + leg.shank for leg in self._legs)
+        if np.ptp(rest[:, 2]) > UNEVEN * length:
+            raise VeldrainError(f"its feet are {np.ptp(rest[:, 2]):.3g} m apart in height", where=where, cure=cure)
+        poses = model.poses(dict(zip(self._names, self._q.ravel().tolist(), strict=True)))
+        com = combined([link.mass_properties.moved(poses[name]) for name, link in model.links.items()]).com
+        low, high = rest[:, :2].min(axis=0), rest[:, :2].max(axis=0)
+        if ((com[:2] < low) | (com[:2] > high)).any():
+            x, y = com[:2]
+            raise VeldrainError(
+                f"the centre of mass is at ({x:.3f}, {y:.3f}) m of the root, beside all feet", where=where, cure=cure
+            )
 
     @property
     def joints(self) -> tuple[str, ...]:

@@ -58,6 +58,7 @@ class Leg:
         # In the axes x across both, y along the second axis, z along the first, from a point of the first axis.
         self._frame = np.column_stack([np.cross(b, a), b, a])
         self._origin = self._points[0]
+        self.hip: Array = self._points[1]  # of the second axis, where all joints are at 0
         hip, knee, foot_in = ((p - self._origin) @ self._frame for p in (self._points[1], self._points[2], foot_at))
         thigh, shank = knee[[0, 2]] - hip[[0, 2]], foot_in[[0, 2]] - knee[[0, 2]]
         self.thigh, self.shank = float(np.linalg.norm(thigh)), float(np.linalg.norm(shank))

@@ -19,6 +19,8 @@ from veldrain.model import Joint, Model, World
 from veldrain.model.inertia import combined
 from veldrain.model.volumes import bounds_of, seen, touched
 from veldrain.recording.world_words import as_yaml
+from veldrain.starting.driving import drive_of
+from veldrain.starting.legs import stance_of
 
 KINDS = ("cart", "arm", "car", "walker", "flyer")
 SWING = 3.0  # Hz: natural frequency of a proposed position motor
@@ -69,15 +71,20 @@ def start(folder: Path, kind: str = "cart", robot: Path | None = None) -> Starte
     made = load_world(folder / "yard.world.yaml")
     (name,) = made.placed
     model = made.placed[name].model
+    drive = drive_of(model)
+    slow, fast = (0.5, 1.5) if model.rotors else SPEEDS[drive[0]] if drive else (2.0, 4.0)
+    stands, height = "stand" in model.postures, float(made.placed[name].pose.position[2])
     texts = {
-        "controller.py": controller_text(model),
+        "controller.py": pilot_text(drive[0], slow) if drive else controller_text(model),
         "trip.scenario.yaml": SCENARIO.format(
             robot=name,
             root=pushed(model, made.placed[name].fixed),
             truth=f"truth: [{name}]  # it flies by its true pose\n\n" if model.rotors else "",
+            controller=driven_by(drive),
+            upright=UPRIGHT.format(robot=name, root=model.root(), low=round(0.7 * height, 3)) if stands else "",
         ),
         "speeds.study.yaml": STUDY.format(
-            robot=name, slow=0.5 if model.rotors else 2.0, fast=1.5 if model.rotors else 4.0
+            robot=name, slow=driven_by(drive, slow, "  "), fast=driven_by(drive, fast, "  ")
         ),
         "test_trip.py": TEST.format(robot=name),
         "README.md": README.format(robot=name, title=folder.resolve().name),
@@ -85,6 +92,21 @@ def start(folder: Path, kind: str = "cart", robot: Path | None = None) -> Starte
     for file, text in texts.items():
         write_text(folder / file, text)
     return Started(folder, name, ("yard.world.yaml", *texts), guesses)
+
+
+def pilot_text(drive: str, speed: float) -> str:
+    """A controller that tells a drive where to go."""
+    return PILOT.format(drive=drive, speed=speed, **PILOTS[drive])
+
+
+def driven_by(drive: tuple[str, dict[str, Any]] | None, speed: float | None = None, indent: str = "") -> str:
+    """The lines that say what drives the robot: the controller, and what ships under it."""
+    own = '{use: "controller.py:Controller"' + (f", with: {{speed: {speed}}}}}" if speed is not None else "}")
+    if drive is None:
+        return f" {own}"
+    name, words = drive
+    told = ", ".join(f"{k}: [{', '.join(v)}]" if isinstance(v, list) else f"{k}: {v}" for k, v in words["with"].items())
+    return f"\n{indent}    {name}: {{use: {words['use']}, with: {{{told}}}}}\n{indent}    pilot: {own}"
 
 
 def template_text(kind: str) -> str:
@@ -112,8 +134,16 @@ def around(robot: Path, folder: Path) -> tuple[str, tuple[str, ...]]:
     model, guesses = load_robot(robot), []
     root = model.root()
     words: dict[str, Any] = {"file": Path(os.path.relpath(robot.resolve(), folder.resolve())).as_posix()}
-    motors = dict(proposed_motors(model))
-    if motors:
+    stance = None if model.motors else stance_of(model)
+    motors = dict(proposed_motors(model)) | (stance.motors if stance else {})
+    if stance:
+        words["motors"] = motors
+        if stance.frames:
+            words["frames"] = stance.frames
+        words["postures"] = {"stand": stance.joints}
+        guesses.append(f"it walks on {', '.join(stance.feet)}; the posture 'stand' has its knees bent")
+        guesses.append("motors that carry its weight on half of its feet, and give way by half a degree under it")
+    elif motors:
         words["motors"] = motors
         guesses.append(
             f"motors on {', '.join(motors)}: {SWING:g} Hz, damping ratio {RATIO:g}, from the inertia they move"
@@ -125,9 +155,9 @@ def around(robot: Path, folder: Path) -> tuple[str, tuple[str, ...]]:
     }
     guesses.append(f"encoders at all joints, an IMU and the true pose on {root}")
     wheels = [j.name for j in model.joints.values() if j.kind == "continuous"]
-    poses = model.poses()
+    poses = model.poses(stance.joints if stance else None)
     feet = {name for name, link in model.links.items() if not any(j.parent == name for j in model.joints.values())}
-    fixed = not wheels and len(feet) < 3
+    fixed = stance is None and not wheels and len(feet) < 3
     guesses.append(f"{root} is {'fixed: it looks like an arm' if fixed else 'free: it looks like a vehicle or walker'}")
     shapes = [
         (s, poses[name] @ p)
@@ -139,6 +169,8 @@ def around(robot: Path, folder: Path) -> tuple[str, tuple[str, ...]]:
     guesses.append(f"its lowest point, {-low + 0.0:.3g} m below {root}, stands on the ground")
     guesses.append("surfaces as the file has them, else a friction of 0.8")
     place = {"model": model.name, "pose": {"xyz": [0.0, 0.0, round(-low, 6)]}} | ({"fixed": True} if fixed else {})
+    if stance:
+        place["posture"] = "stand"
     text = as_yaml({"models": {model.name: words}, "place": {model.name: place}})
     return WORLD.format(title=f"A yard for {model.name}.") + text, tuple(guesses)
 
@@ -258,6 +290,30 @@ CONTROLLER = '''"""The controller: change it, run it, compare it."""
 {motors}
 {body}
 '''
+PILOT = '''"""The controller: change it, run it, compare it."""
+
+import math
+
+
+class Controller:
+    """{does} A trial works on a copy of it."""
+
+    def __init__(self, speed: float = {speed}, period: float = 0.05) -> None:
+        self.speed, self.period = speed, period
+
+    def start(self, body, random, log):
+        self.body = body
+
+    def update(self, now, senses, motors):
+        # What drives the motors is told where to go; trip.scenario.yaml says what that is.
+        ahead = self.speed if now >= 0.5 else 0.0
+        self.body.tell("{drive}", forward=ahead, {aside}=0.2 * math.sin(ahead * now))
+'''
+PILOTS = {
+    "walk": {"does": "Walks ahead in a slight bend.", "aside": "turning"},
+    "drive": {"does": "Drives ahead, and steers a little.", "aside": "steering"},
+}
+SPEEDS = {"walk": (0.1, 0.2), "drive": (0.3, 0.5)}  # m/s
 FLYER = '''"""The controller: change it, run it, compare it."""
 
 import veldrain as vd
@@ -275,7 +331,7 @@ world: yard.world.yaml
 duration: 4 s
 
 {truth}controllers:
-  {robot}: {{use: "controller.py:Controller"}}
+  {robot}:{controller}
 
 timeline:
   - at: 2 s
@@ -284,6 +340,11 @@ timeline:
 expect:
   - name: off the wall
     never: {{touching: [{robot}, wall]}}
+{upright}"""
+UPRIGHT = """  - name: upright
+    never: {{tilt: {robot}/{root}, above: 40 deg}}
+  - name: on its legs
+    never: {{height: {robot}/{root}, below: {low} m}}
 """
 STUDY = """# Which speed is better? The same trials for both.
 veldrain: study/1
@@ -293,8 +354,8 @@ trials: 6
 seed: 1
 
 controllers:
-  slow: {{use: "controller.py:Controller", with: {{speed: {slow}}}}}
-  fast: {{use: "controller.py:Controller", with: {{speed: {fast}}}}}
+  slow:{slow}
+  fast:{fast}
 
 vary:
   ground.friction: {{uniform: [0.5, 1.0]}}
