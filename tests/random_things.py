@@ -162,6 +162,7 @@ def condition(random: np.random.Generator, depth: int = 1) -> Any:
         vd.clearance(a, b),
         vd.speed(a),
         vd.closing(a, b),
+        vd.speed_difference(a, b),
         vd.height(a),
         vd.tilt(a),
         vd.time_to_collision(a, b),

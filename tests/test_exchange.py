@@ -87,7 +87,11 @@ state="{}"/></ByValueCondition>"""
     )
     for said, when, delay in (
         (r"Clearance.*below=True, bound=9.0", entity.format(one, distance.format("")), 0),
-        (r"TimeGap\(a='a', b='b'\), below=True", entity.format(one, headway.format("b")), 0),
+        (
+            r"TimeGap\(a='a', b='b', beside=True, origins=False\), below=True",
+            entity.format(one, headway.format("b")),
+            0,
+        ),
         (
             r"Inside\(a='a', region=\[\[95.0",
             entity.format(one, f'<ReachPositionCondition tolerance="5">{place.format(90)}</ReachPositionCondition>'),
@@ -147,6 +151,18 @@ parameterType="double" value="4"/></ParameterDeclarations><RoadNetwork><LogicFil
     return vd.load_open_scenario(folder / "a.xosc")
 
 
+CAR = vd.Box((4, 1.8, 1.4))
+
+
+def scene(**words: Any) -> vd.Scenario:
+    """A car on its way, and another as words say."""
+    w = vd.World().ground()
+    w.actor("lead", CAR, route=vd.Route([(0, 0), (200, 0)], speed=10), start=40)
+    if words:
+        w.actor("it", words.pop("shape", CAR), **({"route": vd.Route([(0, 4), (200, 4)], speed=10)} | words))
+    return vd.Scenario(w, 5)
+
+
 class Exchange(unittest.TestCase):
     def test_there_and_back(self) -> None:
         roads = demo.long_straight(400.0)
@@ -192,20 +208,11 @@ class Exchange(unittest.TestCase):
             def at(self, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
                 return np.zeros((len(times), 3)), np.tile((0.0, 0.0, 0.0, 1.0), (len(times), 1))
 
-        car = vd.Box((4, 1.8, 1.4))
-
-        def scene(**words: Any) -> vd.Scenario:
-            w = vd.World().ground()
-            w.actor("lead", car, route=vd.Route([(0, 0), (200, 0)], speed=10), start=40)
-            if words:
-                w.actor("it", words.pop("shape", car), **({"route": vd.Route([(0, 4), (200, 4)], speed=10)} | words))
-            return vd.Scenario(w, 5)
-
         fast, near = vd.speed("lead") > 5, vd.distance("it", "lead") < 9
         person = vd.Capsule(0.3, 1.2)
         gap = vd.Gap("2 s", to=["lead", "third"], standstill="3 m")
         third = scene(keeps=gap)
-        third.world.actor("third", car, route=vd.Route([(0, 9), (50, 9)], speed=1))
+        third.world.actor("third", CAR, route=vd.Route([(0, 9), (50, 9)], speed=1))
         two = scene()
         two.world.roads(demo.long_straight(100.0)).roads(demo.dike_road())
         cases = {
@@ -233,7 +240,7 @@ class Exchange(unittest.TestCase):
                     self.assertIn("lead", vd.load_open_scenario(path).world.placed)
             conditions = {
                 "one or the other": fast | vd.touching("it", "lead"),
-                "closing": vd.closing("it", "lead") > 2,
+                "speed difference": vd.speed_difference("it", "lead") > 2,
                 "time to collision": vd.time_to_collision("it", "lead") < 3,
                 "clearance": (vd.clearance("it", "lead") < 4) & fast,
             }
@@ -399,6 +406,44 @@ name="n">{
         self.assertAlmostEqual(found[100][0][0], 47.5 + 2.5 * 7.5 + 45.0, delta=0.5)
         self.assertAlmostEqual(found[54][1][1], -9.0, delta=1e-3)
         self.assertAlmostEqual(found[85][1][1], -9.0 + 1.5 * 3.0, delta=0.4)
+
+    def test_what_is_read_as_something_near_has_its_note(self) -> None:
+        """Attributes put into a file that this library writes, by what they are put in the place of."""
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.xosc"
+            s = scene(start=9).when(vd.time_gap("it", "lead", beside=True, origins=True) < 2).go("it", speed=3)
+            vd.save_open_scenario(s, path)
+            text = path.read_text()
+            self.assertEqual(vd.load_open_scenario(path).notes, [])
+            for old, new, said in (
+                ('dynamicsShape="linear"', 'dynamicsShape="cubic"', 'dynamicsShape="cubic" is read as an even change'),
+                ('priority="parallel"', 'priority="skip"', 'priority="skip" is not used: what is told later holds'),
+                (
+                    'coordinateSystem="road"',
+                    'coordinateSystem="trajectory"',
+                    'coordinateSystem="trajectory" is not used',
+                ),
+                ('maxSpeed="70.0"', 'maxSpeed="2.0"', "'it' is told 10 m/s, and its maxSpeed is 2 m/s"),
+            ):
+                with self.subTest(new):
+                    self.assertIn(old, text)
+                    path.write_text(text.replace(old, new))
+                    self.assertIn(said, " ".join(vd.load_open_scenario(path).notes))
+
+    def test_a_rising_edge_waits_until_it_has_not_held(self) -> None:
+        """It is so at the start, no longer when the lead has braked, and again when it drives on."""
+        with tempfile.TemporaryDirectory() as folder:
+            path, fired = Path(folder) / "a.xosc", {}
+            s = scene(start=9).at(0.5).go("lead", speed=1, acceleration=6).at(3).go("lead", speed=9, acceleration=6)
+            vd.save_open_scenario(s.when(vd.speed("lead") > 4, name="fast").go("it", speed=2), path)
+            for edge in ("none", "rising"):
+                text = path.read_text().replace('conditionEdge="none"', f'conditionEdge="{edge}"')
+                path.with_name(f"{edge}.xosc").write_text(text)
+                recording = vd.run(vd.load_open_scenario(path.with_name(f"{edge}.xosc")), warn=False)
+                events = recording["scenario/events"]
+                fired[edge] = events[events["data"] == "it goes at 2 m/s"]["time"].min()
+            self.assertLess(fired["none"], 0.1)
+            self.assertAlmostEqual(fired["rising"], 3.5, delta=0.05)
 
     def test_what_is_wrong_or_not_used_is_told(self) -> None:
         text = """<OpenSCENARIO><FileHeader/><Entities><ScenarioObject name="a"><Vehicle><BoundingBox>

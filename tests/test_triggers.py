@@ -99,6 +99,7 @@ class Measures(unittest.TestCase):
             (vd.distance("ball", "other") < "9 m", 0.5),  # both fall: 2 m/s of approach
             (vd.time_to_collision("ball", "other") < "4.5 s", (9.8 - 4.5 * 2) / 2),
             (vd.closing("ball", "other") > "1.9 m/s", 0.0),
+            (vd.speed_difference("ball", "other") < "-1 m/s", 0.0),
             (vd.inside("other", [(-9, -1), (1, -1), (1, 1), (-9, 1)]), 0.5),
             (vd.inside("ball", [(-1, -1, 0), (1, 1, 9)]), math.sqrt(2 * 1 / G)),
         ):

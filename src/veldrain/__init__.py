@@ -35,7 +35,7 @@ _WHERE = {
     "veldrain.scenario": (
         "Action Change Condition Cut Fail Finish Free Go Keep Leave Lock Picture Push Put Remove Say Scenario "
         "Shift Stop Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed "
-        "reading run signal speed tilt time_gap time_to_collision touching"
+        "reading run signal speed speed_difference tilt time_gap time_to_collision touching"
     ),
     "veldrain.study": (
         "Design Draw Drawn FinishTime Fitted Grid Margin Match Metric OneAtATime Result ResultComparison SpaceFilling "
@@ -183,6 +183,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import run as run
     from veldrain.scenario import signal as signal
     from veldrain.scenario import speed as speed
+    from veldrain.scenario import speed_difference as speed_difference
     from veldrain.scenario import tilt as tilt
     from veldrain.scenario import time_gap as time_gap
     from veldrain.scenario import time_to_collision as time_to_collision

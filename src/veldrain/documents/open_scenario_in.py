@@ -9,6 +9,7 @@ from typing import Any
 
 from veldrain.documents.open_scenario_doing import Doings, Entity
 from veldrain.documents.open_scenario_file import ScenarioFile
+from veldrain.documents.open_scenario_notes import note_changes
 from veldrain.documents.open_scenario_places import Places
 from veldrain.documents.open_scenario_when import Times, Trigger
 from veldrain.documents.world_file import BELOW_ROADS
@@ -87,6 +88,7 @@ class _Reader:
             entries += self.act(act, {id(event): actions for event, actions, _ in told})
         for entry in (*self.times.marks, *entries):
             made.add(entry)
+        note_changes(self.file)
         made.notes = self.file.notes
         return made
 

@@ -22,7 +22,7 @@ from veldrain.scenario import Condition, Scenario
 from veldrain.scenario.acting import Go, Keep, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Finish, Weather
 from veldrain.scenario.conditions import Clearance, Compared, Distance, Held, Joined, Touching
-from veldrain.scenario.measures import Closing, Speed, TimeGap, TimeToCollision
+from veldrain.scenario.measures import Speed, SpeedDifference, TimeGap, TimeToCollision
 from veldrain.scenario.scenario import After, Entry
 from veldrain.units import quantity
 from veldrain.xml import add, written
@@ -345,7 +345,7 @@ class _Writer:
         m = condition.measure
         if isinstance(m, Speed):
             return m.a in names
-        kinds = Distance | Clearance | TimeToCollision | TimeGap | Closing
+        kinds = Distance | Clearance | TimeToCollision | TimeGap | SpeedDifference
         return isinstance(m, kinds) and m.a in names and m.b in names
 
     def condition(self, parent: Any, c: Any) -> None:
@@ -360,12 +360,12 @@ class _Writer:
         m, words = c.measure, {"value": c.bound, "rule": LEAST if c.below else MOST}
         if isinstance(m, Speed):
             add(made, "SpeedCondition", **words)
-        elif isinstance(m, Closing):
+        elif isinstance(m, SpeedDifference):
             add(made, "RelativeSpeedCondition", entityRef=m.b, **words)
         elif isinstance(m, TimeGap):
-            add(made, "TimeHeadwayCondition", entityRef=m.b, freespace=True, alongRoute=False, **words)
+            add(made, "TimeHeadwayCondition", entityRef=m.b, **_counted(m), alongRoute=False, **words)
         elif isinstance(m, TimeToCollision):
-            ttc = add(made, "TimeToCollisionCondition", freespace=True, **words)
+            ttc = add(made, "TimeToCollisionCondition", **_counted(m), **words)
             add(add(ttc, "TimeToCollisionConditionTarget"), "EntityRef", entityRef=m.b)
         else:
             kind = {"relativeDistanceType": "euclidianDistance", "freespace": isinstance(m, Clearance)}
@@ -409,3 +409,8 @@ def _category(size: Array) -> str:
     if size[1] < 1.0:
         return "bicycle"
     return "truck" if size[0] > 7.0 else "van" if size[2] > 1.9 else "car"
+
+
+def _counted(m: TimeGap | TimeToCollision) -> dict[str, Any]:
+    """Between boxes or origins; in the own lane alone, or whatever the lane."""
+    return {"freespace": not m.origins, "coordinateSystem": "road" if m.beside else "lane"}

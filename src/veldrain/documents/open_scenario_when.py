@@ -16,11 +16,11 @@ from veldrain.errors import unknown
 from veldrain.scenario import (
     Condition,
     clearance,
-    closing,
     distance,
     elapsed,
     inside,
     speed,
+    speed_difference,
     time_gap,
     time_to_collision,
     touching,
@@ -65,8 +65,8 @@ class Times:
         self.marks: list[Entry] = []
         self._measures: dict[str, Callable[[Any, str], Any]] = {
             "SpeedCondition": lambda e, one: speed(one),
-            "RelativeSpeedCondition": lambda e, one: closing(one, self.entity(e)),
-            "TimeHeadwayCondition": lambda e, one: time_gap(one, self.entity(e)),
+            "RelativeSpeedCondition": lambda e, one: speed_difference(one, self.entity(e)),
+            "TimeHeadwayCondition": lambda e, one: time_gap(one, self.entity(e), **self._counted(e)),
             "TimeToCollisionCondition": self._collision_time,
             "RelativeDistanceCondition": self._distance,
         }
@@ -127,6 +127,8 @@ class Times:
         found = self._undelayed(element)
         edge, delay = element.get("conditionEdge", "none"), self._file.number(element, "delay", 0.0)
         title = f"{element.get('name') or 'a condition'} holds"
+        if isinstance(found, Condition) and edge == "rising":  # it has not held before
+            found = self.begun(f"{element.get('name') or 'a condition'} does not hold yet", ~found, element) & found
         if isinstance(found, Condition) and edge.startswith(("falling", "risingOr")):
             if edge != "falling":
                 return None
@@ -209,7 +211,14 @@ class Times:
 
     def _collision_time(self, element: Any, name: str) -> Any:
         target = element.find("TimeToCollisionConditionTarget/EntityRef")
-        return None if target is None else time_to_collision(name, self.entity(target))
+        return None if target is None else time_to_collision(name, self.entity(target), **self._counted(element))
+
+    def _counted(self, element: Any) -> dict[str, bool]:
+        """Along the road whatever the lane, unless it counts in lanes; and between origins unless it says freespace."""
+        return {
+            "beside": element.get("coordinateSystem") != "lane",
+            "origins": not self._file.flag(element, "freespace"),
+        }
 
     def _distance(self, element: Any, name: str) -> Any:
         if element.get("relativeDistanceType", STRAIGHT[0]) not in STRAIGHT:

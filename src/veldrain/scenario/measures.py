@@ -37,6 +37,23 @@ class Speed(Measure, word="speed"):
 
 
 @dataclass(frozen=True)
+class SpeedDifference(Measure, word="speed_difference"):
+    """How much faster the origin of one thing is than that of another, m/s; negative where it is slower.
+
+    >>> (speed_difference("car", "lorry") > 2).unit()
+    'm/s'
+    """
+
+    a: str
+    b: str
+    quantity: ClassVar[str] = "speed"
+
+    def bind(self, simulation: Simulation) -> Callable[[], float]:
+        one, other = Speed(self.a).bind(simulation), Speed(self.b).bind(simulation)
+        return lambda: one() - other()
+
+
+@dataclass(frozen=True)
 class Closing(Measure, word="closing"):
     """How fast the distance between two origins shrinks, m/s; negative where it grows.
 
@@ -68,53 +85,63 @@ class TimeToCollision(Measure, word="time_to_collision"):
 
     For what moves ahead along its own x, as vehicles do, this is that of ``TrueTraffic``: the gap to the other over the
     speed at which it shrinks, if that is on the own way, which keeps its curvature and is as wide as both. For others
-    it is their clearance over the speed at which their origins close in.
+    it is their clearance over the speed at which their origins close in. ``beside``: who is beside that way counts as
+    if it were on it; ``origins``: between the origins, not the boxes.
 
     >>> time_to_collision("car", "lorry") < "1.5 s"
-    Compared(measure=TimeToCollision(a='car', b='lorry'), below=True, bound=1.5)
+    Compared(measure=TimeToCollision(a='car', b='lorry', beside=False, origins=False), below=True, bound=1.5)
     """
 
     a: str
     b: str
+    beside: bool = False
+    origins: bool = False
     quantity: ClassVar[str] = "time"
     span: ClassVar[tuple[float, float]] = (0.0, math.inf)
 
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         general = _gap_over(Closing(self.a, self.b).bind(simulation), self.a, self.b, simulation)
-        return _on_its_way(self.a, self.b, simulation, lambda gap, speed, closing: time_to(gap, closing), general)
+        return _on_its_way(self, simulation, lambda gap, speed, closing: time_to(gap, closing), general)
 
 
 @dataclass(frozen=True)
 class TimeGap(Measure, word="time_gap"):
     """The gap from one thing to another over the speed of the first, s; inf below 1 mm/s.
 
-    For what moves ahead along its own x the other counts where it is on the own way, as for ``time_to_collision``.
+    For what moves ahead along its own x the other counts where it is on the own way, as for ``time_to_collision``, with
+    the same ``beside`` and ``origins``.
 
     >>> time_gap("car", "lorry") < "1 s"
-    Compared(measure=TimeGap(a='car', b='lorry'), below=True, bound=1.0)
+    Compared(measure=TimeGap(a='car', b='lorry', beside=False, origins=False), below=True, bound=1.0)
     """
 
     a: str
     b: str
+    beside: bool = False
+    origins: bool = False
     quantity: ClassVar[str] = "time"
     span: ClassVar[tuple[float, float]] = (0.0, math.inf)
 
     def bind(self, simulation: Simulation) -> Callable[[], float]:
         general = _gap_over(Speed(self.a).bind(simulation), self.a, self.b, simulation)
-        return _on_its_way(self.a, self.b, simulation, lambda gap, speed, closing: time_over(gap, speed), general)
+        return _on_its_way(self, simulation, lambda gap, speed, closing: time_over(gap, speed), general)
 
 
 def _on_its_way(
-    a: str, b: str, simulation: Simulation, says: Callable[[float, float, float], float], general: Callable[[], float]
+    measure: TimeGap | TimeToCollision,
+    simulation: Simulation,
+    says: Callable[[float, float, float], float],
+    general: Callable[[], float],
 ) -> Callable[[], float]:
     """What is said of gap, speed and closing speed, while the first moves along its own x; else what holds in general.
 
     Parts of things have no way: for them it is always the general.
     """
-    engine = engine_of(simulation)
-    if not all(name in engine.compiled.robots for name in (a, b)):
+    engine, both, point = engine_of(simulation), (measure.a, measure.b), (np.zeros(3), np.zeros(3))
+    if not all(name in engine.compiled.robots for name in both):
         return general
-    boxes, places = [engine.actors.ways.bounds(name) for name in (a, b)], [engine.place_of(name) for name in (a, b)]
+    boxes = [point if measure.origins else engine.actors.ways.bounds(name) for name in both]
+    places, beside = [engine.place_of(name) for name in both], math.inf if measure.beside else 0.0
 
     def now() -> float:
         motions = [(engine.position(p), engine.axes(p), *engine.velocity_at(p)) for p in places]
@@ -122,7 +149,7 @@ def _on_its_way(
         speed = float(axes[:, 0] @ v)
         if speed < max(SLOWEST, AHEAD * float(np.linalg.norm(v))):
             return general()
-        found = on_the_way(boxes[0], motions[0], boxes[1], motions[1])
+        found = on_the_way(boxes[0], motions[0], boxes[1], motions[1], beside)
         return math.inf if found is None else says(found[0], speed, found[1])
 
     return now
@@ -392,5 +419,6 @@ def _is_in(x: float, y: float, sides: Sequence[Any]) -> bool:
 
 # What scenarios are written with: the words of files.
 speed, closing, tilt, height = Speed, Closing, Tilt, Height
+speed_difference = SpeedDifference
 time_to_collision, time_gap = TimeToCollision, TimeGap
 joint, joint_speed, reading, signal, elapsed, inside = Joint, JointSpeed, Reading, Signal, Elapsed, Inside

@@ -89,7 +89,7 @@ class TrafficAtWork:
         return best
 
 
-def on_the_way(own: Box, motion: Motion, other: Box, others: Motion) -> tuple[float, float] | None:
+def on_the_way(own: Box, motion: Motion, other: Box, others: Motion, beside: float = 0.0) -> tuple[float, float] | None:
     """The gap (m) to another ahead and the speed at which it shrinks (m/s); None where it is not on the own way.
 
     The way is the arc that is gone on if the curvature is kept, as wide as both are.
@@ -99,13 +99,14 @@ def on_the_way(own: Box, motion: Motion, other: Box, others: Motion) -> tuple[fl
         motion: own position (3,), axes (3, 3), velocity and spin (3,), world axes.
         other: those of the other.
         others: its motion.
+        beside: how much wider the way is, m.
     """
     (low, high), (at, axes, v, spin), (o_low, o_high), (o_at, _, o_v, _) = own, motion, other, others
     speed = float(axes[:, 0] @ v)
     bend = float(axes[:, 2] @ spin) / speed if abs(speed) > 0.5 else 0.0
     x, y, _ = (axes.T @ (o_at - at)).tolist()
     along, across, turn = _on_arc(x, y, bend)
-    wide = (high[1] - low[1] + o_high[1] - o_low[1]) / 2
+    wide = (high[1] - low[1] + o_high[1] - o_low[1]) / 2 + beside
     if along <= 0 or abs(across) > wide:
         return None
     way = axes @ (math.cos(turn), math.sin(turn), 0.0)
