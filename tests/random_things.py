@@ -167,6 +167,7 @@ def condition(random: np.random.Generator, depth: int = 1) -> Any:
         vd.tilt(a),
         vd.time_to_collision(a, b),
         vd.time_gap(a, b),
+        vd.time_gap(a, b, beside=True),
         vd.reading("one/imu", "angular_velocity[2]"),
     ]
     measure, bound = measures[random.integers(len(measures))], float(random.uniform(0.1, 8))

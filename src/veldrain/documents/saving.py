@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Mapping
-from dataclasses import fields
+from dataclasses import MISSING, fields
 from pathlib import Path
 from typing import Any
 
@@ -45,9 +45,13 @@ def measure_words(measure: Measure, files: Files) -> Map:
 def _asked_words(thing: Any, kinds: Mapping[str, type], files: Files) -> Map:
     word = next((word for word, kind in kinds.items() if kind is type(thing)), None)
     values = {name: plain(vars(thing)[name]) for name in (f.name for f in fields(thing))}
+    needs = {f.name: f.default is MISSING for f in fields(thing)}
     if word is None:
         return {"use": files.named(type(thing)), "with": values}
-    return {word: list(values.values())}
+    own = {f.name for f in fields(thing) if f.default is not MISSING and getattr(thing, f.name) != f.default}
+    if own:
+        return {word: {name: value for name, value in values.items() if name in own or needs[name]}}
+    return {word: [value for name, value in values.items() if needs[name]]}
 
 
 def action_words(action: Action, files: Files) -> Map:

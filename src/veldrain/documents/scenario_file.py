@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import fields
+from dataclasses import MISSING, fields
 from functools import cache, reduce
 from operator import and_, or_
 from pathlib import Path
@@ -132,7 +132,7 @@ def asked(kind: Any, value: Any, word: str) -> Any:
         raise VeldrainError(f"{word} of {value!r}", cure="give names")
     if isinstance(value, dict):
         return call_named(kind, value, word, "")
-    needed = [f.name for f in fields(kind)]
+    needed = [f.name for f in fields(kind) if f.default is MISSING]
     if len(values) != len(needed):
         raise VeldrainError(f"{word} of {len(values)} things", cure=f"give [{', '.join(needed)}]")
     return kind(*values)
