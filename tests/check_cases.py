@@ -241,7 +241,7 @@ def no_range(mended: bool) -> vd.Model:
 
 @case("no-effort", "crane/lift")
 def no_effort(mended: bool) -> vd.Model:
-    return boom().change_joint("lift", effort=60 if mended else 0).motor("lift", "velocity", damping=8)
+    return boom().change_joint("lift", effort=60 if mended else 0).motor("lift", "velocity", damping=8, integral=16)
 
 
 @case("endless-position", "cart/fl")
@@ -284,13 +284,13 @@ def stiff_for_the_step(mended: bool) -> vd.Model:
 
 @case("stiffness-unused", "crane/lift")
 def stiffness_unused(mended: bool) -> vd.Model:
-    return boom(mode="velocity", damping=8, stiffness=0 if mended else 200)
+    return boom(mode="velocity", damping=8, integral=16, stiffness=0 if mended else 200)
 
 
 @case("undriven", "crane/lift")
 def undriven(mended: bool) -> vd.Model:
     m = boom().change_joint("lift", effort=60)
-    return m.motor("lift", "velocity", damping=8) if mended else m
+    return m.motor("lift", "velocity", damping=8, integral=16) if mended else m
 
 
 @case("tips", "tripod")
