@@ -177,8 +177,8 @@ class Bus:
             self._seen: dict[str, set[tuple[str, bool]]] = {}
         for sample in self._found.take_iter(timeout=1):
             if sample.topic_name.startswith("rt/") and sample.participant_key != self._participant.guid:
-                told = sample.qos[Policy.Reliability] if sample.qos else None
-                reliable = told is not None and told != Policy.Reliability.BestEffort
+                # One that goes away says no quality any more.
+                reliable = sample.qos is None or sample.qos[Policy.Reliability] != Policy.Reliability.BestEffort
                 self._seen.setdefault(sample.topic_name[3:], set()).add((message_of(sample.type_name), reliable))
         return self._seen
 

@@ -219,14 +219,11 @@ class ForceTorque(Sensor):
 
     def start(self, mount: Mount, random: np.random.Generator) -> ForceTorqueAtWork:
         mount.feel_load()
-        words = {"period": self.period}
-        force = Errors(
-            random, self.force_bias, self.force_noise, self.force_drift, full_scale=self.force_full_scale, **words
+        figures = (
+            (self.force_bias, self.force_noise, self.force_drift, self.period, 0.0, self.force_full_scale),
+            (self.torque_bias, self.torque_noise, self.torque_drift, self.period, 0.0, self.torque_full_scale),
         )
-        torque = Errors(
-            random, self.torque_bias, self.torque_noise, self.torque_drift, full_scale=self.torque_full_scale, **words
-        )
-        return ForceTorqueAtWork(force, torque)
+        return ForceTorqueAtWork(*(Errors(random, *each) for each in figures))
 
     def messages(self, reading: Wrench) -> dict[str, Message]:
         return {"": _wrench(reading.force, reading.torque)}

@@ -20,15 +20,15 @@ def drive_of(model: Model) -> tuple[str, dict[str, Any]] | None:
 def _walk(model: Model) -> tuple[str, dict[str, Any]] | None:
     if "stand" not in model.postures:
         return None
-    feet: list[str] = []
+    legs: dict[tuple[str, ...], str] = {}  # the foot by the joints that move it
     for end in (*model.frames, *model.links):
         try:
             leg = Leg(model, end)
         except VeldrainError:
             continue
-        known = [Leg(model, foot).joints for foot in feet]
-        if leg.joints not in known and all(j in model.motors for j in leg.joints):
-            feet.append(end)
+        if all(j in model.motors for j in leg.joints):
+            legs.setdefault(tuple(leg.joints), end)
+    feet = list(legs.values())
     if len(feet) < 4:
         return None
     words = {"feet": feet, "stance": "stand", "gait": GAITS.get(len(feet), "crawl"), "stride_time": "500 ms"}

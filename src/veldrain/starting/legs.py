@@ -62,7 +62,7 @@ def stance_of(model: Model) -> Stance | None:
             joints |= {j: round(float(q), 4) for j, q in zip(leg.joints, angles, strict=True)}
         else:
             found = Stance([leg.foot for leg in legs], joints, frames)
-            found.motors = _motors(held, legs, joints)
+            found.motors = _motors(held, legs)
             return found
     return None
 
@@ -91,7 +91,7 @@ def _bent(leg: Leg, bent: float) -> Array | None:
     return None
 
 
-def _motors(model: Model, legs: list[Leg], joints: dict[str, float]) -> dict[str, dict[str, Any]]:
+def _motors(model: Model, legs: list[Leg]) -> dict[str, dict[str, Any]]:
     """Motors that carry the whole robot on half of its feet."""
     mass = sum(link.mass_properties.mass for link in model.links.values())
     share, found = 2 * mass / len(legs), dict[str, dict[str, Any]]()
