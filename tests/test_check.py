@@ -127,7 +127,7 @@ class Reviews(unittest.TestCase):
             f"veldrain: world/1\nbase: robots/broken.world.yaml\nmodels: {{crawler: {{joints: {antenna}}}}}\n",
         )
         before = vd.check(self.folder / "first.yaml")
-        done = called("check", "first.yaml", "--fix", "second.yaml", cwd=self.folder)
+        done = called("check", "first.yaml", "--fix", "second.yaml", "--quiet", cwd=self.folder)
         self.assertEqual((done.returncode, done.stderr), (1, ""))
         self.assertRegex(done.stdout, r"Written: second.yaml, with \d corrections to read and edit")
         after = vd.check(self.folder / "second.yaml")
@@ -165,7 +165,7 @@ models:
         self.assertLess(abs(sim["crawler"].pose().position[2] - 0.13), 1e-3)
 
     def test_command(self) -> None:
-        done = called("check", "robots/broken.world.yaml", "robots/sluice.world.yaml", cwd=self.folder)
+        done = called("check", "robots/broken.world.yaml", "robots/sluice.world.yaml", "--quiet", cwd=self.folder)
         self.assertEqual((done.returncode, done.stderr), (1, ""))
         for line in (
             "3 errors: it will not do what is meant",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -14,6 +15,7 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -163,7 +165,7 @@ class Files(unittest.TestCase):
                 self.assertNotIn("\n", message)
 
     def test_a_study_from_files_with_a_controller_of_ones_own(self) -> None:
-        done = command("study", self.folder / "t.yaml", "--out", self.folder / "out", "--workers", 2)
+        done = command("study", self.folder / "t.yaml", "--out", self.folder / "out", "--workers", 2, "--quiet")
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         self.assertRegex(done.stdout, r"slow +2 of 2 +34 to 100 %")
         self.assertRegex(done.stdout, r"fall \(s\) +0\.\d+ +0\.\d+")
@@ -187,7 +189,7 @@ class Commands(unittest.TestCase):
     def test_demo(self) -> None:
         """From nothing to a comparison, quiet but for its tables; never over what is there."""
         (self.folder / "veldrain-demo").mkdir()
-        done = command("demo", "--trials", 1, "--workers", 2, cwd=self.folder)
+        done = command("demo", "--trials", 1, "--workers", 2, "--quiet", cwd=self.folder)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         out = self.folder / "veldrain-demo-2"
         self.assertEqual(list((self.folder / "veldrain-demo").iterdir()), [])
@@ -215,7 +217,9 @@ class Commands(unittest.TestCase):
         (self.folder / "mine.py").write_text(
             "class Still:\n    period = 0.1\n    def update(self, *_):\n        pass\n"
         )
-        done = command("run", "culvert.scenario.yaml", "--seed", 5, "--controller", "mine.py:Still", cwd=self.folder)
+        done = command(
+            "run", "culvert.scenario.yaml", "--seed", 5, "--controller", "mine.py:Still", "--quiet", cwd=self.folder
+        )
         self.assertEqual((done.returncode, done.stderr), (1, ""))
         self.assertRegex(
             done.stdout,
@@ -234,6 +238,32 @@ class Commands(unittest.TestCase):
         again = command("run", "culvert.scenario.yaml", "--out", "culvert-seed5.mcap", cwd=self.folder)
         self.assertEqual(again.returncode, 2)
         self.assertIn("is there already", again.stderr)
+
+    def test_progress(self) -> None:
+        """In a log a line now and then, on a terminal a bar, in Python a call; nothing where it is not wished."""
+        scenario = "culvert.scenario.yaml"
+        told: list[tuple[float, float, str]] = []
+        vd.run(vd.load_scenario(DEMO / scenario), progress=lambda *words: told.append(words))
+        self.assertEqual((sorted(told), {total for _, total, _ in told}), (told, {40.0}))
+        rules: list[str] = []
+        vd.check(DEMO / scenario, progress=lambda done, total, last: rules.append(last))
+        self.assertEqual(rules[0], next(iter(vd.review.RULES)))
+        shown = r"Simulating: \d+\.\d of 40 s, [\d.]+ × real time, \d+ s to go\n"
+        for words, pattern in (((), rf"(?s)^.*{shown}"), (("--quiet",), "^$")):
+            with self.subTest(words), mock.patch("veldrain.cli.progressing.FIRST", 0.05):
+                done = called("run", DEMO / scenario, *words, cwd=self.folder)
+                self.assertRegex(done.stderr, pattern)
+        ours, theirs = os.openpty()
+        words = [sys.executable, "-m", "veldrain", "run", str(DEMO / scenario)]
+        with subprocess.Popen(words, stderr=theirs, stdout=subprocess.DEVNULL, cwd=self.folder) as process:
+            os.close(theirs)
+            drawn = b""
+            with contextlib.suppress(OSError):  # so a terminal ends
+                while data := os.read(ours, 4096):
+                    drawn += data
+            os.close(ours)
+        self.assertEqual(process.returncode, 0)
+        self.assertRegex(drawn.decode(), r"Simulating.*━.* of 40 s, [\d.]+ × real time")
 
     def test_mistakes_are_one_line_and_status_2(self) -> None:
         shutil.copytree(DEMO, self.folder / "files", ignore=shutil.ignore_patterns("*.py*", "__pycache__"))
@@ -388,10 +418,10 @@ class Surroundings(unittest.TestCase):
         shutil.copytree(kernels_folder(), kept)
         for k, path in enumerate(sorted(kept.rglob("pairing.bound_still*"))):
             path.write_bytes(path.read_bytes()[: (30, 5000)[k % 2]])
-        done = command("check", self.world, XDG_CACHE_HOME=str(self.folder))
+        done = command("check", self.world, "--quiet", XDG_CACHE_HOME=str(self.folder))
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertRegex(done.stderr, r"^note: compiled code in \S+ is cut or spoilt: it is compiled anew\n$")
-        self.assertEqual(command("check", self.world, XDG_CACHE_HOME=str(self.folder)).stderr, "")
+        self.assertEqual(command("check", self.world, "--quiet", XDG_CACHE_HOME=str(self.folder)).stderr, "")
 
     def test_how_the_installation_is(self) -> None:
         done = called("check", "--installation")

@@ -224,6 +224,7 @@ class Recordings(unittest.TestCase):
                     "160x100",
                     "--from",
                     "top",
+                    "--quiet",
                 )
                 self.assertEqual((done.returncode, done.stderr), (0, ""))
                 if name == "m.gif":

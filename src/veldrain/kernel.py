@@ -117,6 +117,11 @@ def is_compiled(name: str = "") -> bool:
     return any(any(folder.rglob(f"{name}*.nbc")) for folder in folders)
 
 
+def kept_kernels(room: str) -> int:
+    """How many kernels of a room are compiled and kept, by this process or another."""
+    return sum(1 for _ in cache_folder(room).rglob("*.nbc"))
+
+
 class _Whole(IndexDataCacheFile):
     """Files of compiled code with a digest at their ends: what was cut or spoilt is compiled anew, not run."""
 

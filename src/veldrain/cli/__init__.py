@@ -67,7 +67,7 @@ def _only(context: typer.Context, mode: str, words: str) -> None:
     for parameter in context.command.params:
         source = context.get_parameter_source(str(parameter.name))
         is_given = source is not None and source.name == "COMMANDLINE"
-        if is_given and parameter.name not in (*words.split(), "trust", "no_code"):
+        if is_given and parameter.name not in (*words.split(), "trust", "no_code", "quiet"):
             raise VeldrainError(f"has no meaning {mode}", where=parameter.opts[0], cure="leave it out")
 
 
@@ -75,6 +75,7 @@ Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON, an
 Trust = Annotated[
     bool, typer.Option("--trust", help="Run code that files name wherever it lies, and programs in a check too.")
 ]
+NoProgress = Annotated[bool, typer.Option("--quiet", help="Do not show how far it is.")]
 NoCode = Annotated[bool, typer.Option("--no-code", help="Run no code that files name: refuse it, by name and line.")]
 
 
@@ -92,7 +93,29 @@ def _names_code(command: Callable[..., None]) -> Callable[..., None]:
         with code_from_files("all" if trust else "none"):
             return command(*given, **named)
 
-    known, more = inspection.signature(command, eval_str=True), {"trust": Trust, "no_code": NoCode}
+    return _with_options(command, within, {"trust": Trust, "no_code": NoCode})
+
+
+def _can_be_quiet(command: Callable[..., None]) -> Callable[..., None]:
+    """A command with ``--quiet``."""
+
+    @wraps(command)
+    def within(*given: Any, quiet: bool = False, **named: Any) -> None:
+        if not quiet:
+            return command(*given, **named)
+        from veldrain.cli.progressing import silent
+
+        with silent():
+            return command(*given, **named)
+
+    return _with_options(command, within, {"quiet": NoProgress})
+
+
+def _with_options(
+    command: Callable[..., None], within: Callable[..., None], more: dict[str, Any]
+) -> Callable[..., None]:
+    """The function around a command, with options of its own beside the command's."""
+    known = inspection.signature(command, eval_str=True)
     added = [
         inspection.Parameter(k, inspection.Parameter.KEYWORD_ONLY, default=False, annotation=v) for k, v in more.items()
     ]
@@ -557,6 +580,11 @@ def live(
             given = (scenario, domain, interface, pace, lockstep, seed, out, name or [], watchdog, oldest, wait)
             if not commands.run(*given):
                 raise typer.Exit(1)
+
+
+for _registered in app.registered_commands:
+    if _registered.callback:
+        _registered.callback = _can_be_quiet(_registered.callback)
 
 
 class _Notes(logging.Handler):

@@ -79,7 +79,8 @@ DEMOS = {"culvert": _culvert, "probe": _probe}
 def new(folder: Path, robot: Path | None, kind: str) -> None:
     """Write a project, and say what is in it, what was guessed and what the check says."""
     from veldrain.cli.looking import print_findings
-    from veldrain.cli.output import prepare_engine, say
+    from veldrain.cli.output import say
+    from veldrain.cli.progressing import prepare_engine, progress
     from veldrain.documents import load_scenario
     from veldrain.review import check
     from veldrain.starting import start, told
@@ -90,7 +91,9 @@ def new(folder: Path, robot: Path | None, kind: str) -> None:
     say("")
     prepare_engine()
     scenario = folder / "trip.scenario.yaml"
-    print_findings(str(scenario), check(load_scenario(scenario)))
+    with progress("Checking") as tell:
+        findings = check(load_scenario(scenario), progress=tell)
+    print_findings(str(scenario), findings)
     say("")
     say(f"To go on: cd {folder}, and see README.md")
 
@@ -128,13 +131,15 @@ def run(
     is_json: bool = False,
 ) -> bool:
     """Run one trial of a scenario file and record it; True where it passed."""
-    from veldrain.cli.output import as_json, prepare_engine, print_outcome, say
+    from veldrain.cli.output import as_json, print_outcome, say
+    from veldrain.cli.progressing import prepare_engine, progress
     from veldrain.control import NamedController
     from veldrain.documents import load_scenario
     from veldrain.scenario.running import run as run_trial
 
     only, without, every = record_only
-    scenario = load_scenario(path)
+    with progress(f"Reading {path.name}"):
+        scenario = load_scenario(path)
     controllers = None
     if controller is not None:
         robots = list(scenario.controllers) or list(scenario.world.placed)
@@ -153,19 +158,21 @@ def run(
         say(f"{path.name}: {len(scenario.notes)} notes on what is not used or taken otherwise: veldrain check {path}")
     record = out or unused(Path(f"{path.name.split('.')[0]}-seed{seed}.mcap"))
     prepare_engine(scenario.world)
-    recording = run_trial(
-        scenario,
-        seed,
-        record=record,
-        controllers=controllers,
-        exact=exact,
-        limit=limit,
-        keep_states=keep_states,
-        warn=False,
-        only=only,
-        without=without,
-        every=None if every is None else dict(_pair(words) for words in every),
-    )
+    with progress("Simulating", "s") as tell:
+        recording = run_trial(
+            scenario,
+            seed,
+            record=record,
+            controllers=controllers,
+            exact=exact,
+            limit=limit,
+            keep_states=keep_states,
+            warn=False,
+            only=only,
+            without=without,
+            every=None if every is None else dict(_pair(words) for words in every),
+            progress=tell,
+        )
     with as_json(is_json) as data:
         data |= {"recording": str(record), **recording.outcome}
         print_outcome(recording)
@@ -182,7 +189,8 @@ def _pair(words: str) -> tuple[str, str]:
 
 def streams(path: Path, verify: bool = False) -> bool:
     """Print the streams of a recording, or of another log; False where one was to be verified and cannot be read."""
-    from veldrain.cli.output import print_streams, progress, say
+    from veldrain.cli.output import print_streams, say
+    from veldrain.cli.progressing import progress
     from veldrain.recording import open_log
     from veldrain.recording.verifying import verified
 

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from veldrain.cli.output import grid, out, prepare_engine, print_outcome, say, unused
+from veldrain.cli.output import grid, out, print_outcome, say, unused
+from veldrain.cli.progressing import prepare_engine, progress
 from veldrain.errors import VeldrainError
 from veldrain.units import quantity
 
@@ -53,7 +54,8 @@ def run(
     say(f"Live on domain {domain} {where}, {pace}. {taken}")
     for topic in link.topics():
         say(f"  {topic}")
-    recording = run_trial(listening, seed, record=target, sinks=[link], warn=False)
+    with progress("Live", "s") as tell:
+        recording = run_trial(listening, seed, record=target, sinks=[link], warn=False, progress=tell)
     print_outcome(recording)
     for text in link.notices.values():
         say(f"  note: {text}")

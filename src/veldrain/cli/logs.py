@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 from pathlib import Path
 
-from veldrain.cli.output import grid, progress, say, unused
+from veldrain.cli.output import grid, say, unused
 from veldrain.cli.output import out as console
+from veldrain.cli.progressing import progress
 from veldrain.errors import VeldrainError
 from veldrain.report.text import number
 
@@ -19,9 +20,10 @@ def plot(runs: list[Path], columns: list[str], against: str | None, out: Path | 
     from veldrain.recording import open_log
     from veldrain.report.plotting import plot as draw
 
-    logs = [open_log(run) for run in runs]
     target = out or unused(Path(f"{columns[0].replace('/', '-')}.png"))
-    draw(logs[0] if len(logs) == 1 else logs, target, columns=columns, against=against)
+    with progress("Drawing"):
+        logs = [open_log(run) for run in runs]
+        draw(logs[0] if len(logs) == 1 else logs, target, columns=columns, against=against)
     say(f"Written: {target}")
 
 
@@ -89,7 +91,8 @@ def compare(a: Path, b: Path, pairs: list[str], columns: list[str], out: Path | 
         if not equals:
             raise VeldrainError(f"'{words}' has no =", where="--pair", cure="write a stream of each: crawler/imu=/imu")
         told[mine] = theirs
-    found = compare_logs(open_log(a), open_log(b), told)
+    with progress("Comparing"):
+        found = compare_logs(open_log(a), open_log(b), told)
     apart = found.table[found.table["largest"] > NOTHING]
     if len(apart):
         rows = grid("stream", "column", "RMS", "largest", "mean", "lag (ms)", "first (s)", left=2)
@@ -112,5 +115,6 @@ def compare(a: Path, b: Path, pairs: list[str], columns: list[str], out: Path | 
             say(f"only in {path}: {', '.join(found.only[which])}")
     if columns:
         target = out or unused(Path("comparison.png"))
-        draw(found, target, columns=columns)
+        with progress("Drawing"):
+            draw(found, target, columns=columns)
         say(f"Written: {target}")

@@ -13,7 +13,8 @@ from rich.table import Table
 from rich.text import Text
 from rich.tree import Tree
 
-from veldrain.cli.output import out, prepare_engine, progress, say, unused
+from veldrain.cli.output import out, say, unused
+from veldrain.cli.progressing import prepare_engine, progress
 from veldrain.errors import VeldrainError
 
 if TYPE_CHECKING:
@@ -44,14 +45,14 @@ def check(
         raise VeldrainError(f"corrections for {len(files)} files", where="--fix", cure="give one file")
     if fix is not None and fix.exists():
         raise VeldrainError("is there already", where=str(fix), cure="name another file with --fix")
-    if not as_json:
-        prepare_engine()
+    prepare_engine()
     made: dict[str, Findings] = {}
     for file in files:
-        thing: Any = file
-        if search and is_robot_file(file.name):
-            thing = load_robot(file, search=search, draft=True)
-        made[str(file)] = check_thing(thing, step=step, posture=posture)
+        with progress(f"Checking {file.name}") as tell:
+            thing: Any = file
+            if search and is_robot_file(file.name):
+                thing = load_robot(file, search=search, draft=True)
+            made[str(file)] = check_thing(thing, step=step, posture=posture, progress=tell)
     if as_json:
         out.print_json(json.dumps({file: findings.as_data() for file, findings in made.items()}, default=float))
     else:
@@ -80,7 +81,8 @@ def _same_twice(file: Path) -> bool:
 
     if kind_of_file(file) not in ("scenario", "study"):
         raise VeldrainError("runs no trial", where=str(file), cure="name a scenario or study file with --twice")
-    found = first_difference(file)
+    with progress(f"Running {file.name} twice"):
+        found = first_difference(file)
     say(f"{file}: {found or 'run twice, every stream is the same'}")
     return not found
 
@@ -181,10 +183,11 @@ def gains(
         models = {file.stem: (load_robot(file, search=search), {})}
     else:
         models = {name: (placed.model, placed.joints) for name, placed in load_world(file).placed.items()}
-    tables = {
-        name: gains_table(model, model.postures.get(posture or "", joints), bandwidth, damping, test)
-        for name, (model, joints) in models.items()
-    }
+    with progress("Measuring"):
+        tables = {
+            name: gains_table(model, model.postures.get(posture or "", joints), bandwidth, damping, test)
+            for name, (model, joints) in models.items()
+        }
     tables = {name: rows for name, rows in tables.items() if rows}
     if not tables:
         raise VeldrainError("no robot in it has a joint for a motor", where=str(file), cure="name one that has")
@@ -270,14 +273,16 @@ def look(
             raise VeldrainError("is there already", where=str(given), cure=f"name another file with {option}")
     seconds = None if time is None else quantity(time, "time", "--time")
     prepare_engine(pictures=True)
-    stage = staged(file, seconds, world, posture)
+    with progress(f"Reading {file.name}"):
+        stage = staged(file, seconds, world, posture)
     if movie_file is not None:
         with progress("Pictures") as tell:
             made = movie(stage, how, movie_file, rate, speed, tell)
         written: Path = movie_file
     else:
         written = out_file or unused(Path(f"{file.name.split('.')[0]}.png"))
-        made = pictured(stage, how, written)
+        with progress("Drawing"):
+            made = pictured(stage, how, written)
     for line in made.told:
         say(line)
     say(f"Written: {written} ({made.pixels.shape[1]} × {made.pixels.shape[0]} pixels)")
@@ -296,7 +301,8 @@ def coverage(file: Path, heights: list[str], out_file: Path | None) -> None:
         thing: Any = load_robot(file)
     else:
         thing = load_scenario(file).world if kind_of_file(file) == "scenario" else load_world(file)
-    found = covered(thing, heights=heights)
+    with progress("Looking all around"):
+        found = covered(thing, heights=heights)
     table = found.table()
     for row in table.to_dict("records"):
         if row["sensor"] == found.sensors[0]:
@@ -316,7 +322,8 @@ def birds_eye(file: Path, robot: str, time: str | None, out_file: Path | None, r
     if out_file is not None and out_file.exists():
         raise VeldrainError("is there already", where=str(out_file), cure="name another file with --out")
     written = out_file or unused(Path(f"{file.name.split('.')[0]}-above.png"))
-    draw(Recording(file), written, follow=robot, time=time, rate=rate)
+    with progress("Drawing"):
+        draw(Recording(file), written, follow=robot, time=time, rate=rate)
     say(f"Written: {written}")
 
 

@@ -5,8 +5,7 @@ from __future__ import annotations
 import json
 import math
 import sys
-import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from textwrap import fill
@@ -34,7 +33,6 @@ from veldrain.report.text import (
 )
 
 if TYPE_CHECKING:
-    from veldrain.model import World
     from veldrain.recording import Log, Recording
     from veldrain.study import Result
     from veldrain.study.statistics import Comparison, Difference
@@ -268,66 +266,6 @@ def print_streams(log: Log) -> None:
             str(s.gaps) if s.rate else "–",
         )
     out.print(table)
-
-
-@contextmanager
-def progress(title: str) -> Iterator[Callable[[int, int, str], None]]:
-    """A progress bar on standard error; silent where that is no terminal."""
-    from rich.progress import (
-        BarColumn,
-        MofNCompleteColumn,
-        Progress,
-        ProgressColumn,
-        Task,
-        TextColumn,
-        TimeRemainingColumn,
-    )
-    from rich.text import Text
-
-    class _Rate(ProgressColumn):
-        """How many a second."""
-
-        def render(self, task: Task) -> Text:
-            return Text(f"{task.speed:.3g}/s" if task.speed else "")
-
-    columns = (
-        TextColumn("{task.description}"),
-        BarColumn(),
-        MofNCompleteColumn(),
-        _Rate(),
-        TimeRemainingColumn(),
-        TextColumn("{task.fields[last]}", style="dim"),
-    )
-    with Progress(*columns, console=err, disable=not err.is_terminal, transient=True) as bar:
-        task = bar.add_task(title, total=None, last="")
-        yield lambda done, total, last: bar.update(task, completed=done, total=total, last=last)
-
-
-def prepare_engine(*worlds: World, pictures: bool = False) -> None:
-    """Compile what this machine has not compiled yet, and say so: the engine, and what paints where there is a need."""
-    from veldrain.kernel import cache_folder, is_compiled, kernels_folder
-    from veldrain.physics.preparing import prepare
-    from veldrain.sensing.painting import prepare_painting
-
-    pictures = pictures or any(
-        mounted.sensor.optical is not None
-        for world in worlds
-        for placed in world.placed.values()
-        for mounted in placed.model.sensors.values()
-    )
-    for what, wanted, kernel, act in (
-        ("engine", True, "", prepare),
-        ("painter", pictures, "painting.paint", prepare_painting),
-    ):
-        if wanted and not is_compiled(kernel):
-            begun = time.perf_counter()
-            said = f"Preparing the {what}: compiling its kernels, once on this machine; it takes a minute or so …"
-            if not err.is_terminal:
-                err.print(said)
-            with err.status(said):
-                act()
-            kept = "; kept for the next time" if cache_folder("engine").is_relative_to(kernels_folder()) else ""
-            err.print(f"The {what} is compiled, in {time.perf_counter() - begun:.0f} s{kept}.")
 
 
 def unused(wanted: Path) -> Path:

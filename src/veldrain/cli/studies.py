@@ -9,7 +9,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from veldrain.cli.output import as_json, err, prepare_engine, progress, say, unused
+from veldrain.cli.output import as_json, err, say, unused
+from veldrain.cli.progressing import lasts, prepare_engine, progress
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import write_csv
 
@@ -59,7 +60,7 @@ def study(
     prepare_engine(loaded.scenario.world)
     with progress("Trials") as tell, _executor(wishes.cluster) as executor:
 
-        def follow(done: int, total: int, last: str) -> None:
+        def follow(done: float, total: float, last: str) -> None:
             if last.endswith(ANEW):
                 err.print(last)
             tell(done, total, last)
@@ -159,7 +160,8 @@ def plan(path: Path, workers: int, keep: str | None) -> None:
 
     loaded = _loaded(path)
     prepare_engine(loaded.scenario.world)
-    loaded.rehearse()  # corners and first draws are looked at here
+    with progress("Looking at corners and first draws"):
+        loaded.rehearse()  # corners and first draws are looked at here
     table = grid("factor", "unit", "least", "middle", "largest", "levels", fold=True)
     rows = [loaded.draw(k) for k in range(loaded.trials)]
     for name, unit in loaded.units.items():
@@ -172,7 +174,7 @@ def plan(path: Path, workers: int, keep: str | None) -> None:
     say(f"{loaded.design!r}: {loaded.trials} trials of each of {len(loaded.controllers)} controllers, {total} in all.")
     if loaded.units:
         say("Corners of what is drawn, and its first draws, were looked at: nothing starts inside of another.")
-    with tempfile.TemporaryDirectory() as folder:
+    with progress("Timing a trial"), tempfile.TemporaryDirectory() as folder:
         record, first = Path(folder) / "0.mcap", next(iter(loaded.controllers))
         run = TrialPlan(first, 0, loaded.draw(0), {}, record)
         run.run(loaded)  # compiles what is not yet
@@ -182,15 +184,9 @@ def plan(path: Path, workers: int, keep: str | None) -> None:
     policy = Keeping.of(loaded.keep if keep is None else _policy(keep))
     kept = {"all": total, "none": 0, "first": policy.count * len(loaded.controllers)}.get(policy.word)
     kept = policy.count * len(loaded.controllers) if policy.word == "worst" else kept
-    whole, many = _lasts(took * total / workers), "1 worker" if workers == 1 else f"{workers} workers"
+    whole, many = lasts(took * total / workers), "1 worker" if workers == 1 else f"{workers} workers"
     disk = "recordings of failed trials" if kept is None else f"{kept * size / 1e6:.2g} MB of recordings"
     say(f"A trial took {took:.2g} s and {size / 1e6:.2g} MB: about {whole} with {many}, and {disk} on disk.")
-
-
-def _lasts(seconds: float) -> str:
-    if seconds < 90:
-        return f"{seconds:.0f} s"
-    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"
 
 
 def search(path: Path, out: Path | None, workers: int, what: str) -> None:
@@ -311,7 +307,8 @@ def compare_two(a: Path, b: Path, rules: Sequence[str]) -> bool:
     from veldrain.cli.output import print_differences
     from veldrain.study import compare_results
 
-    found = compare_results(a, b)
+    with progress("Comparing"):
+        found = compare_results(a, b)
     for before, after in zip(found.before, found.passes, strict=True):
         swapped = f", {len(after.won)} won, {len(after.lost)} lost" if after.won or after.lost else ""
         edited = " (edited since)" if after.controller in found.changed else ""
@@ -364,7 +361,10 @@ def again(
     with Store(folder) as store:
         made = store.made().get((name, trial))
     record = out or unused(Path(f"{path.name.split('.')[0]}-{name.replace(' ', '-')}-{trial}.mcap"))
-    recording, changed = run_again(loaded, result.about, (name, trial), made, record, keep_states=keep_states)
+    with progress("Simulating", "s") as tell:
+        recording, changed = run_again(
+            loaded, result.about, (name, trial), made, record, keep_states=keep_states, progress=tell
+        )
     was = result.trials[(result.trials["controller"] == name) & (result.trials["trial"] == trial)]
     print_outcome(recording)
     if made is None:
@@ -405,8 +405,9 @@ def show(result: Result, baseline: str | None) -> Comparison | None:
     from veldrain.report.text import number
 
     several = len(set(result.trials["controller"])) > 1 if not result.trials.empty else True
-    comparison = result.compare(baseline) if several or baseline else None
-    write_page(result, comparison, result.folder / REPORT)  # first: a terminal may not take what is printed
+    with progress("Comparing"):
+        comparison = result.compare(baseline) if several or baseline else None
+        write_page(result, comparison, result.folder / REPORT)  # first: a terminal may not take what is printed
     for name, told in result.about.get("changes", {}).items():
         say(f"With {name}: " + ", ".join(f"{path} = {number(value)} {unit}" for path, (value, unit) in told.items()))
     if comparison:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import subprocess
 import sys
@@ -21,7 +22,9 @@ from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.stepping import advance, build_rows, finish_step, solved_step
 from veldrain.pose import Pose
 
+log = logging.getLogger(__name__)
 STEP = 1e-3
+KERNELS = 18  # that ``prepare`` compiles where none are kept
 
 
 def prepare() -> None:
@@ -46,6 +49,7 @@ def prepare() -> None:
 def prepared() -> None:
     """See that the kernels are compiled, once a process: where none are yet, ``prepare`` shares the work."""
     if not is_compiled("stepping.advance-"):
+        log.warning("kernels are compiled, once on this machine: that takes a minute or two")
         prepare()
 
 

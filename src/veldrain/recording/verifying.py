@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from veldrain.errors import VeldrainError
+from veldrain.progress import Progress
 from veldrain.recording.log import Log
 from veldrain.recording.tables import to_table
-
-Told = Callable[[int, int, str], None]
 
 
 @dataclass(frozen=True)
@@ -25,7 +24,7 @@ class Verified:
     fault: str = ""
 
 
-def verified(log: Log, progress: Told | None = None) -> Iterator[Verified]:
+def verified(log: Log, progress: Progress | None = None) -> Iterator[Verified]:
     """Decode every message of every stream, and say of each stream how far that went.
 
     >>> [v.fault for v in verified(open_log("run.mcap"))]  # doctest: +SKIP

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -19,6 +19,7 @@ from veldrain.model import Air, Look, Sky, Sun, Surroundings
 from veldrain.model.drawing import SIDES, Eye
 from veldrain.physics.plant import PLANE
 from veldrain.pose import Array
+from veldrain.progress import Progress
 from veldrain.recording.video import Mp4Writer
 from veldrain.report.canvas import INK, Canvas, font
 from veldrain.report.layers import LAYERS, Notes
@@ -323,12 +324,7 @@ def _length(metres: float) -> str:
 
 
 def movie(
-    stage: Stage,
-    view: View,
-    path: Path,
-    frames: float = 20.0,
-    speed: float = 1.0,
-    progress: Callable[[int, int, str], None] | None = None,
+    stage: Stage, view: View, path: Path, frames: float = 20.0, speed: float = 1.0, progress: Progress | None = None
 ) -> Picture:
     """A recording as an MP4 or GIF file; the last picture comes back with what was drawn.
 

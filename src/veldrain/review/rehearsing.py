@@ -12,6 +12,7 @@ from veldrain.control import Fly, fresh
 from veldrain.control.loading import each_of
 from veldrain.errors import CodeRefusedError, VeldrainError, told_at
 from veldrain.model import World
+from veldrain.progress import Progress
 from veldrain.review import following, studies, timeline, trying
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding, mistake
@@ -70,7 +71,7 @@ def sensors_that_cannot_begin(world: World, step: float) -> Iterator[Finding]:
                 yield Finding("cannot-measure", "error", path, error.problem, error.cure or "mend it", line)
 
 
-def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
+def what_cannot_run(thing: Scenario | Study, tell: Progress) -> Iterator[Finding]:
     """A finding for each mistake that a trial would end with before or in its first moments."""
     scenario = thing.scenario if isinstance(thing, Study) else thing
     try:
@@ -107,8 +108,9 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         yield from timeline.taken_away(scenario)
         yield from timeline.never_sets_off(scenario)
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
-    for name, by_robot in drivers.items():
+    for k, (name, by_robot) in enumerate(drivers.items()):
         who = f"controller '{name}'" if name else "controller"
+        tell(k, len(drivers), f"first ticks of {who}")
         mine = thing.drawn({}, name) if isinstance(thing, Study) else scenario
         for found in _controller(mine, by_robot, who, failed):
             failed = failed or found.severity == "error"
@@ -119,6 +121,7 @@ def what_cannot_run(thing: Scenario | Study) -> Iterator[Finding]:
         told = studies.what_is_drawn(thing)
         yield from told
         if not any(found.severity == "error" for found in told):
+            tell(len(drivers), len(drivers), "trials on two draws")
             yield from trying.what_makes_no_difference(thing)
 
 

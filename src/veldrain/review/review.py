@@ -15,6 +15,7 @@ from veldrain.formats import is_robot_file, load_robot
 from veldrain.model import Model, Placed, World
 from veldrain.model.pieces import Fault, Suppressed
 from veldrain.pose import Pose
+from veldrain.progress import Progress, seldom
 from veldrain.resolver import allowed_code, code_from_files
 
 # Each of these registers its rules.
@@ -43,7 +44,9 @@ from veldrain.study import Study
 from veldrain.units import Quantity, quantity
 
 
-def check(thing: Any, *, step: Quantity | None = None, posture: str | None = None) -> Findings:
+def check(
+    thing: Any, *, step: Quantity | None = None, posture: str | None = None, progress: Progress | None = None
+) -> Findings:
     """Look a thing over before it runs.
 
     Args:
@@ -51,6 +54,7 @@ def check(thing: Any, *, step: Quantity | None = None, posture: str | None = Non
             world, a scenario or a study.
         step: of the simulation, s. None: the scenario's, or 1 ms.
         posture: of a model that is looked at by itself.
+        progress: told now and then how many rules are done, of how many, and what is looked at.
 
     Controllers that are programs are not started, which is said, unless ``code_from_files("all")`` holds.
 
@@ -63,7 +67,8 @@ def check(thing: Any, *, step: Quantity | None = None, posture: str | None = Non
     """
     if allowed_code() == "beside":
         with code_from_files("python"):  # a check starts no programs
-            return check(thing, step=step, posture=posture)
+            return check(thing, step=step, posture=posture, progress=progress)
+    tell = seldom(progress)
     if isinstance(thing, str | Path):
         thing = of_file(Path(thing))
         if isinstance(thing, VeldrainError):
@@ -72,7 +77,7 @@ def check(thing: Any, *, step: Quantity | None = None, posture: str | None = Non
     integrator = getattr(scenario, "integrator", "semi-implicit")
     length = quantity(step, "time", "step") if step is not None else float(getattr(scenario, "step", 1e-3))
     if isinstance(thing, Model):
-        return _check_model(thing, length, posture)
+        return _check_model(thing, length, posture, tell)
     world = getattr(scenario, "world", scenario)
     if not isinstance(world, World):
         raise VeldrainError(
@@ -89,21 +94,21 @@ def check(thing: Any, *, step: Quantity | None = None, posture: str | None = Non
         found += _not_used(name, getattr(read, "notes", ()), "see that it does not matter here")
     accepted = [*world.suppressed, *(_at(a, robot) for robot, p in world.placed.items() for a in p.model.suppressed)]
     if whole:
-        found += _applied(Look(world, length, integrator))
+        found += _applied(Look(world, length, integrator), tell)
         found += sensors_that_cannot_begin(world, length)
         if isinstance(thing, Scenario | Study) and not any(f.severity == "error" for f in found):
-            found += what_cannot_run(thing)
+            found += what_cannot_run(thing, tell)
     return _silenced(_taken_together(found), accepted)
 
 
-def _check_model(model: Model, step: float, posture: str | None) -> Findings:
+def _check_model(model: Model, step: float, posture: str | None, tell: Progress) -> Findings:
     """A model by itself: held still, with nothing around it."""
     found = _described(model, model.name)
     if len(model.roots()) == 1:
         world = World(draft=True)
         world.place(model, fixed=True, posture=posture)
         found += [_of_fault(fault, model.line_of(fault.error.where)) for fault in world.faults]
-        found += _applied(Look(world, step, is_bare=True))
+        found += _applied(Look(world, step, is_bare=True), tell)
     return _silenced(found, [_at(a, model.name) for a in model.suppressed])
 
 
@@ -126,8 +131,11 @@ def _not_used(path: str, notes: Sequence[str], cure: str) -> Iterator[Finding]:
         yield Finding("not-used", "note", path, text, cure, line)
 
 
-def _applied(look: Look) -> list[Finding]:
-    found = [finding for rule in RULES.values() for finding in rule.apply(look)]
+def _applied(look: Look, tell: Progress) -> list[Finding]:
+    found: list[Finding] = []
+    for k, rule in enumerate(RULES.values()):
+        tell(k, len(RULES), rule.name)
+        found += rule.apply(look)
     if look.cannot_be_built is not None and not any(f.severity == "error" for f in found):
         error = look.cannot_be_built
         found.append(Finding("cannot-be-built", "error", error.where, error.problem, error.cure))

@@ -9,6 +9,7 @@ from functools import cache
 from typing import Any, Protocol
 
 from veldrain.errors import VeldrainError
+from veldrain.progress import Progress
 from veldrain.randomness import checked_seed
 from veldrain.recording import Sink
 from veldrain.recording.attaching import attachments_of
@@ -62,6 +63,7 @@ def carried_out(
     keep_states: Quantity | None = None,
     choice: Choice | None = None,
     go_from: Callable[[Trial], None] | None = None,
+    progress: Progress | None = None,
 ) -> dict[str, Any]:
     """Run a trial that ``begin`` makes into sinks.
 
@@ -96,8 +98,9 @@ def carried_out(
     with uninterrupted():
         try:
             with limited(seconds):
+                told = {"progress": progress} if progress else {}
                 # A mistake shows before there is a file.
-                trial = begin(scenario, seed, sinks=sinks, exact=exact, keep_states=keep_states)
+                trial = begin(scenario, seed, sinks=sinks, exact=exact, keep_states=keep_states, **told)
                 if choice:
                     choice.check([*trial.streams(), *trial.companions()], scenario.controllers)
                 attached = _attached(trial) if any(sink.wants_files for sink in sinks) else {}

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any, overload
 
 from veldrain.errors import VeldrainError
+from veldrain.progress import Progress
 from veldrain.randomness import checked_seed
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.choice import Choice, Chosen
@@ -34,6 +35,7 @@ def run(
     only: Iterable[str] | None = ...,
     without: Iterable[str] | None = ...,
     every: Mapping[str, Quantity] | None = ...,
+    progress: Progress | None = ...,
     until: None = ...,
 ) -> Recording: ...
 @overload
@@ -52,6 +54,7 @@ def run(
     only: Iterable[str] | None = ...,
     without: Iterable[str] | None = ...,
     every: Mapping[str, Quantity] | None = ...,
+    progress: Progress | None = ...,
     until: Quantity,
 ) -> Trial: ...
 def run(
@@ -69,6 +72,7 @@ def run(
     only: Iterable[str] | None = None,
     without: Iterable[str] | None = None,
     every: Mapping[str, Quantity] | None = None,
+    progress: Progress | None = None,
     until: Quantity | None = None,
 ) -> Recording | Trial:
     """Run one trial.
@@ -85,6 +89,7 @@ def run(
         keep_states: so often (s) the whole state is recorded, for ``Trial.resume``. None: never.
         only, without, every: which streams are recorded, see ``Scenario``; this counts for the scenario's.
         warn: False leaves the RuntimeWarning out: for callers that look at the outcome.
+        progress: told a few times a second how far it is, s of simulated time, and of how much.
         until: stop at this time, s, and give the trial there: to look at it, or to go on with ``Trial.branch``. Nothing
             is recorded then.
 
@@ -101,7 +106,7 @@ def run(
     if until is not None:
         if record is not None:
             raise VeldrainError("until= stops before there is a recording", where="run", cure="leave record out")
-        trial = Trial(scenario, checked_seed(seed), sinks=sinks, exact=exact)
+        trial = Trial(scenario, checked_seed(seed), sinks=sinks, exact=exact, progress=progress)
         with limited(wall_time(limit)):
             trial.advance(until)
         return trial
@@ -110,8 +115,9 @@ def run(
     recorder = Recorder(Path(record) if record is not None else None)
     every_sink = [Chosen(recorder, choice) if choice.words else recorder, *sinks]
     outcome = carried_out(
-        Trial, scenario, seed, every_sink, about=about, exact=exact, limit=limit, keep_states=keep_states, choice=choice
-    )
+        Trial, scenario, seed, every_sink, about=about, exact=exact, limit=limit, keep_states=keep_states,
+        choice=choice, progress=progress,
+    )  # fmt: skip
     if warn and outcome["failed"]:
         warnings.warn(
             f"the trial was aborted at {outcome['time']:.4g} s: {outcome['reason']}", RuntimeWarning, stacklevel=2

@@ -13,6 +13,7 @@ from veldrain.control.driving import NEVER, ControllerFailedError, Driver, Drive
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model import Fields, Message
 from veldrain.physics.engine import NotFiniteError
+from veldrain.progress import Progress, seldom
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.publishing import Publisher
 from veldrain.recording.quantities import unit_of
@@ -55,6 +56,7 @@ class Trial:
         sinks: where streams go; they have begun.
         exact: True lets all sensors measure without errors of their own.
         keep_states: so often (s) the whole state is published as ``scenario/states``, for ``resume``. None: never.
+        progress: told now and then how far it is, and of how much, in s of simulated time.
 
     Raises:
         VeldrainError: an unknown name, or a period that is not a whole number of steps.
@@ -73,8 +75,9 @@ class Trial:
         sinks: Sequence[Sink] = (),
         exact: bool = False,
         keep_states: Quantity | None = None,
+        progress: Progress | None = None,
     ) -> None:
-        self.scenario = scenario
+        self.scenario, self._tell = scenario, seldom(progress)
         watches = sorted({pair for c in scenario.conditions() for pair in c.watches()})
         self.simulation = sim = Simulation(
             scenario.world, scenario.step, seed=seed, integrator=scenario.integrator, watches=watches, exact=exact
@@ -223,6 +226,7 @@ class Trial:
             if self.reason is not None or sim.steps >= goal:
                 break
             sim.advance_to(min(goal, self._next()))
+            self._tell(sim.time, self.end * sim.step, "")
 
     def close(self) -> None:
         """Let the controllers give back what they hold: programs end."""

@@ -348,6 +348,9 @@ def developed(light: NDArray[np.float32], white: float, is_linear: bool = False)
     return np.asarray(_CODES[(level + np.float32(0.5)).astype(np.uint16)])
 
 
+PAINTERS = 1  # kernels that ``prepare_painting`` compiles
+
+
 def prepare_painting() -> None:
     """Compile what paints, or load it from the cache: a tiny world is painted once."""
     world = World().ground()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from concurrent.futures import Executor
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from veldrain.errors import VeldrainError
+from veldrain.progress import Progress
 from veldrain.study.carrying_out import describe
 from veldrain.study.draws import rounded
 from veldrain.study.locking import locked
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
     from veldrain.study.study import Study
 
 Asked = tuple[str, dict[str, float], int]  # controller, values by path, and the number of the trial whose noise it has
-Tell = Callable[[int, int, str], None]
 
 
 class Asking:
@@ -46,7 +46,7 @@ class Asking:
         budget: int,
         workers: int = 1,
         executor: Executor | None = None,
-        progress: Tell | None = None,
+        progress: Progress | None = None,
     ) -> None:
         if budget < 1:
             raise VeldrainError(f"a budget of {budget} trials", where="search", cure="give 1 or more")

@@ -13,7 +13,8 @@ from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import write_bytes
-from veldrain.study.contracts import Progress, Study
+from veldrain.progress import Progress
+from veldrain.study.contracts import Study
 from veldrain.study.keeping import Keeping, Policy, path_of
 from veldrain.study.locking import LOCK, locked
 from veldrain.study.making import made_of

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -15,8 +15,6 @@ from veldrain.study.metrics import AnyMetric
 
 if TYPE_CHECKING:
     import pandas as pd
-
-Progress = Callable[[int, int, str], None]
 
 
 class Study(Protocol):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib.util
 import json
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -13,6 +13,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.files import new_folder, write_csv
+from veldrain.progress import Progress
 from veldrain.recording import Recording
 from veldrain.recording.exporting.base import needed
 from veldrain.recording.log import Log
@@ -66,7 +67,7 @@ def write_dataset(
     stride: Quantity | None = None,
     split: Mapping[str, float] | None = None,
     seed: int = 0,
-    progress: Callable[[int, int, str], None] | None = None,
+    progress: Progress | None = None,
 ) -> pd.DataFrame:
     """Write one labelled file a trial, or one a window of it, with an index and a README.
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import copy
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,6 +17,7 @@ import pandas as pd
 
 from veldrain.errors import VeldrainError
 from veldrain.model.knobs import Knob
+from veldrain.progress import Progress
 from veldrain.scenario import Scenario
 from veldrain.study.contracts import Results, Study
 from veldrain.study.metrics import expectation_columns
@@ -70,11 +71,7 @@ class Doubt:
 
 
 def doubts_of(
-    result: Results,
-    pairs: int = 8,
-    baseline: str | None = None,
-    workers: int = 1,
-    progress: Callable[[int, int, str], None] | None = None,
+    result: Results, pairs: int = 8, baseline: str | None = None, workers: int = 1, progress: Progress | None = None
 ) -> list[Doubt]:
     """See ``Result.doubts``."""
     study = result.study

@@ -10,7 +10,7 @@ from __future__ import annotations
 import copy
 import importlib
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +20,7 @@ from veldrain import randomness
 from veldrain.errors import VeldrainError, told_at
 from veldrain.model.knobs import knob_of
 from veldrain.pose import Array
+from veldrain.progress import Progress
 from veldrain.recording import Log
 from veldrain.recording.kept import Kept
 from veldrain.scenario import Scenario
@@ -31,7 +32,6 @@ from veldrain.units import Quantity, quantity
 if TYPE_CHECKING:
     import pandas as pd
 
-Tell = Callable[[int, int, str], None]
 BAD = 1e6  # of residuals where a trial was aborted
 ALIKE = 0.99  # correlation from which on two quantities cannot be told apart
 BEGUN = 2  # of the best points from which it goes down
@@ -126,7 +126,7 @@ def fit(
     starts: int = 12,
     seed: int = 0,
     exact: bool = True,
-    progress: Tell | None = None,
+    progress: Progress | None = None,
 ) -> Fitted:
     """Fit quantities to one or several logs.
 

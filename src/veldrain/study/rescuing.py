@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError
+from veldrain.progress import Progress
 from veldrain.scenario.branching import one_branch
 from veldrain.study.contracts import Results
 from veldrain.study.metrics import expectation_columns
@@ -18,11 +19,14 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-Tell = Callable[[int, int, str], None]
-
-
 def rescues_of(
-    result: Results, metric: str, n: int, before: Quantity, seeds: int, controller: str | None, progress: Tell | None
+    result: Results,
+    metric: str,
+    n: int,
+    before: Quantity,
+    seeds: int,
+    controller: str | None,
+    progress: Progress | None,
 ) -> pd.DataFrame:
     """See ``Result.rescues``."""
     import pandas as pd

@@ -8,8 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, overload
 
 from veldrain.errors import VeldrainError, checked_title, unknown
+from veldrain.progress import Progress
 from veldrain.recording import Recording
-from veldrain.study.contracts import Progress, Study
+from veldrain.study.contracts import Study
 from veldrain.study.keeping import path_of
 from veldrain.study.metrics import expectation_columns
 from veldrain.study.ranks import LEVEL

@@ -17,7 +17,8 @@ import pandas as pd
 from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
 from veldrain.pose import Array
-from veldrain.study.asking import Asking, Tell
+from veldrain.progress import Progress
+from veldrain.study.asking import Asking
 
 if TYPE_CHECKING:
     from veldrain.study.study import Study
@@ -57,7 +58,7 @@ def find_worst(
     workers: int = 1,
     executor: Executor | None = None,
     seed: int = 0,
-    progress: Tell | None = None,
+    progress: Progress | None = None,
 ) -> Worst:
     """Look for the values of what is varied at which a metric is worst, and for the least change that makes a trial
     fail.

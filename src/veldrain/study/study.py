@@ -33,7 +33,7 @@ from veldrain.study.starts import bad_starts
 from veldrain.units import SI_UNITS, Quantity, quantity
 
 if TYPE_CHECKING:
-    from veldrain.study.contracts import Progress
+    from veldrain.progress import Progress
     from veldrain.study.result import Result
 
 LATER = "cannot be loaded within the limit"

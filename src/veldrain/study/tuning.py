@@ -19,7 +19,8 @@ from veldrain import randomness
 from veldrain.errors import VeldrainError
 from veldrain.model.knobs import knob_of
 from veldrain.pose import Array
-from veldrain.study.asking import Asking, Tell
+from veldrain.progress import Progress
+from veldrain.study.asking import Asking
 from veldrain.study.metrics import unit_of_metric
 from veldrain.study.ranks import median_interval
 from veldrain.study.searching import BAD, OverError, better_of, controller_of, cost_of
@@ -77,7 +78,7 @@ def tune(
     workers: int = 1,
     executor: Executor | None = None,
     seed: int = 0,
-    progress: Tell | None = None,
+    progress: Progress | None = None,
 ) -> Tuned:
     """Look for the values of some quantities, such as a controller's arguments, at which a metric is best on average.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -14,10 +14,10 @@ from veldrain.files import file_names, new_folder
 from veldrain.resolver import allowed_code, code_from_files, load_named
 
 if TYPE_CHECKING:
-    from veldrain.recording.reading import Streams
+    from veldrain.progress import Progress
+from veldrain.recording.reading import Streams
 
 log_ = logging.getLogger(__name__)
-Told = Callable[[int, int, str], None]
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ def export(
     kinds: Iterable[str],
     streams: Sequence[str] | None = None,
     choices: Choices | None = None,
-    progress: Told | None = None,
+    progress: Progress | None = None,
 ) -> list[Path]:
     """Write streams of a log to files of some kinds, in a folder of its own; all of it, or nothing.
 
