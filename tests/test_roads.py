@@ -5,12 +5,14 @@ from __future__ import annotations
 import math
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from scipy.special import fresnel
 
 import veldrain as vd
+from veldrain.motion.roads.profiles import Profile
 
 ROAD = """<?xml version="1.0"?>
 <OpenDRIVE><header revMajor="1" revMinor="7" name="test"/>
@@ -34,10 +36,10 @@ ROAD = """<?xml version="1.0"?>
 LINE = '<geometry s="0" x="1" y="2" hdg="0.3" length="{0}">{1}</geometry>'
 
 
-def loaded(plan: str, length: float = 60.0, link: str = "") -> vd.Roads:
+def loaded(plan: str, length: float = 60.0, link: str = "", change: tuple[str, str] = ("", "")) -> vd.Roads:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "test.xodr"
-        path.write_text(ROAD.format(plan=plan, length=length, link=link))
+        path.write_text(ROAD.format(plan=plan, length=length, link=link).replace(*change))
         return vd.load_roads(path)
 
 
@@ -81,15 +83,53 @@ class OpenDrive(unittest.TestCase):
         self.assertAlmostEqual(
             back.curve.length,
             math.hypot(1, 0)
-            * sum(math.hypot(1 - 0.02 * t, 0.01) * 0.06 for t in 0.5 + (3 + 0.02 * (np.arange(1000) + 0.5) * 0.06) / 2),
+            * sum(  # seen from above, what banks is narrower
+                math.hypot(1 - 0.02 * t * math.cos(0.04), 0.01 * math.cos(0.04)) * 0.06
+                for t in 0.5 + (3 + 0.02 * (np.arange(1000) + 0.5) * 0.06) / 2
+            ),
             4,
         )
         for s in (5.0, 33.0, 59.0):
             spot = roads.at(*lane.at(s, 0.4).position[:2])
             assert spot is not None
             self.assertEqual((spot.road, spot.section, spot.lane), ("1", 0, -1))
-            np.testing.assert_allclose([spot.s, spot.offset, spot.width], [s, 0.4 * math.cos(0.04), 3.5], atol=5e-3)
+            np.testing.assert_allclose([spot.s, spot.offset, spot.width], [s, 0.4, 3.5], atol=1e-9)
         self.assertIsNone(roads.at(500, 0))
+
+    def test_lanes_lie_level_raised_and_banked(self) -> None:
+        """A pose stands on its lane: along it and across it, where the road climbs, curves, widens and banks."""
+        arc = LINE.format(60, '<arc curvature="0.02"/>')
+        banked, level = loaded(arc), loaded(arc, change=('type="sidewalk"', 'type="sidewalk" level="true"'))
+        plane = lambda t: 2 + 0.05 * 30 + 0.001 * 900 + t * math.sin(0.04)  # noqa: E731
+        self.assertAlmostEqual(banked.lane("1", lane=-2).at(30).position[2], plane(-4.0) + 0.1 * math.cos(0.04), 12)
+        self.assertAlmostEqual(level.lane("1", lane=-2).at(30).position[2], plane(-3.0) + 0.1, 12)
+        route = level.lane("1", lane=-2).route(speed=1)
+        self.assertAlmostEqual(float(route.pose(route.length / 2).position[2]), plane(-3.0) + 0.1, 4)
+        self.assertAlmostEqual(level.lane("1", lane=-2).at(30).rpy[0], 0.0, 2)
+        for roads, number in ((banked, 1), (banked, -1), (level, -2)):
+            with self.subTest(number):
+                lane, t = roads.lane("1", lane=number), 0.3
+                ahead, left = (
+                    (lane.at(30 + a, t + b).position - lane.at(30 - a, t - b).position) / 2e-4
+                    for a, b in ((1e-4 if lane.forward else -1e-4, 0.0), (0.0, 1e-4))
+                )
+                matrix = lane.at(30, t).matrix[:3, :3]
+                along = ahead / np.linalg.norm(ahead)
+                up = np.cross(ahead, left) / np.linalg.norm(np.cross(ahead, left))
+                slips = 0.01 if number == 1 else 1e-7  # beside the middle of a lane that widens, it goes as the middle
+                np.testing.assert_allclose(matrix[:, 0], along, atol=slips)
+                np.testing.assert_allclose(matrix[:, 2], up, atol=slips)
+        island = (
+            '<object id="i" type="barrier" s="30" t="5"><outlines><outline>{}</outline></outlines></object></objects>'
+        )
+        corners = [(25, 5), (35, 5), (35, 7), (25, 7)]
+        written = "".join(f'<cornerRoad s="{s}" t="{t}" dz="0" height="0.5"/>' for s, t in corners)
+        built = loaded(arc, change=("</objects>", island.format(written)))
+        (made,) = ((part, pose) for name, part, pose, _ in built.laid() if "/i/" in name)
+        s, t = np.array(corners, float).T
+        shape = made[0].shape
+        assert isinstance(shape, vd.Mesh)
+        np.testing.assert_allclose(made[1].apply(np.array(shape.corners))[:4], built.roads["1"].points(s, t), atol=1e-9)
 
     def test_reads_back_equal_and_tells_what_is_not_used(self) -> None:
         roads = loaded(LINE.format(60, '<spiral curvStart="0" curvEnd="0.05"/>'))
@@ -134,6 +174,38 @@ class OpenDrive(unittest.TestCase):
         for said in ("gap of", "55 m long, and its line is 60 m", "goes on to road '9', which is not there"):
             self.assertIn(said, told)
         self.assertEqual(list(crossing().problems()), [])
+        line, ends = LINE.format(60, "<line/>"), '<width sOffset="0" a="3.5" b="0" c="0" d="0"/>'
+        for change, said in (
+            (("</elevationProfile>", '<elevation s="30" a="9" b="0" c="0" d="0"/></elevationProfile>'), "its height jumps by 4.6 m at 30 m"),
+            (("</lateralProfile>", '<superelevation s="30" a="0.1" b="0" c="0" d="0"/></lateralProfile>'), "its bank jumps by 0.06 rad"),
+            (('superelevation s="0" a="0.04"', 'superelevation s="0" a="4"'), "banks by 229°"),
+            ((ends, f'{ends}<width sOffset="20" a="5" b="0" c="0" d="0"/>'), "width of its lane -1 jumps by 1.5 m at 20 m"),
+            (("<laneOffset", '<laneOffset s="40" a="1" b="0" c="0" d="0"/><laneOffset'), "its lanes' offset jumps by 0.5 m"),
+            (('id="s" s="10"', 'id="s" s="2500"'), "its signal 's' is at 2500 m, and it is 60 m long"),
+            (('repeat s="20"', 'repeat s="50"'), "its object '7' is at 80 m"),
+            (("", ""), ""),
+        ):  # fmt: skip
+            with self.subTest(said):
+                self.assertIn(said, " ".join(problem for _, problem, _ in loaded(line, change=change).problems()))
+        joined = crossing().junctions["x"].connections[0]
+        for said, changed in (
+            ("is from lane -4 of road", replace(joined, lanes=((-4, -1),))),
+            ("is to lane 5 of road", replace(joined, lanes=((joined.lanes[0][0], 5),))),
+            (r"ends \d+(\.\d+)? m from where lane", replace(joined, contact="end")),
+        ):
+            roads = crossing()
+            roads.junctions["x"].connections[0] = changed
+            with self.subTest(said):
+                self.assertRegex(" ".join(problem for _, problem, _ in roads.problems()), said)
+        roads = crossing()
+        roads.roads[joined.connecting].elevation = Profile.even(5.0)
+        east = roads.roads["east"]
+        lanes = dict(east.sections[0].lanes)
+        lanes[-1] = replace(lanes[-1], after=-7)
+        east.sections[0], east.after = replace(east.sections[0], lanes=lanes), vd.Roads.joint("south", "end")
+        told = " ".join(problem for _, problem, _ in roads.problems())
+        self.assertRegex(told, "lies 5 m above or below road")
+        self.assertIn("lane -1 of section 0 is linked to lane -7 after it, which is not there", told)
 
 
 class Built(unittest.TestCase):
@@ -207,10 +279,12 @@ actors:
     def test_ways_of_a_street_map(self) -> None:
         text = """<osm version="0.6">
 <node id="1" lat="52.0" lon="5.0"/><node id="2" lat="52.001" lon="5.0"/><node id="3" lat="52.002" lon="5.0005"/>
-<node id="4" lat="52.001" lon="5.002"/>
+<node id="4" lat="52.001" lon="5.002"/><node id="5" lat="52.0" lon="5.004"><tag k="highway" v="stop"/></node>
 <way id="10"><nd ref="1"/><nd ref="2"/><nd ref="3"/><tag k="highway" v="tertiary"/><tag k="maxspeed" v="60"/></way>
 <way id="11"><nd ref="2"/><nd ref="4"/><nd ref="99"/><tag k="highway" v="residential"/><tag k="oneway" v="yes"/>
 <tag k="lanes" v="1"/><tag k="width" v="3.2"/></way>
+<way id="14"><nd ref="1"/><nd ref="5"/><tag k="highway" v="residential"/><tag k="lanes" v="1"/>
+<tag k="surface" v="gravel"/><tag k="source" v="made up"/></way>
 <way id="13"><nd ref="4"/><nd ref="3"/><tag k="highway" v="tertiary"/><tag k="junction" v="roundabout"/>
 <tag k="lanes" v="1"/><tag k="bridge" v="yes"/></way><relation id="1"><tag k="type" v="restriction"/></relation>
 <way id="12"><nd ref="1"/><nd ref="4"/><tag k="highway" v="steps"/></way></osm>"""
@@ -223,7 +297,8 @@ actors:
             for said in (
                 "widths guessed",
                 "speed limits guessed",
-                "not used: 1 steps, 1 rules of who may turn where",
+                "not used: 1 steps, 1 rules of who may turn where, 1 surface=, 1 highway=stop",
+                "two-way roads of one lane laid as half a lane for each way (1",
                 "bridges and tunnels laid on level ground, through what they cross (1",
                 "traffic keeps to the right",
                 "not in the extract left out (1",
@@ -240,6 +315,8 @@ actors:
             self.assertEqual(set(roads.roads["11"].sections[0].lanes), {0, -1})
             self.assertEqual(set(roads.roads["13"].sections[0].lanes), {0, -1})  # nobody goes round the other way
             self.assertAlmostEqual(roads.lane("11").width(5.0), 3.2, 9)
+            self.assertEqual(set(roads.roads["14"].sections[0].lanes), {1, 0, -1})
+            self.assertAlmostEqual(2 * roads.lane("14").width(5.0), 2.75, 9)
             self.assertEqual(len(roads.junctions), 3)
             self.assertGreater(roads.lane("10.1").route(via=["11"]).length, whole)
             path.write_text("<osm><node id='1' lat='x' lon='3'/></osm>")

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import math
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -297,22 +296,13 @@ class _Reader(XmlReader):
             radius=size("radius"),
             name=element.get("name", ""),
             repeats=tuple(self.repeat(e) for e in self.children(element, "repeat")),
-            outline=self.outline(element, outline),
+            outline=self.corners(outline, "cornerLocal", "u v z height"),
+            along_road=self.corners(outline, "cornerRoad", "s t dz height"),
         )
 
-    def outline(self, thing: Any, element: Any) -> tuple[tuple[float, float, float, float], ...]:
-        """Corners in the thing's own axes; those that are said along the road stand as if it were straight there."""
-        if element is None:
-            return ()
-        local: list[Sequence[float]] = [self.numbers(e, "u v z height") for e in self.children(element, "cornerLocal")]
-        if not local:
-            turn, (s, t) = self.number(thing, "hdg", 0.0), self.numbers(thing, "s t")
-            c, sine = math.cos(turn), math.sin(turn)
-            for e in self.children(element, "cornerRoad"):
-                ds, dt, dz, height = self.numbers(e, "s t dz height")
-                ds, dt = ds - s, dt - t
-                local.append((c * ds + sine * dt, c * dt - sine * ds, dz, height))
-        return tuple(local)  # type: ignore[arg-type]
+    def corners(self, element: Any, name: str, words: str) -> tuple[tuple[float, float, float, float], ...]:
+        """Corners of an outline, if it has one: in the thing's own axes, or along the road."""
+        return tuple(self.numbers(e, words) for e in self.children(element, name))  # type: ignore[misc]
 
     def repeat(self, element: Any) -> Repeat:
         def pair(word: str) -> tuple[float, float]:

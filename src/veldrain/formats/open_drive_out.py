@@ -145,10 +145,12 @@ def _thing(parent: Any, thing: Thing) -> None:
             f"{word}{end}": v for word, pair in pairs.items() for end, v in zip(("Start", "End"), pair, strict=True)
         }
         add(e, "repeat", s=r.s, length=r.length, distance=r.distance, **words)
-    if thing.outline:
+    if thing.outline or thing.along_road:
         outline = add(add(e, "outlines"), "outline")
         for u, v, z, height in thing.outline:
             add(outline, "cornerLocal", u=u, v=v, z=z, height=height)
+        for s, t, dz, height in thing.along_road:
+            add(outline, "cornerRoad", s=s, t=t, dz=dz, height=height)
 
 
 def _junction(root: Any, junction: Junction) -> None:

@@ -37,6 +37,12 @@ KINDS = {
 RADII = (40.0, 20.0, 12.0, 8.0, 5.0, 3.0, 1.5, 0.5)  # m of corners, the first that fits
 MOST_ACROSS = 200e3  # m: a flat map is 0.1 % off at its rim
 SHORTEST = 2.0  # m of a road between two crossings
+# Tags of roads that are read, and those that say nothing about how one drives; all others are noted.
+WAYS = "lanes lanes:forward lanes:backward width maxspeed oneway junction name layer bridge tunnel sidewalk"
+READ = frozenset(["highway", *WAYS.split()])
+ASIDE = re.compile(
+    r"(source|note|fixme|ref|name|alt_name|old_name|loc_name|int_ref|created_by|wikidata|wikipedia)(:.*)?|tiger:.*|addr:.*|.*:(url|date)"
+)
 
 
 def read_street_map(path: str | Path) -> Roads:
@@ -88,10 +94,23 @@ class _Reader:
         kinds = (self.tags(e).get("type") for e in self.root.iter("relation"))
         if rules := sum(kind == "restriction" for kind in kinds):
             left["rules of who may turn where"] = rules
+        left |= self.unread(ways, uses)
         if left:
             made.notes.append(f"{self.path.name}: not used: " + ", ".join(f"{n} {kind}" for kind, n in left.items()))
         made.notes.append(f"{self.path.name}: traffic keeps to the right: extracts do not say")
         return made
+
+    def unread(self, ways: list[tuple[Any, dict[str, str], list[str]]], uses: Mapping[str, int]) -> dict[str, int]:
+        """Tags of roads, and of nodes on them, that are not read, and how often."""
+        found = Counter(f"{k}=" for _, tags, _ in ways for k in tags if k not in READ and not ASIDE.fullmatch(k))
+        for e in self.root.iter("node"):
+            if str(e.get("id")) in uses:
+                found.update(
+                    f"{k}={v}" if k in ("highway", "barrier", "crossing", "traffic_calming") else f"{k}="
+                    for k, v in self.tags(e).items()
+                    if not ASIDE.fullmatch(k)
+                )
+        return dict(found.most_common())
 
     def places(self) -> dict[str, tuple[float, float]]:
         """x and y of nodes."""
@@ -182,11 +201,16 @@ class _Reader:
         if is_oneway or back:
             left, right = (total, 0) if back else (0, total)
         else:
-            ahead = _number(tags.get("lanes:forward"))
+            ahead, back_too = _number(tags.get("lanes:forward")), _number(tags.get("lanes:backward"))
+            if ahead is None and back_too is not None:
+                ahead = total - back_too
             right = int(ahead) if ahead is not None and 0 < ahead <= total else (total + 1) // 2
             left = max(total - right, 1)
+            if total == 1:  # both ways use the same lane: each has half of it to itself
+                self.guessed["two-way roads of one lane laid as half a lane for each way"] += 1
+                wide /= 2
         size = _number(tags.get("width"))
-        if size is None or not 1.5 <= size / (left + right) <= 6.0:
+        if size is None or not 1.5 <= size / total <= 6.0:
             self.guessed["widths guessed from the kind of way"] += 1
             return left, right, wide
         return left, right, size / (left + right)

@@ -14,6 +14,8 @@ from scipy.spatial import cKDTree
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Part, Surface
 from veldrain.motion.roads.building import crossing, road_through
+from veldrain.motion.roads.crossfall import base
+from veldrain.motion.roads.faults import problems
 from veldrain.motion.roads.road import Lane, Link, Network, OnLane, Road
 from veldrain.motion.roads.surfaces import surfaces
 from veldrain.motion.routes import Route
@@ -21,7 +23,6 @@ from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity
 
 APART = 10.0  # m between the places by which roads are found
-GAP, KINK = 0.02, 0.02  # m and rad: what is more is told
 
 
 @dataclass(frozen=True)
@@ -142,8 +143,12 @@ class Roads(Network):
             s, t, beyond, heading = road.curve.foot(*at)
             if abs(beyond) > 1e-3:  # it lies before or after the road
                 continue
-            section = road.section_at(s)
+            section, aside, bank = road.section_at(s), t, road.banking.value(s)
             for lane, middle, width, slope in road.lanes_at(section, s):
+                if bank:  # seen from above, offsets are shorter
+                    level = base(road, section, lane, np.array([s]))
+                    t = aside / math.cos(bank)
+                    t = t if level is None else float(level[0]) * (1 - math.cos(bank)) + aside
                 if abs(t - middle) > width / 2 + 1e-9 or (best and abs(t - middle) >= best[0]):
                     continue
                 on = OnLane(self, road, section, road.sections[section].lanes[lane])
@@ -215,101 +220,7 @@ class Roads(Network):
 
     def problems(self) -> Iterator[tuple[str, str, str]]:
         """What is wrong with it: the place, what it is, and the cure."""
-        for road in self.roads.values():
-            where = f"road {road.id}"
-            yield from ((where, *told) for told in _line_problems(road))
-            yield from ((where, *told) for told in self._link_problems(road))
-            yield from ((where, *told) for told in self._lane_problems(road))
-        for junction in self.junctions.values():
-            for connection in junction.connections:
-                for id in (connection.incoming, connection.connecting):
-                    if id not in self.roads:
-                        yield (
-                            f"junction {junction.id}",
-                            f"connects road '{id}', which is not there",
-                            "add it, or take it out",
-                        )
-
-    def _link_problems(self, road: Road) -> Iterator[tuple[str, str]]:
-        for word, link, s in (("start", road.before, 0.0), ("end", road.after, road.curve.length)):
-            if link is None:
-                continue
-            known: Any = self.roads if link.kind == "road" else self.junctions
-            if link.to not in known:
-                yield (
-                    f"its {word} goes on to {link.kind} '{link.to}', which is not there",
-                    "add it, or take the link out",
-                )
-            elif link.kind == "road":
-                other = self.roads[link.to]
-                end = 0.0 if link.contact == "start" else other.curve.length
-                (x, y, turn), (ox, oy, o_turn) = _end(road, s), _end(other, end)
-                flips = (word == "end") == (link.contact == "end")
-                kink = math.remainder(turn - o_turn + (math.pi if flips else 0.0), 2 * math.pi)
-                if math.hypot(x - ox, y - oy) > GAP and not self._lanes_meet(road, s, other, end):
-                    yield (
-                        f"its {word} is {math.hypot(x - ox, y - oy):.3g} m from the {link.contact} of road {link.to}",
-                        "join them",
-                    )
-                elif abs(kink) > KINK:
-                    yield (
-                        f"turns by {math.degrees(kink):.2g}° at its {word}, onto road {link.to}",
-                        "make their headings agree",
-                    )
-
-    @staticmethod
-    def _lanes_meet(road: Road, s: float, other: Road, end: float) -> bool:
-        """True where a border of one road's lanes meets one of the other's: reference lines may lie apart."""
-        ends = []
-        for one, at in ((road, s), (other, end)):
-            here = np.array([at])
-            sides = one.borders(one.section_at(min(at, one.curve.length - 1e-6)), here)
-            ends.append(np.concatenate([one.points(here, t) for pair in sides.values() for t in pair])[:, :2])
-        return bool(np.hypot(*(ends[0][:, None] - ends[1][None]).transpose(2, 0, 1)).min() < GAP)
-
-    def _lane_problems(self, road: Road) -> Iterator[tuple[str, str]]:
-        for k, section in enumerate(road.sections):
-            for lane in section.lanes.values():
-                if lane.number == 0 or lane.type != "driving":
-                    continue
-                on = OnLane(self, road, k, lane)
-                last = k == (len(road.sections) - 1 if on.forward else 0)
-                link = road.after if on.forward else road.before
-                if (
-                    (not last or link is not None)
-                    and not on.onward()
-                    and not (link and link.kind == "junction" and last)
-                ):
-                    yield f"lane {lane.number} of section {k} ends where the road goes on", "link it to a lane"
-                s = np.linspace(section.s, max(road.end_of(k) - 1e-6, section.s), 9)
-                inner, outer = road.borders(k, s)[lane.number]
-                if ((outer - inner) * np.sign(lane.number) < -1e-6).any():
-                    yield f"lane {lane.number} of section {k} has a width below zero", "give it one above"
-
-
-def _end(road: Road, s: float) -> tuple[float, float, float]:
-    x, y, heading, _ = (float(v[0]) for v in road.curve.at(np.array([s])))
-    return x, y, heading
-
-
-def _line_problems(road: Road) -> Iterator[tuple[str, str]]:
-    for one, other in zip(road.geometry, road.geometry[1:], strict=False):
-        x, y, turn, _ = (float(v[0]) for v in one.curve.at(np.array([one.length])))
-        gap, kink = math.hypot(x - other.x, y - other.y), math.remainder(turn - other.heading, 2 * math.pi)
-        if abs(one.s + one.length - other.s) > GAP:
-            yield (
-                f"its line has a piece from {other.s:.5g} m on, and the one before ends at {one.s + one.length:.5g} m",
-                "mend s",
-            )
-        if gap > GAP:
-            yield f"its line has a gap of {gap:.3g} m at {other.s:.5g} m", "let each piece begin where the last ends"
-        elif abs(kink) > KINK:
-            yield f"its line turns by {math.degrees(kink):.2g}° at once, at {other.s:.5g} m", "make the headings agree"
-    if abs(road.length - road.curve.length) > GAP:
-        yield f"is said to be {road.length:.5g} m long, and its line is {road.curve.length:.5g} m", "mend its length"
-    for one_s, other_s in zip(road.sections, road.sections[1:], strict=False):
-        if other_s.s <= one_s.s:
-            yield f"has a section at {other_s.s:.5g} m after one at {one_s.s:.5g} m", "put them in order"
+        return problems(self)
 
 
 __all__ = ["Lane", "Roads", "Spot"]

@@ -12,6 +12,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.motion.curves import Curve
+from veldrain.motion.roads.crossfall import on_lane, placed
 from veldrain.motion.roads.geometry import AT, WEIGHTS, Geometry, chained, joined
 from veldrain.motion.roads.profiles import Profile
 from veldrain.motion.routes import Route, Way
@@ -122,6 +123,7 @@ class Thing:
     name: str = ""
     repeats: tuple[Repeat, ...] = ()
     outline: tuple[tuple[float, float, float, float], ...] = ()  # u, v, z and height of corners, in its own axes
+    along_road: tuple[tuple[float, float, float, float], ...] = ()  # or their s, t, z and height
 
 
 @dataclass(frozen=True)
@@ -296,13 +298,12 @@ class OnLane:
             )
         side = 1.0 if self.forward else -1.0
         offset = self.middle(at) + side * left
-        (place,) = self.road.points(at, offset)
+        line = on_lane(self.road, self.section, self.lane.number, at, (offset, self.middle(at, 1)))
+        (place,) = placed(self.road, at, line)
         _, _, heading, k = self.road.curve.at(at)
-        slope = float(self.middle(at, 1)[0]) / (1.0 - float(k[0]) * float(offset[0]))
-        turn = float(heading[0]) + math.atan(slope) + (0.0 if self.forward else math.pi)
-        rise = float(self.road.elevation.at(at, 1)[0])
-        bank = float(self.road.banking.at(at)[0])
-        return Pose(place, rpy=(side * bank, -side * math.atan(rise), turn))
+        turn, rise, roll = (float(v[0]) for v in line.frame(k))
+        turn += float(heading[0]) + (0.0 if self.forward else math.pi)
+        return Pose(place, rpy=(side * roll, -side * rise, turn))
 
     def way(self) -> Way:
         """Its middle as one drives, with heights and crossfall."""
@@ -312,7 +313,9 @@ class OnLane:
         inner = curve.s[(curve.s > first + 1e-6) & (curve.s < last - 1e-6)]
         s = np.unique(np.concatenate([np.linspace(first, last, count), inner]))
         s = s[np.concatenate([[True], np.diff(s) > 1e-6])]
-        t, t1, t2 = (self.middle(s, order) for order in range(3))
+        offsets = tuple(self.middle(s, order) for order in range(3))
+        line = on_lane(self.road, self.section, self.lane.number, s, offsets)
+        t, t1, t2 = line.plan
         _, _, heading, k = curve.at(s)
         c = curve.c[np.clip(np.searchsorted(curve.s, s, side="right") - 1, 0, None)]
         lean = 1.0 - k * t
@@ -320,13 +323,14 @@ class OnLane:
         bend = (k * lean**2 + 2.0 * k * t1**2 + c * t * t1 + lean * t2) / np.hypot(lean, t1) ** 3
         steps = np.diff(s)
         nodes = s[:-1, None] + steps[:, None] * AT
-        bends, offsets = curve.at(nodes)[3], self.middle(nodes)
-        speeds = np.hypot(1.0 - bends * offsets, self.middle(nodes, 1)) @ WEIGHTS
+        flat = nodes.ravel()
+        between = on_lane(self.road, self.section, self.lane.number, flat, (self.middle(flat), self.middle(flat, 1)))
+        aside, drift = (part.reshape(nodes.shape) for part in between.plan[:2])
+        speeds = np.hypot(1.0 - curve.at(nodes)[3] * aside, drift) @ WEIGHTS
         along = np.concatenate([[0.0], np.cumsum(steps * speeds)])
-        turn = heading + np.arctan2(t1, lean)
-        bank = self.road.banking.at(s)
-        place = self.road.points(s, t)
-        rows = [along, place[:, 0], place[:, 1], np.unwrap(turn), bend, place[:, 2], bank]
+        turn, _, roll = line.frame(k)
+        place = placed(self.road, s, line)
+        rows = [along, place[:, 0], place[:, 1], np.unwrap(heading + turn), bend, place[:, 2], roll]
         if not self.forward:
             rows = [row[::-1] for row in rows]
             rows[0] = along[-1] - rows[0]

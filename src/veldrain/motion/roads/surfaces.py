@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.model import Box, Cylinder, Mesh, Part, Sphere, Surface
+from veldrain.motion.roads.crossfall import lying, placed, raised
 from veldrain.motion.roads.road import DRIVEN, Mark, Network, Road, Thing
 from veldrain.pose import Array, Pose
 
@@ -72,6 +73,8 @@ def surfaces(roads: Network) -> Iterator[tuple[str, Part, Pose, Surface]]:
             for k, (part, pose) in enumerate(_things(road, thing)):
                 yield f"{road.id}/{thing.id or thing.type}/{k + 1}", part, pose, Surface()
         for sign in road.signs:
+            if not 0.0 <= sign.s <= road.curve.length + 1e-6:
+                continue  # which problems() tells
             s, t = np.array([sign.s]), np.array([sign.t])
             (at,) = road.points(s, t)
             heading = float(road.curve.at(s)[2][0]) + sign.heading + (math.pi if sign.orientation == "-" else 0.0)
@@ -104,18 +107,24 @@ def _lay(road: Road, strips: _Strips) -> None:
         for number, lane in section.lanes.items():
             inner, outer = borders[number]
             if number:
-                low, high = _heights(road, k, number, s)
-                a, b = road.points(s, inner, low), road.points(s, outer, high)
+                low, high = raised(road, k, number, s)
+                a, b = _edge(road, k, number, s, inner, low), _edge(road, k, number, s, outer, high)
                 kind = (
                     "asphalt" if lane.type in PAVED else "pavement" if lane.type in ("sidewalk", "walking") else "grass"
                 )
                 strips.add(kind, *((a, b) if number < 0 else (b, a)))
-                foot = road.points(s, inner, _heights(road, k, number - (1 if number > 0 else -1), s)[1])
+                inwards = number - (1 if number > 0 else -1)
+                foot = _edge(road, k, inwards, s, inner, raised(road, k, inwards, s)[1])
                 if (np.abs(a - foot) > 1e-6).any():  # a kerb between it and the next lane inwards
                     strips.add("pavement", *((foot, a) if number < 0 else (a, foot)))
             ends = [*(mark.s for mark in lane.marks[1:]), last - first]
             for mark, until in zip(lane.marks, ends[-len(lane.marks) :] if lane.marks else (), strict=True):
                 _mark(road, strips, mark, first + mark.s, min(first + until, last), k, number)
+
+
+def _edge(road: Road, section: int, number: int, s: Array, t: Array, above: Array) -> Array:
+    """Points (n, 3) of a lane, so far above the plane in which it lies."""
+    return placed(road, s, lying(road, section, number, s, (t,), above))
 
 
 def _fill(roads: Network, junction: str, strips: _Strips) -> None:
@@ -134,16 +143,6 @@ def _fill(roads: Network, junction: str, strips: _Strips) -> None:
     strips.add("asphalt", np.tile(middle, (len(rim), 1)), rim)
 
 
-def _heights(road: Road, section: int, number: int, s: Array) -> tuple[Array, Array]:
-    """How high the inner and outer side of a lane lie above the road."""
-    lanes = road.sections[section].lanes
-    rows = np.array(lanes[number].heights if number in lanes else ()).reshape(-1, 3)
-    if not len(rows):
-        return np.zeros(len(s)), np.zeros(len(s))
-    k = np.clip(np.searchsorted(rows[:, 0], s - road.sections[section].s, side="right") - 1, 0, len(rows) - 1)
-    return rows[k, 1], rows[k, 2]
-
-
 def _mark(road: Road, strips: _Strips, mark: Mark, first: float, last: float, section: int, number: int) -> None:
     if mark.type in ("none", "curb", "grass", "edge") or last - first < 0.1:
         return
@@ -156,8 +155,9 @@ def _mark(road: Road, strips: _Strips, mark: Mark, first: float, last: float, se
         for start in starts:
             s = grid_of(road, start, min(start + DASH, last) if dashed else last)
             t = road.borders(section, s)[number][1] + beside
-            high = _heights(road, section, number, s)[1] + ABOVE
-            strips.add(kind, road.points(s, t + mark.width / 2, high), road.points(s, t - mark.width / 2, high))
+            high = raised(road, section, number, s)[1] + ABOVE
+            left, right = (_edge(road, section, number, s, t + side * mark.width / 2, high) for side in (1, -1))
+            strips.add(kind, left, right)
 
 
 def _things(road: Road, thing: Thing) -> Iterator[tuple[Part, Pose]]:
@@ -177,6 +177,12 @@ def _things(road: Road, thing: Thing) -> Iterator[tuple[Part, Pose]]:
             continue
         at = np.array([s])
         (place,) = road.points(at, np.array([t]), z)
+        if len(thing.along_road) >= 3:
+            rows = np.array(thing.along_road) + np.array([s - thing.s, t - thing.t, z - thing.z, 0.0])
+            low = road.points(rows[:, 0], rows[:, 1], rows[:, 2])
+            top = low + np.column_stack([np.zeros((len(low), 2)), np.maximum(rows[:, 3], 0.1)])
+            yield Part(_prism(low - place, top - place), colour="#b8a590"), Pose(place)
+            continue
         pose = Pose(place, yaw=float(road.curve.at(at)[2][0]) + thing.heading)
         yield from _shapes(thing, pose, max(height, 0.1), width, length)
 
