@@ -279,11 +279,11 @@ actors:
     def test_ways_of_a_street_map(self) -> None:
         text = """<osm version="0.6">
 <node id="1" lat="52.0" lon="5.0"/><node id="2" lat="52.001" lon="5.0"/><node id="3" lat="52.002" lon="5.0005"/>
-<node id="4" lat="52.001" lon="5.002"/><node id="5" lat="52.0" lon="5.004"><tag k="highway" v="stop"/></node>
+<node id="4" lat="52.001" lon="5.002"/><node id="5" lat="52.0" lon="5.004"><tag k="highway" v="stop"/></node><node id="6" lat="52.0" lon="5.006"/>
 <way id="10"><nd ref="1"/><nd ref="2"/><nd ref="3"/><tag k="highway" v="tertiary"/><tag k="maxspeed" v="60"/></way>
 <way id="11"><nd ref="2"/><nd ref="4"/><nd ref="99"/><tag k="highway" v="residential"/><tag k="oneway" v="yes"/>
 <tag k="lanes" v="1"/><tag k="width" v="3.2"/></way>
-<way id="14"><nd ref="1"/><nd ref="5"/><tag k="highway" v="residential"/><tag k="lanes" v="1"/>
+<way id="14"><nd ref="6"/><nd ref="5"/><tag k="highway" v="residential"/><tag k="lanes" v="1"/>
 <tag k="surface" v="gravel"/><tag k="source" v="made up"/></way>
 <way id="13"><nd ref="4"/><nd ref="3"/><tag k="highway" v="tertiary"/><tag k="junction" v="roundabout"/>
 <tag k="lanes" v="1"/><tag k="bridge" v="yes"/></way><relation id="1"><tag k="type" v="restriction"/></relation>
