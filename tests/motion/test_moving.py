@@ -449,12 +449,32 @@ class Walking(unittest.TestCase):
             with self.subTest(gait=gait):
                 truth = self.walk(model, 6.5, {"forward": speed}, **how)
                 end = truth.iloc[-1]
-                self.assertGreater(end["x"], 0.7 * speed * 4.5)
-                self.assertLess(abs(end["y"]), 0.25)
+                late = truth[truth["time"] > 3.5]
+                reached = (end["x"] - late["x"].iloc[0]) / (end["time"] - late["time"].iloc[0])
+                self.assertAlmostEqual(reached / speed, 1.0, delta=0.15 if gait == "trot" else 0.03)
+                self.assertLess(abs(end["y"]), 0.1)
                 self.assertLess(np.abs(truth[["roll", "pitch"]].to_numpy()).max(), 0.2)
                 truth = self.walk(model, 6.5, {"turning": 0.5}, **how)
-                self.assertGreater(truth["yaw"].iloc[-1], 0.7 * 0.5 * 4.5)
+                late = truth[truth["time"] > 3.5]["yaw"].to_numpy()
+                self.assertAlmostEqual(np.unwrap(late)[-1] - late[0], 0.5 * 3.0, delta=0.08)
                 self.assertLess(np.hypot(truth["x"], truth["y"]).max(), 0.15)
+
+    def test_holds_its_speed_and_tells_a_fall(self) -> None:
+        how: dict[str, Any] = {"gait": "trot", "stride_time": 0.5, "pose": "truth"}
+        scenario = walker_on(four_legged(), 10.0, {"forward": 0.3}, **how)
+        scenario.truth = {"walker"}
+        recording = vd.run(scenario)
+        late = recording["walker/truth"].query("time > 6")
+        self.assertAlmostEqual((late["x"].iloc[-1] - late["x"].iloc[0]) / 4.0, 0.3, delta=0.01)
+        for stream in ("walker/told", "walker/reached"):
+            self.assertAlmostEqual(recording[stream]["linear.x"].iloc[-1], 0.3, delta=0.03)
+        self.assertEqual(recording.outcome["notices"], [])
+        scenario.at("2 s").push("walker", force=(0, 300, 0), lasting="0.5 s")
+        with self.assertLogs("veldrain", "WARNING"):
+            fallen = vd.run(scenario)
+        (told,) = (text for text in fallen.outcome["notices"] if "fallen" in text)
+        self.assertRegex(told, r"walker: fallen \(first at 2\.\d+ s\)")
+        self.assertIn("walker: fallen", list(fallen["scenario/events"]["data"]))
 
     def test_feet_are_down_for_their_share_of_a_stride(self) -> None:
         rest = np.array([[x, y, -0.3] for x in (0.2, -0.2) for y in (0.15, -0.15)])

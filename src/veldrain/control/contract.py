@@ -60,9 +60,16 @@ class Body:
         others: Callable[[], dict[str, dict[str, str]]] | None = None,
         route_on: Callable[..., Any] | None = None,
         gravity: Sequence[float] = (0.0, 0.0, -9.81),
+        notice: Callable[[str], None] | None = None,
     ) -> None:
+        self._notice = notice
         self.gravity = (float(gravity[0]), float(gravity[1]), float(gravity[2]))
         self.robot, self._given, self._tell, self._others, self._route_on = robot, model, tell, others, route_on
+
+    def notice(self, text: str) -> None:
+        """Tell what a reader of the results has to know, such as a fall: among events, and once in the outcome."""
+        if self._notice:
+            self._notice(text)
 
     def see_sensor(self, name: str, kinds: tuple[type, ...], where: str) -> None:
         """See that the robot has a sensor of a kind; one of a class of one's own may do as well.

@@ -110,6 +110,7 @@ class Driver:
             lambda: {other: d.inputs.kinds for other, d in others.items() if d is not self},
             simulation.world.route_on,
             simulation.world.gravity,
+            self._tell,
         )
         own = getattr(self.controller, "joints", ())
         for joint in own if isinstance(own, tuple | list) else ():
@@ -129,6 +130,10 @@ class Driver:
                 raise ControllerFailedError(
                     f"the {self.title} raised at its start: {type(error).__name__}: {error}"
                 ) from error
+
+    def _tell(self, text: str) -> None:
+        self._publisher.event(f"{self.robot}: {text}")
+        self._sim.notice(f"{self.title}: {text}", f"{self.robot}: {text} (first at {self._sim.time:.4g} s)")
 
     def _other(self, others: Mapping[str, Driver], name: str) -> Driver:
         if name not in others or others[name] is self:

@@ -24,10 +24,12 @@ LET_DOWN = 0.15  # m/s
 FOOT = np.dtype(
     [(name, np.float64, 3) for name in ("rest", "at", "lifted")]  # in the body's axes, m
     + [("offset", np.float64), ("lower", np.float64), ("since", np.float64)]  # lower: let down by, m
-    + [(name, np.bool_) for name in ("stands", "blind", "feels", "found")]  # blind: it has no sensor that feels
+    + [
+        (name, np.bool_) for name in ("stands", "blind", "feels", "found", "early")
+    ]  # blind: it has no sensor that feels
 )
 STRIDE = np.dtype(
-    [("moved", np.float64, 2)]  # the body, over its feet, m
+    [("moved", np.float64, 2), ("centre", np.float64, 2)]  # the body over its feet; the centre of mass, m
     + [(name, np.float64) for name in ("phase", "duty", "stride_time", "swing_height", "reach_down", "shift")]
 )
 
@@ -72,6 +74,7 @@ class Gait:
         duty_factor: the share of a stride that a foot is on the ground. None: that of the gait.
         shift: how far the body goes over the feet that stand: 1 is all the way.
         reach_down: how far feet are let down to find the ground, m.
+        centre: x and y of the centre of mass: walking, the feet are about it. None: about their middle.
 
     Attributes:
         feet: a row of ``FOOT`` each.
@@ -86,6 +89,7 @@ class Gait:
         duty_factor: float | None = None,
         shift: float = 0.0,
         reach_down: float = 0.0,
+        centre: Array | None = None,
     ) -> None:
         self.feet, self.stride = np.zeros(len(rest), FOOT), np.zeros(1, STRIDE)
         offsets, duty = gait_offsets(gait, rest[:, :2])
@@ -96,6 +100,7 @@ class Gait:
         row = self.stride[0]
         row["duty"], row["stride_time"], row["swing_height"] = duty_factor or duty, stride_time, swing_height
         row["shift"], row["reach_down"] = shift, reach_down
+        row["centre"] = rest[:, :2].mean(axis=0) if centre is None else centre
 
     def step(
         self,
@@ -133,8 +138,8 @@ def stays(foot, phase, duty, ahead):
 
 
 @kernel
-def shift_body(stride, feet, time):
-    """Bring the body over the feet that stay; how far it is from there, m."""
+def shift_body(stride, feet, time, moves):
+    """Bring the centre of mass over the feet that stay; how far it is from there, m."""
     x = y = middle_x = middle_y = 0.0
     count = 0
     for foot in feet:
@@ -148,6 +153,8 @@ def shift_body(stride, feet, time):
     n = len(feet)
     held = n if count == 0 else count
     x, y = stride.shift * (x / held - middle_x / n), stride.shift * (y / held - middle_y / n)
+    if moves:
+        x, y = x + middle_x / n - stride.centre[0], y + middle_y / n - stride.centre[1]
     follows = min(1.0, 6.0 * time / stride.stride_time)
     stride.moved[0] += (x - stride.moved[0]) * follows
     stride.moved[1] += (y - stride.moved[1]) * follows
@@ -165,7 +172,8 @@ def swing(stride, foot, share, vx, vy, w):
         rate = vx - w * rest[1] if k == 0 else vy + w * rest[0]
         goal = rest[k] + 0.5 * stride.duty * stride.stride_time * rate
         at[k] = lifted[k] + smooth * (goal - lifted[k]) - leads * rate
-    at[2] = lifted[2] + smooth * (rest[2] - lifted[2]) + stride.swing_height * 4.0 * share * (1.0 - share)
+    arc = 16.0 * (share * (1.0 - share)) ** 2  # it leaves and lands without a hit
+    at[2] = lifted[2] + smooth * (rest[2] - lifted[2]) + stride.swing_height * arc
 
 
 @kernel
@@ -183,8 +191,12 @@ def step_feet(stride, feet, time, vx, vy, w, moves):
         phase -= math.floor(phase)
         share = (phase - stride.duty) / (1.0 - stride.duty)
         is_swinging = phase >= stride.duty and not (foot.stands and not moves)
-        # One that has landed early, on something higher, stays where it is.
-        if not is_swinging or (share > 0.5 and foot.feels and not foot.stands):
+        was_early = foot.early
+        # One that has landed early, on something higher, stays where it is; all others come to the end of their swing.
+        foot.early = is_swinging and not foot.stands and (foot.early or (share > 0.5 and foot.feels))
+        if not is_swinging and not foot.stands and not was_early:
+            swing(stride, foot, 1.0, vx, vy, w)
+        if not is_swinging or foot.early:
             if not is_swinging:
                 foot.stands = True
             x, y = foot["at"][0], foot["at"][1]
@@ -224,7 +236,7 @@ def across(roll, pitch, x, y, z):
 @entry
 def walk_on(stride, feet, time, vx, vy, w, moves, height, roll, pitch, level_roll, level_pitch, out):
     """One step of a gait, see ``Gait.step``."""
-    behind = shift_body(stride, feet, time)
+    behind = shift_body(stride, feet, time, moves)
     # No foot is lifted before the body has come over the others.
     pace = min(max(1.0 - (behind - NEARLY) / NEARLY, 0.0), 1.0) if moves else 1.0
     step_feet(stride, feet, pace * time, vx, vy, w, moves)
