@@ -239,6 +239,15 @@ class Commands(unittest.TestCase):
         self.assertEqual(again.returncode, 2)
         self.assertIn("is there already", again.stderr)
 
+    def test_knobs(self) -> None:
+        """Many quantities in a paragraph a thing, few a line each."""
+        for words, pattern in (
+            ((), r"\nstone/drum\n    x 8\.4 m, .*\n\d+ quantities of \d+ things"),
+            (("--like", "drum.x"), r"^stone/drum\.x +8\.4  m\n\n1 quantity; angles in rad"),
+        ):
+            done = called("inspect", DEMO / "culvert.scenario.yaml", "--knobs", *words, cwd=self.folder)
+            self.assertRegex(done.stdout, f"(?s){pattern}")
+
     def test_progress(self) -> None:
         """In a log a line now and then, on a terminal a bar, in Python a call; nothing where it is not wished."""
         scenario = "culvert.scenario.yaml"
@@ -311,7 +320,7 @@ class Commands(unittest.TestCase):
             os.killpg(running.pid, signal.SIGINT)
             told = running.communicate(timeout=60)[1]
         self.assertEqual(running.returncode, 130)
-        self.assertRegex(told, r"^interrupted: trials that were finished are kept; .*\n$")
+        self.assertRegex(told, r"(?m)^interrupted: trials that were finished are kept; .*\n$")
         names = [self.folder / "out" / "trials" / c / f"{t:03d}.mcap" for c, t in rows()]
         done = {p: p.stat().st_mtime_ns for p in names}
         self.assertTrue(0 < len(done) < 80)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import textwrap
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
 
 # Readable on dark and on light.
 COLOURS = {"error": "red", "warning": "magenta", "note": "blue"}
+MOST_ROWS = 40  # of quantities, a line each
 MEANING = {"error": "it will not do what is meant", "warning": "probably wrong", "note": "worth knowing"}
 
 
@@ -160,13 +162,38 @@ def knobs(file: Path, search: Sequence[Path], like: str, as_json: bool) -> None:
         told = [{"path": path, "value": _finite(value), "unit": unit} for path, value, unit in rows]
         out.print_json(json.dumps(told))
         return
-    wide = max(len(path) for path, _, _ in rows)
-    for path, value, unit in rows:
-        number = "–" if value is None else f"{value:.6g}"
-        written = unit.replace("**0.5", "^½").replace("**2", "²").replace("*", "·")
-        say(f"{path:<{wide}}  {number:>12}  {written}".rstrip())
+    lines = [
+        (
+            path,
+            "–" if value is None else f"{value:.6g}",
+            unit.replace("**0.5", "^½").replace("**2", "²").replace("*", "·"),
+        )
+        for path, value, unit in rows
+    ]
+    if len(lines) > MOST_ROWS:
+        _by_thing(lines)
+        return
+    wide = max(len(path) for path, _, _ in lines)
+    for path, number, unit in lines:
+        say(f"{path:<{wide}}  {number:>12}  {unit}".rstrip())
     say("")
     say(f"{len(rows)} {'quantity' if len(rows) == 1 else 'quantities'}; angles in rad.")
+
+
+def _by_thing(rows: Sequence[tuple[str, str, str]]) -> None:
+    """Many quantities: those of a thing in one paragraph."""
+    things: dict[str, list[str]] = {}
+    for path, number, unit in rows:
+        thing, _, name = path.rpartition(".")
+        things.setdefault(thing or path, []).append("\N{NO-BREAK SPACE}".join((name, number, unit)).rstrip())
+    for thing, quantities in things.items():
+        say(thing)
+        lines = textwrap.fill(", ".join(quantities), 110, initial_indent="    ", subsequent_indent="    ")
+        say(lines.replace("\N{NO-BREAK SPACE}", " "))
+    say("")
+    shown = next(iter(things))
+    say(f"{len(rows)} quantities of {len(things)} things, each by thing.quantity; angles in rad.")
+    say(f"One a line where they are few: --like {shown}")
 
 
 def gains(

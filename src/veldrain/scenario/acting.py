@@ -47,8 +47,12 @@ class Go(Action):
     """
 
     actor: Text = Text(kw_only=False, doc="its name")
-    speed: Maybe[Quantity, float] = Maybe(Number("speed", least=0.0), kw_only=False, doc="None: its route's")
-    acceleration: Maybe[Quantity, float] = Maybe(Number("acceleration", above=0.0), doc="None: its route's")
+    speed: Maybe[Quantity, float] = Maybe(
+        Number("speed", least=0.0), default=None, kw_only=False, doc="None: its route's"
+    )
+    acceleration: Maybe[Quantity, float] = Maybe(
+        Number("acceleration", above=0.0), default=None, doc="None: its route's"
+    )
 
     def bind(self, trial: Trial) -> Callable[[], None]:
         actors = _actors(trial, self.actor)
@@ -66,9 +70,13 @@ class Stop(Action):
     """
 
     actor: Text = Text(kw_only=False, doc="its name")
-    deceleration: Maybe[Quantity, float] = Maybe(Number("acceleration", above=0.0), doc="None: its route's")
+    deceleration: Maybe[Quantity, float] = Maybe(
+        Number("acceleration", above=0.0), default=None, doc="None: its route's"
+    )
     at: Maybe[Any, tuple[float, ...]] = Maybe(
-        Row("length", count=2), doc="x and y of a point beside which its front is to stand; None: as soon as it can"
+        Row("length", count=2),
+        default=None,
+        doc="x and y of a point beside which its front is to stand; None: as soon as it can",
     )
 
     def bind(self, trial: Trial) -> Callable[[], None]:

@@ -3,64 +3,20 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from veldrain.control.loading import argument_knobs
-from veldrain.errors import VeldrainError, checked_title, unknown
+from veldrain.errors import VeldrainError, checked_title
 from veldrain.model import Knob, World
 from veldrain.model.knobs import of, told_apart, world_knobs
 from veldrain.recording.choice import Choice
-from veldrain.scenario.actions import Action, Finish, Push, Tell
+from veldrain.scenario.actions import Finish, Push
 from veldrain.scenario.conditions import Condition, Measure
+from veldrain.scenario.moment import After, Entry, Every, Moment
 from veldrain.sheet import sealed
 from veldrain.units import Quantity, quantity
-
-
-@dataclass(frozen=True)
-class After:
-    """A time (s) after each time that an event happens: the name of an action, or its words."""
-
-    event: str
-    delay: float
-
-
-@dataclass(frozen=True)
-class Every:
-    """Again and again, first after one period (s)."""
-
-    period: float
-
-
-Trigger = float | Condition | After | Every
-
-
-@dataclass
-class Entry:
-    """What happens when: at a time in s, when a condition first holds, after an event, or again and again.
-
-    ``where``: file and line; ``name``: of the event, "" for none of its own.
-    """
-
-    trigger: Trigger
-    action: Action
-    where: str = ""
-    name: str = ""
-
-    @property
-    def title(self) -> str:
-        """Its name, or that of its action; "" for none."""
-        return self.name or str(self.action.values.get("name") or "")
-
-    @property
-    def names(self) -> list[str]:
-        """What its event is called: its name, and its action's words."""
-        return [*([self.title] if self.title else []), *self.action.words(), str(self.action)]
-
-    def follows(self, events: Iterable[str]) -> bool:
-        """True for what comes after one of these events."""
-        return isinstance(self.trigger, After) and self.trigger.event in events
 
 
 @dataclass(frozen=True)
@@ -80,51 +36,6 @@ class Expectation:
     def condition(self) -> Condition:
         """The condition, whichever way it is expected."""
         return next(c for c in (self.never, self.always, self.eventually, self.at_the_end) if c is not None)
-
-
-class Moment:
-    """What to do at a moment of a scenario; made by ``Scenario.at``, ``when``, ``after`` and ``every``.
-
-    ``do`` takes any action; those that come with Veldrain are methods by their names: ``push``, ``finish``, ….
-    """
-
-    def __init__(self, scenario: Scenario, trigger: Trigger, name: str | None = None) -> None:
-        self._scenario, self._trigger, self._name = scenario, trigger, name
-
-    def do(self, action: Action, where: str = "") -> Scenario:
-        """Do something.
-
-        Args:
-            action: what.
-            where: file and line it comes from, for messages.
-        """
-        if not isinstance(action, Action):
-            raise VeldrainError(f"{action!r} is not an action", where="scenario", cure="give one such as vd.Push(…)")
-        if isinstance(action, Push) and not (action.name or self._name):
-            action = action.changed(name=f"push{len(self._scenario.pushes()) + 1}")
-        entry = Entry(self._trigger, action, where, checked_title(self._name, "event") if self._name else "")
-        if entry.title:
-            if any(entry.title == other.title for other in self._scenario.timeline):
-                raise VeldrainError(f"a second event '{entry.title}'", where="scenario", cure="give it another name")
-            if entry.name in self._scenario.world.names():
-                raise VeldrainError(
-                    f"'{entry.name}' is a thing of the world", where="scenario", cure="give the event another name"
-                )
-        return self._scenario.add(entry)
-
-    def tell(self, controller: str, **inputs: Quantity) -> Scenario:
-        """Tell a controller, named by its robot or as ``robot/controller``: inputs hold until it is told again."""
-        return self.do(Tell(controller, inputs))
-
-    def __getattr__(self, word: str) -> Callable[..., Scenario]:
-        if word.startswith("_"):
-            raise AttributeError(word)
-        if word not in Action.kinds:
-            raise unknown("action", word, Action.kinds, "scenario")
-        return lambda *values, **given: self.do(Action.kinds[word](*values, **given))
-
-    def __dir__(self) -> list[str]:
-        return sorted({*super().__dir__(), *Action.kinds})
 
 
 class Scenario:
