@@ -16,13 +16,16 @@ from veldrain.kernel import kernel
 from veldrain.physics.plant import NEW, PULL
 from veldrain.physics.rows import apply_row, apply_three, limit_velocity, row_velocity, three_velocities
 from veldrain.physics.solver import EDGE, room_in_disc
+from veldrain.physics.spatial import dot
 
 EVERY = 0.01  # s between looks while stresses are being taken out
 MOST_STEPS = 40  # of conjugate gradients
 PASSES = 8  # each after the first goes on without the contacts that would open or slide
+FEW = 24  # contacts: where so many slide, each step shares them out, more of them EVERY
 CLOSE = 1e-7  # m/s: a contact that opens more slowly touches, and may share the load
+UNEVEN = 1e-6  # share of an impulse: less is not worth a change
 RESTS = 6  # at most 2⁶ times EVERY between two looks at what does not change
-FIXED, NORMAL, STICKS = 0, 1, 2  # what of a contact may change
+FIXED, NORMAL, STICKS, SLIDES = 0, 1, 2, 3  # what of a contact may change; friction that slides goes with its normal
 
 
 @kernel
@@ -31,6 +34,28 @@ def is_due(count, h, quiet):
     if count.contacts != count.eased_contacts:
         count.eased_contacts, count.eased_rests, count.eased_next = count.contacts, 0, count.step
     return quiet and count.contacts > 1 and count.step >= count.eased_next
+
+
+@kernel
+def slides(count, contacts, rows, J, v, h):
+    """True where contacts slide that are to be looked at after this step; they are marked (see ``choose_free``)."""
+    if count.contacts < 2 or (count.contacts > FEW and count.step % max(1, round(EVERY / h)) != 0):
+        return False
+    found = 0
+    for k in range(count.contacts):
+        c = contacts[k]
+        c.free = FIXED
+        if c.soft > 0.0 or c.bounce == 1 or c.target == -math.inf or c.impulse[0] <= 0.0:
+            continue
+        if c.surface[0] == 0.0:
+            c.free = NORMAL
+        elif is_inside(c) or creeps(c, rows, J, v):
+            c.free = STICKS
+        else:
+            c.free = SLIDES
+            c.slope[0], c.slope[1] = c.impulse[1] / c.impulse[0], c.impulse[2] / c.impulse[0]
+            found += 1
+    return found > 0
 
 
 @kernel
@@ -152,6 +177,127 @@ def shortest(count, contacts, limits, rows, J, B, move):
             c = contacts[k]
             for j in range(3):
                 c.pull[j] = c.wrong[j] + turn * c.pull[j]
+
+
+@kernel
+def put_along(c, rows, B, p, move):
+    """Add the velocities of impulses: of three where a contact sticks, else of a normal one and its friction."""
+    if c.free == STICKS:
+        apply_three(rows[c.row], B, p[0], p[1], p[2], move)
+    elif c.free == SLIDES:
+        apply_three(rows[c.row], B, p[0], p[0] * c.slope[0], p[0] * c.slope[1], move)
+    else:
+        apply_row(rows[c.row], B, p[0], move)
+
+
+@kernel
+def share_out(count, speeds, contacts, rows, J, B):
+    """Give contacts that slide the least effort, friction with each normal; True: impulses have changed.
+
+    How a body that slides bears on its contacts is open, too: normal velocities alone say what the normal impulses are,
+    and turns of wheels then follow from the friction. Of all impulses λ with C·λ as it is, of normal velocities and of
+    those of contacts that stick, the least are found by Craig's method (E. J. Craig, "The N-step iteration procedures",
+    J. Math. Phys. 34, 1955): λ = Cᵀ·y. What a body does may change by that; the solver goes on from there.
+    """
+    v, move = speeds[NEW], speeds[PULL]
+    size = 0.0
+    for k in range(len(move)):
+        move[k] = 0.0
+    for k in range(count.contacts):
+        if contacts[k].free != FIXED:
+            put_along(contacts[k], rows, B, contacts[k].impulse[0:3], move)
+    for k in range(count.contacts):
+        c = contacts[k]
+        for j in range(3):
+            c.ease[j] = c.wrong[j] = c.pull[j] = 0.0
+        if c.free == FIXED:
+            continue
+        vn, v1, v2 = three_velocities(rows[c.row], J, move)
+        c.wrong[0] = vn
+        if c.free == STICKS:
+            c.wrong[1], c.wrong[2] = v1, v2
+        size += dot(c.wrong, c.wrong)
+    enough, turn = 1e-18 * size, 0.0
+    for _ in range(MOST_STEPS):
+        if size <= enough:
+            break
+        for k in range(len(move)):
+            move[k] = 0.0
+        for k in range(count.contacts):  # Cᵀ: impulses of what is kept …
+            c = contacts[k]
+            if c.free == STICKS:
+                apply_three(rows[c.row], B, c.wrong[0], c.wrong[1], c.wrong[2], move)
+            elif c.free != FIXED:
+                apply_row(rows[c.row], B, c.wrong[0], move)
+        length = 0.0
+        for k in range(count.contacts):  # … and velocities along what may change
+            c = contacts[k]
+            if c.free == FIXED:
+                continue
+            vn, v1, v2 = three_velocities(rows[c.row], J, move)
+            if c.free == SLIDES:
+                vn, v1, v2 = vn + c.slope[0] * v1 + c.slope[1] * v2, 0.0, 0.0
+            elif c.free == NORMAL:
+                v1, v2 = 0.0, 0.0
+            c.pull[0], c.pull[1], c.pull[2] = vn + turn * c.pull[0], v1 + turn * c.pull[1], v2 + turn * c.pull[2]
+            length += dot(c.pull, c.pull)
+        if length <= 0.0:
+            break
+        step, new = size / length, 0.0
+        for k in range(len(move)):
+            move[k] = 0.0
+        for k in range(count.contacts):
+            if contacts[k].free != FIXED:
+                put_along(contacts[k], rows, B, contacts[k].pull, move)
+        for k in range(count.contacts):
+            c = contacts[k]
+            if c.free == FIXED:
+                continue
+            vn, v1, v2 = three_velocities(rows[c.row], J, move)
+            c.wrong[0] -= step * vn
+            if c.free == STICKS:
+                c.wrong[1] -= step * v1
+                c.wrong[2] -= step * v2
+            for j in range(3):
+                c.ease[j] += step * c.pull[j]
+            new += dot(c.wrong, c.wrong)
+        turn, size = new / size, new
+    share, changed = 1.0, 0.0
+    for k in range(count.contacts):
+        c = contacts[k]
+        if c.free == FIXED:
+            continue
+        x, p, mu = c.impulse, c.pull, c.surface[0]
+        for j in range(3):
+            p[j] = c.ease[j] - x[j]
+        if p[0] < 0.0:
+            share = min(share, -x[0] / p[0])
+        if c.free == STICKS:
+            share = min(share, room_in_disc(x[1], x[2], p[1], p[2], mu * x[0], mu * p[0]))
+        changed = max(changed, abs(p[0]) / (1e-12 + x[0]))
+    share = max(share, 0.0)
+    if changed * share < UNEVEN:
+        return False
+    for k in range(len(move)):
+        move[k] = 0.0
+    for k in range(count.contacts):
+        c = contacts[k]
+        if c.free == FIXED:
+            continue
+        x, p = c.impulse, c.pull
+        for j in range(3):
+            p[j] *= share
+        put_along(c, rows, B, p, move)
+        if c.free == SLIDES:
+            p[1], p[2] = p[0] * c.slope[0], p[0] * c.slope[1]
+        elif c.free == NORMAL:
+            p[1], p[2] = 0.0, 0.0
+        for j in range(3):
+            x[j] += p[j]
+        x[0] = max(x[0], 0.0)
+    for k in range(len(v)):
+        v[k] += move[k]
+    return True
 
 
 @kernel

@@ -183,6 +183,7 @@ CONTACT = _record(
     wrong=3,  # see solver: what is wrong, and the direction of search
     pull=3,
     ease=3,  # see effort
+    slope=2,  # friction that slides, per normal impulse
     away=3,
     drift=2,  # see drift
 )

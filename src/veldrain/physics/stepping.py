@@ -14,7 +14,7 @@ from veldrain.physics.blowing import blow
 from veldrain.physics.collision import find_contacts
 from veldrain.physics.contact_rows import TOLERATED, build_contacts, keep_contacts, weaken_bounces
 from veldrain.physics.drift import aim_drift
-from veldrain.physics.effort import ease, is_due
+from veldrain.physics.effort import ease, is_due, share_out, slides
 from veldrain.physics.joint_rows import build_joints, keep_joints
 from veldrain.physics.leading import lead
 from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
@@ -58,6 +58,7 @@ from veldrain.physics.trees import load_trees, script_at, solve_trees, spin_mome
 WEAKENINGS = 8  # how often bounces are halved at most; after that they are left as they are
 FINE = 0.02  # rad: a lone body that turns farther in a step is turned in parts
 GROWTH = 1e-6  # share of its energy that a lone body's turn may make
+SHARINGS = 3  # at most, each followed by a solve
 CLOSINGS = 4  # Newton steps that bring positions back onto closed loops
 
 
@@ -87,6 +88,13 @@ def solve_step(a, count, h):
         before = count.sweeps
         solved = solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
         quiet = count.sweeps - before <= SWEEPS
+        if solved and slides(count, a.contacts, a.rows, a.J, a.speeds[NEW], h):
+            for _ in range(SHARINGS):
+                if not share_out(count, a.speeds, a.contacts, a.rows, a.J, a.B):
+                    break
+                solved = solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
+                if not slides(count, a.contacts, a.rows, a.J, a.speeds[NEW], h):
+                    break
         for _ in range(WEAKENINGS):
             if not weaken_bounces(count, a.speeds, a.contacts, a.rows, a.J, a.B, h):
                 break
