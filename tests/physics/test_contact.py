@@ -7,6 +7,7 @@ import math
 import unittest
 
 import numpy as np
+from scipy.optimize import brentq
 from scipy.spatial.transform import Rotation
 
 import veldrain as vd
@@ -55,6 +56,40 @@ class Sliding(unittest.TestCase):
         self.assertAlmostEqual(speeds[1.5], entry, delta=0.05)
         self.assertAlmostEqual(speeds[1.1], speeds[1.9], delta=1e-6)  # nothing is lost on the ice
         self.assertAlmostEqual(sim["puck"].pose().position[0], 2 + entry**2 / (2 * G), delta=0.05)
+
+    def test_symmetric_things_slide_symmetrically(self) -> None:
+        """Six wheels that turn on the spot bear alike, and turn as fast as Coulomb friction on each of them says."""
+        half, middle, radius, speed = 0.35, 0.26, 0.1, 2.6
+        m = vd.Model("six").link("deck", vd.Box((0.9, 0.4, 0.12)), mass=20)
+        for k, x in enumerate((half, 0.0, -half)):
+            for side, y in (("l", middle), ("r", -middle)):
+                wheel, axle = f"{side}{k}", f"{side}{k}_axle"
+                m.link(wheel, vd.Part(vd.Cylinder(radius, 0.01), pose=vd.Pose(rpy=("90 deg", 0, 0))), mass=0.5)
+                m.joint(axle, "deck", wheel, kind="continuous", axis=(0, 1, 0), pose=vd.Pose((x, y, -0.03)))
+                m.motor(axle, mode="velocity", damping=200, limit=400)
+        sim = vd.Simulation(vd.World().ground().place(m, "six", pose=vd.Pose((0, 0, 0.13))))
+        six, tally = sim["six"], sim.tally()
+        for axle in m.motors:
+            six.command(axle, velocity=-speed if axle.startswith("l") else speed)
+        sim.advance("1 s")
+        tally.take()
+        sim.advance("0.2 s")
+        loads: dict[str, float] = {}
+        found = tally.take()
+        for sides, force in zip(found.sides, found.force, strict=True):
+            wheel = next(name for name in sides if name != "ground")
+            loads[wheel] = loads.get(wheel, 0.0) + abs(float(force[2]))
+        np.testing.assert_allclose(list(loads.values()), [23 * G / 6] * 6, rtol=1e-3)
+
+        def moment(rate: float) -> float:  # of friction about the middle, but for its size, of wheels on one side
+            found = 0.0
+            for x in (half, 0.0, -half):
+                along, across = rate * middle - radius * speed, rate * x
+                found -= (middle * along + x * across) / math.hypot(along, across)
+            return found
+
+        self.assertAlmostEqual(six.velocity()[1][2], brentq(moment, 1e-3, radius * speed / middle - 1e-6), delta=0.004)
+        self.assertLess(np.abs(six.velocity()[0]).max(), 1e-5)
 
 
 class Rolling(unittest.TestCase):

@@ -21,9 +21,9 @@ from veldrain.physics.spatial import dot
 EVERY = 0.01  # s between looks while stresses are being taken out
 MOST_STEPS = 40  # of conjugate gradients
 PASSES = 8  # each after the first goes on without the contacts that would open or slide
-FEW = 24  # contacts: where so many slide, each step shares them out, more of them EVERY
+FEW = 24  # contacts: more that slide are shared out EVERY, others at once
 CLOSE = 1e-7  # m/s: a contact that opens more slowly touches, and may share the load
-UNEVEN = 1e-6  # share of an impulse: less is not worth a change
+UNEVEN = 1e-3  # share of the largest impulse: a larger change turns the ways that contacts slide
 RESTS = 6  # at most 2⁶ times EVERY between two looks at what does not change
 FIXED, NORMAL, STICKS, SLIDES = 0, 1, 2, 3  # what of a contact may change; friction that slides goes with its normal
 
@@ -39,7 +39,10 @@ def is_due(count, h, quiet):
 @kernel
 def slides(count, contacts, rows, J, v, h):
     """True where contacts slide that are to be looked at after this step; they are marked (see ``choose_free``)."""
-    if count.contacts < 2 or (count.contacts > FEW and count.step % max(1, round(EVERY / h)) != 0):
+    if count.contacts != count.shared_contacts:
+        wait = round(EVERY / h) if count.contacts > FEW else 0
+        count.shared_contacts, count.shared_rests, count.shared_next = count.contacts, 0, count.step + wait
+    if count.contacts < 2 or count.step < count.shared_next:
         return False
     found = 0
     for k in range(count.contacts):
@@ -191,8 +194,8 @@ def put_along(c, rows, B, p, move):
 
 
 @kernel
-def share_out(count, speeds, contacts, rows, J, B):
-    """Give contacts that slide the least effort, friction with each normal; True: impulses have changed.
+def share_out(count, speeds, contacts, rows, J, B, h):
+    """Give contacts that slide the least effort, friction with each normal; True: it is to be solved again.
 
     How a body that slides bears on its contacts is open, too: normal velocities alone say what the normal impulses are,
     and turns of wheels then follow from the friction. Of all impulses λ with C·λ as it is, of normal velocities and of
@@ -217,7 +220,7 @@ def share_out(count, speeds, contacts, rows, J, B):
         if c.free == STICKS:
             c.wrong[1], c.wrong[2] = v1, v2
         size += dot(c.wrong, c.wrong)
-    enough, turn = 1e-18 * size, 0.0
+    enough, turn = 1e-14 * size, 0.0
     for _ in range(MOST_STEPS):
         if size <= enough:
             break
@@ -262,7 +265,7 @@ def share_out(count, speeds, contacts, rows, J, B):
                 c.ease[j] += step * c.pull[j]
             new += dot(c.wrong, c.wrong)
         turn, size = new / size, new
-    share, changed = 1.0, 0.0
+    share, changed, largest = 1.0, 0.0, 0.0
     for k in range(count.contacts):
         c = contacts[k]
         if c.free == FIXED:
@@ -274,10 +277,8 @@ def share_out(count, speeds, contacts, rows, J, B):
             share = min(share, -x[0] / p[0])
         if c.free == STICKS:
             share = min(share, room_in_disc(x[1], x[2], p[1], p[2], mu * x[0], mu * p[0]))
-        changed = max(changed, abs(p[0]) / (1e-12 + x[0]))
+        changed, largest = max(changed, abs(p[0])), max(largest, x[0])
     share = max(share, 0.0)
-    if changed * share < UNEVEN:
-        return False
     for k in range(len(move)):
         move[k] = 0.0
     for k in range(count.contacts):
@@ -297,7 +298,12 @@ def share_out(count, speeds, contacts, rows, J, B):
         x[0] = max(x[0], 0.0)
     for k in range(len(v)):
         v[k] += move[k]
-    return True
+    # Where little changes, it is looked at less and less often.
+    most = max(1, round(EVERY / h))
+    is_uneven = share * changed > UNEVEN * largest
+    count.shared_rests = 0 if is_uneven else min(max(2 * count.shared_rests, 1), most)
+    count.shared_next = count.step + (most if count.contacts > FEW else count.shared_rests)
+    return is_uneven
 
 
 @kernel

@@ -90,7 +90,7 @@ def solve_step(a, count, h):
         quiet = count.sweeps - before <= SWEEPS
         if solved and slides(count, a.contacts, a.rows, a.J, a.speeds[NEW], h):
             for _ in range(SHARINGS):
-                if not share_out(count, a.speeds, a.contacts, a.rows, a.J, a.B):
+                if not share_out(count, a.speeds, a.contacts, a.rows, a.J, a.B, h):
                     break
                 solved = solve_velocities(count, a.speeds, a.contacts, a.limits, a.rows, a.J, a.B)
                 if not slides(count, a.contacts, a.rows, a.J, a.speeds[NEW], h):
