@@ -331,6 +331,21 @@ class Simulations(unittest.TestCase):
         self.assertEqual(len(sim.notices), 1)
         self.assertIn("cart/own: Own does not say what its errors are", sim.notices[0])
 
+    def test_a_sensor_that_keeps_its_mount_is_named(self) -> None:
+        class Keeps(vd.Sensor):
+            """A sensor that keeps what it is given."""
+
+            message = "std_msgs/msg/Float64"
+
+            def start(self, mount: Any, random: Any) -> Any:
+                return SimpleNamespace(measure=lambda mount: 0.0, mount=mount)
+
+        sim = vd.Simulation(vd.World().place(cart().mount("own", Keeps(), on="car"), fixed=True))
+        with self.assertRaisesRegex(
+            vd.VeldrainError, "cart/own: its sensor keeps what cannot be copied .*; let it keep"
+        ):
+            sim.snapshot()
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -262,8 +262,20 @@ class Simulation:
 
         It holds what moves, the time, the weather, and what sensors keep (random streams, drifting biases, readings on
         their way).
+
+        Raises:
+            VeldrainError: a sensor keeps what cannot be copied, such as its mount.
         """
-        sensors = {stream: samples.snapshot() for stream, samples in self._samples.items()}
+        sensors = {}
+        for stream, samples in self._samples.items():
+            try:
+                sensors[stream] = samples.snapshot()
+            except (VeldrainError, TypeError) as error:  # it keeps its mount, or what has no copy: a file, a lock
+                raise VeldrainError(
+                    f"its sensor keeps what cannot be copied ({getattr(error, 'problem', error)})",
+                    where=stream,
+                    cure="let it keep numbers and arrays, and take the mount that measure() is given",
+                ) from error
         return SimulationState(self._engine.snapshot(), sensors, self.surroundings, self.seed)
 
     def restore(self, snapshot: SimulationState) -> None:

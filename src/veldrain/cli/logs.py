@@ -9,6 +9,7 @@ from veldrain.cli.output import grid, say, unused
 from veldrain.cli.output import out as console
 from veldrain.cli.progressing import progress
 from veldrain.errors import VeldrainError
+from veldrain.files import file_names
 from veldrain.report.text import number
 
 NOTHING = 1e-9  # a difference that is rounding
@@ -20,7 +21,7 @@ def plot(runs: list[Path], columns: list[str], against: str | None, out: Path | 
     from veldrain.recording import open_log
     from veldrain.report.plotting import plot as draw
 
-    target = out or unused(Path(f"{columns[0].replace('/', '-')}.png"))
+    target = out or unused(Path(f"{file_names(columns)[columns[0]]}.png"))
     with progress("Drawing"):
         logs = [open_log(run) for run in runs]
         draw(logs[0] if len(logs) == 1 else logs, target, columns=columns, against=against)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from veldrain.cli.output import as_json, err, say, unused
 from veldrain.cli.progressing import lasts, prepare_engine, progress
 from veldrain.errors import VeldrainError, unknown
-from veldrain.files import write_csv
+from veldrain.files import file_names, write_csv
 
 if TYPE_CHECKING:
     from veldrain.study import Result, Study
@@ -360,7 +360,7 @@ def again(
     prepare_engine(loaded.scenario.world)
     with Store(folder) as store:
         made = store.made().get((name, trial))
-    record = out or unused(Path(f"{path.name.split('.')[0]}-{name.replace(' ', '-')}-{trial}.mcap"))
+    record = out or unused(Path(f"{path.name.split('.')[0]}-{'-'.join(file_names([name])[name].split())}-{trial}.mcap"))
     with progress("Simulating", "s") as tell:
         recording, changed = run_again(
             loaded, result.about, (name, trial), made, record, keep_states=keep_states, progress=tell
