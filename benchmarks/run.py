@@ -171,6 +171,28 @@ def stack(boxes: int) -> vd.Simulation:
     return vd.Simulation(w)
 
 
+def balls(subdivisions: int) -> vd.Simulation:
+    """Three balls in a row that touch, each the hull of a mesh."""
+    ball = trimesh.creation.icosphere(subdivisions, radius=0.05)
+    shape = vd.Mesh.of(np.asarray(ball.vertices), np.asarray(ball.faces), collide="hull")
+    w = vd.World().ground()
+    for k in range(3):
+        w.body(f"ball{k}", shape, mass=1, pose=vd.Pose((0.0995 * k, 0, 0.0499)))
+    return vd.Simulation(w)
+
+
+def hulls(repeats: int) -> Iterator[Figure]:
+    """What the corners of a hull cost: few and many, in turn."""
+    few, many = balls(1), balls(4)
+    took: list[list[float]] = [[], []]
+    for _ in range(repeats + 1):
+        for found, sim in zip(took, (few, many), strict=True):
+            found.append(seconds(lambda sim=sim: engine_of(sim).advance(500)) / 500)  # type: ignore[misc]
+    yield "step: three hulls of 42 corners", 1e6 * statistics.median(took[0][1:]), "µs", ""
+    ratio = statistics.median(b / a for a, b in zip(*took, strict=True))
+    yield "the same of 2,562 corners, against those", ratio, "×", "≤ 2"
+
+
 def robots(repeats: int) -> Iterator[Figure]:
     """A robot file of 50 links with 20 meshes of some 20 000 triangles each: loaded, loaded again, checked."""
     before = os.environ.get("XDG_CACHE_HOME")
@@ -327,7 +349,21 @@ def main() -> None:
     options = parser.parse_args()
     prepare()
     found = []
-    for family in (engine, piles, rays, sensors, robots, motion, streams, studies, roads, compiling, trials, commands):
+    for family in (
+        engine,
+        piles,
+        hulls,
+        rays,
+        sensors,
+        robots,
+        motion,
+        streams,
+        studies,
+        roads,
+        compiling,
+        trials,
+        commands,
+    ):
         if options.only and family.__name__ not in options.only.split(","):
             continue
         for name, value, unit, target in family(options.repeats):

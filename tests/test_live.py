@@ -67,7 +67,7 @@ class Lives(unittest.TestCase):
             ("name", "no motor 'slyde'; did you mean 'slide'"),
             ("twice", "a message was left: slide: is named twice; name each joint once"),
             ("often", r"\d+ messages were passed over, since a newer one came"),
-            ("old", "commands older than 0.2 s were left"),
+            ("old", "commands were left whose stamps were older than 0.2 s"),
             ("wall", r"its stamp is 17000000\d\d.\d s where the trial is at \S+ s: it is of another clock"),
             ("text", "String is published there, and JointState is wanted"),
             ("vanishes", "who commanded it has vanished"),
