@@ -11,6 +11,7 @@ from pathlib import Path
 import veldrain as vd
 from tests.check_cases import CASES, cart, on_ground, source
 from tests.helpers import DEMO, ROOT, called
+from veldrain.demo import roads
 from veldrain.review import RULES
 from veldrain.review.rules import FAULTS
 
@@ -84,6 +85,67 @@ class Rules(unittest.TestCase):
                 controllers = {name: {"cart": drive(speed)} for name, speed in (("a", 2.0), ("b", other))}
                 study = vd.Study(scenario, controllers, vary={"cart.x": vd.uniform(0, 1)}, trials=trials, metrics=[])
                 self.assertEqual([f.rule for f in vd.check(study)], rules)
+
+    def test_drives_are_tried_by_a_test_step(self) -> None:
+        """What is told, and what comes of it: found with its cure, and silent about what does as it is told."""
+
+        def skid(model: vd.Model) -> vd.Scenario:
+            scenario = vd.Scenario(on_ground(model), "1 s", controllers={"cart": drive(1.0)})
+            return scenario.at(0).tell("cart", forward=0.3)
+
+        def car(**words: float) -> vd.Scenario:
+            own = roads.drive()
+            told = {"radius": own.radius, "track": own.track, "wheelbase": own.wheelbase} | words
+            world = vd.World().ground().place(roads.service_car(), "car", pose=vd.Pose((0, 0, own.radius)))
+            drives = {"car": vd.AckermannDrive(own.steered, own.driven, **told)}
+            return vd.Scenario(world, "1 s", controllers=drives).at(0).tell("car", forward=1)
+
+        mirrored = {f"{name}_axis": (0, -1, 0) for name in ("fr", "rr")}
+        weak = cart()
+        for joint in list(weak.motors):
+            weak.change_joint(joint, damping=5)
+        base = roads.drive().wheelbase
+        for said, scenario in (
+            ("", skid(cart())),
+            ("", car()),
+            ("fr, rr roll backward where the others roll forward; turn the axes", skid(cart(**mirrored))),
+            (r"forward it goes at -0\.3 m/s, backward", skid(cart(**mirrored, fl_axis=(0, -1, 0), rl_axis=(0, -1, 0)))),
+            (r"[fr][lr] turns at 1\.5\d* of 3 rad/s; give its motor more: damping is its gain, now 5", skid(weak)),
+            (r"though its wheels turn as told; write radius: 0\.\d+ m, which", car(radius=2 * roads.drive().radius)),
+            (rf"rad/s to the left it turns at .*; write wheelbase: {base:g} m, which", car(wheelbase=base / 2)),
+        ):
+            with self.subTest(said):
+                found = "; ".join(f"{f.problem}; {f.cure}" for f in vd.check(scenario) if f.rule == "moves-otherwise")
+                self.assertRegex(found, said or "^$")
+
+    def test_what_always_passes_or_never_happens(self) -> None:
+        """One slip each in a scenario or study that is fine without it."""
+        world = on_ground(cart().mount("truth", vd.TruePose("20 ms"), on="hull")).obstacle(
+            "goal", vd.Box((0.1, 1, 0.02)), pose=vd.Pose((2, 0, 0.01))
+        )
+        near, far = (vd.distance("cart/hull", "goal") < reach for reach in (3.0, 0.5))
+        for rule, slip in (
+            ("", lambda s: s.expect("there", eventually=far)),
+            ("cannot-fail", lambda s: s.expect("there", eventually=near)),
+            ("", lambda s: s.at("1 s").push("cart/hull", force=(0, 40, 0))),
+            ("push-of-nothing", lambda s: s.at("1 s").push("cart/hull", force=(0, 0, 0))),
+            ("push-of-nothing", lambda s: s.at("1 s").push("cart/hull", force=(0, 0.04, 0))),
+            ("cut-short", lambda s: s.at("0.5 s").finish("done").at("1 s").push("cart/hull", force=(0, 40, 0))),
+        ):
+            scenario = vd.Scenario(world, "2 s")
+            slip(scenario)
+            with self.subTest(rule):
+                self.assertEqual([f.rule for f in vd.check(scenario)], [rule] if rule else [])
+        metrics = [vd.Metric(name, "cart/truth", "y", "max abs", "m") for name in ("sideways", "drift")]
+        study = vd.Study(
+            vd.Scenario(world, "0.2 s"),
+            controllers={"none": {}},
+            metrics=metrics,
+            vary={"cart.yaw": vd.uniform(0, 1)},
+            trials=8,
+        )
+        told = [f"{f.path} {f.problem}" for f in vd.check(study) if f.rule == "same-metric"]
+        self.assertIn("metric 'drift' is the same as 'sideways' under another name: it counts twice", told)
 
     def test_a_model_in_a_posture_of_its_own(self) -> None:
         m = cart().link("flap", vd.Box((0.1, 0.2, 0.02)), mass=0.4)

@@ -18,7 +18,7 @@ from rich.console import Console
 
 import veldrain as vd
 from tests.helpers import Faulty, Hold, cart_scenario
-from veldrain.cli import output
+from veldrain.cli import output, progressing
 from veldrain.report.page import write_page
 from veldrain.report.text import headline, how_sure, number, probability, sentence, signed
 from veldrain.study.plan import plan_of
@@ -267,9 +267,9 @@ class Compiling(unittest.TestCase):
             with (
                 self.subTest(kept=kept),
                 mock.patch("veldrain.kernel.is_compiled", return_value=kept),
-                mock.patch.object(output, "err", Console(file=screen, width=200)),
+                mock.patch.object(progressing, "err", Console(file=screen, width=200)),
             ):
-                output.prepare_engine()
+                progressing.prepare_engine()
             self.assertIn(words, screen.getvalue())
             self.assertEqual(bool(words), bool(screen.getvalue()))
 

@@ -171,7 +171,7 @@ class Walk(SheetController):
         if self.pose is not None:
             body.see_sensor(self.pose, (TruePose,), "Walk: pose")
         self._reached, self._hold, self._has_fallen, self._due = np.zeros(3), np.zeros(3), False, 0.0
-        self._tell = body.notice
+        self._body = body
         self._rolls = np.array([_rolling(model, leg, q) for leg, q in zip(self._legs, self._q, strict=True)])
         self._stance = self._q.copy()
         self._sensed = [(self.contact or {}).get(foot) for foot in self.feet]
@@ -285,7 +285,7 @@ class Walk(SheetController):
 
     def _see_falls(self, tilt: float) -> None:
         if tilt > FALLEN and not self._has_fallen:
-            self._tell("fallen")
+            self._body.notice("fallen")
         self._has_fallen = tilt > FALLEN
 
     def _feel(self, senses: Mapping[str, Reading | None]) -> None:

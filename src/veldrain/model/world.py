@@ -29,6 +29,9 @@ from veldrain.units import Quantity, Triple, quantity, triple
 GROUND = "ground"
 
 
+ROUNDED = 1e-4  # rad or m beyond a joint's limit that is taken for the limit
+
+
 class World:
     """Everything there is at the start of a simulation.
 
@@ -316,7 +319,8 @@ class World:
             velocity: of the root at the start, m/s, world axes, where it moves freely.
 
         Raises:
-            VeldrainError: a name taken, an unknown joint or posture, a start outside a joint's limits.
+            VeldrainError: a name taken, an unknown joint or posture, a start outside a joint's limits by more than 1e-4
+                (rad, m): less is a limit that was written with fewer digits, and the joint starts at it.
         """
         name = name or model.name
         if not self.draft:
@@ -328,10 +332,13 @@ class World:
         closing = bool(model.loops) or any(j.mimic for j in model.joints.values())
         for held in model.joints.values():
             low, high = held.limits or (-np.inf, np.inf)
-            if not low <= start.get(held.name, 0.0) <= high and (held.name in start or not closing):
+            at = start.get(held.name, 0.0)
+            if not low <= at <= high and low - ROUNDED <= at <= high + ROUNDED and held.name in start:
+                start[held.name] = min(max(at, low), high)  # a limit that was written with fewer digits
+            elif not low <= at <= high and (held.name in start or not closing):
                 error = VeldrainError(
-                    f"starts at {held.told(start.get(held.name, 0.0))}, outside its limits {held.told(low)} to"
-                    f" {held.told(high)}",
+                    f"starts at {held.told(at)}, outside its limits {held.told(low)} to {held.told(high)} by"
+                    f" {held.told(max(low - at, at - high))}",
                     where=f"{name}/{held.name}",
                     cure=f"give joints={{'{held.name}': …}}",
                 )

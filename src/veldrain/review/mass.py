@@ -13,7 +13,7 @@ from veldrain.model.volumes import bounds_of, touched
 from veldrain.review.look import Look, RobotLook, extent, figure, mm, model_change, solid_volume
 from veldrain.review.rules import Found, found, rule
 
-DENSEST, LIGHTEST = 12e3, 10.0  # kg/m³: lead, and a light foam
+DENSEST, LIGHTEST = 23e3, 10.0  # kg/m³: osmium, and a light foam
 EMPTIEST = 2.0  # kg/m³ of a body: an empty cardboard box has 10
 FAR = 5.0  # times an even spread's inertia: a hollow ball has 1.7, all mass in a rod's ends 3
 UNITS = {1e-3: "mm", 1e-2: "cm", 0.0254: "in", 1e3: "km", 1e-6: "µm"}
@@ -93,7 +93,7 @@ def mass_for_its_volume(look: Look) -> Found:
             owner,
             name,
             f"{mass:.3g} kg in {figure(litres)} litres are {figure(density)} kg/m³"
-            f" ({'lead has 11 300' if density > DENSEST else 'light foam has 15'})",
+            f" ({'the densest metal has 22 600' if density > DENSEST else 'light foam has 15'})",
             f"look at its mass and at the unit of its shapes; as dense as water it would have {figure(litres)} kg",
             numbers={"density kg/m3": density},
         )
@@ -138,7 +138,7 @@ def size(robot: RobotLook) -> Found:
                 kind="joint",
                 numbers={"distance m": far},
             )
-    if len(sizes) > 1 and not 3e-3 < usual < 30:
+    if len(sizes) > 1 and not 5e-4 < usual < 30:
         scale = 1e-3 if usual > 30 else 1e3
         yield found(
             "size",

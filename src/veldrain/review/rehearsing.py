@@ -13,9 +13,10 @@ from veldrain.control.loading import each_of
 from veldrain.errors import CodeRefusedError, VeldrainError, told_at
 from veldrain.model import World
 from veldrain.progress import Progress
-from veldrain.review import following, studies, timeline, trying
+from veldrain.review import following, rolling_out, studies, timeline, trying
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding, mistake
+from veldrain.review.rolling_out import moves_as_told
 from veldrain.review.studies import PATIENCE
 from veldrain.sampling import Samples
 from veldrain.scenario import Change, Scenario, Tell
@@ -42,6 +43,7 @@ STATEMENTS = (
     | timeline.STATEMENTS
     | studies.STATEMENTS
     | trying.STATEMENTS
+    | rolling_out.STATEMENTS
 )
 
 
@@ -105,6 +107,7 @@ def what_cannot_run(thing: Scenario | Study, tell: Progress) -> Iterator[Finding
     if not failed:
         yield from timeline.never_fires(scenario, look)
         yield from timeline.cut_short(scenario)
+        yield from timeline.does_nothing(scenario, thing.units if isinstance(thing, Study) else ())
         yield from timeline.taken_away(scenario)
         yield from timeline.never_sets_off(scenario)
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
@@ -144,7 +147,11 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
                 return  # what is wrong with the scenario is told: no trial can begin
             trial = Trial(scenario.driven_by(by_robot))
             for driver in trial.drivers:
-                yield from drive_fits(driver)
+                wrong = list(drive_fits(driver))
+                yield from wrong
+                placed = scenario.world.placed[driver.robot]
+                if not wrong and not placed.fixed and placed.course is None:
+                    yield from moves_as_told(driver, placed.joints, scenario.step, scenario.world.gravity)
                 yield from following.what_does_not_follow(trial, driver)
             ticks = max((FIRST_TICKS * d.period for d in trial.drivers), default=0)
             slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)

@@ -33,6 +33,14 @@ def compares_nothing(study: Study) -> Iterator[Finding]:
             text = f"is the same as '{other}', with the same arguments: nothing is compared"
             line = study.where.get(f"controller {name}", "")
             yield Finding("same-controllers", "warning", f"controller '{name}'", text, "give it another argument", line)
+    metrics: dict[str, str] = {}
+    for metric in study.metrics:
+        words = {word: value for word, value in vars(metric).items() if word != "name"}
+        other = metrics.setdefault(digest([type(metric).__name__, plain(words)]), metric.name)
+        if other != metric.name:
+            text = f"is the same as '{other}' under another name: it counts twice"
+            line = study.where.get(f"metric {metric.name}", "")
+            yield Finding("same-metric", "warning", f"metric '{metric.name}'", text, "take one of them out", line)
     if len(study.controllers) > 1 and study.trials < FEWEST:
         text = f"are {study.trials}: with fewer than {FEWEST} pairs no test can tell a difference from chance"
         yield Finding("few-trials", "note", "trials", text, f"run {FEWEST} or more; 20 are a good start")

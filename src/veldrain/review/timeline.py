@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterator
+import math
+from collections.abc import Iterable, Iterator
 
 from veldrain.motion import Route
 from veldrain.review.finding import Finding
-from veldrain.scenario import Finish, Put, Remove, Scenario
+from veldrain.scenario import Finish, Push, Put, Remove, Scenario
 from veldrain.scenario.conditions import Compared, Condition, Watching
 from veldrain.scenario.measures import Signal
 from veldrain.simulation import engine_of
 
+LEAST_PUSH = 1e-3  # m/s that a push gives what it is on, as a whole
 UNIT = "see its bound and its unit"
 STATEMENTS = {
     "never-sets-off": "An actor on a route goes along it while the trial lasts.",
@@ -20,6 +22,7 @@ STATEMENTS = {
     "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
     "cannot-fail": "An expectation can be broken.",
     "unknown-signal": "A signal that a condition waits for is logged by a controller.",
+    "push-of-nothing": "A push moves what it pushes.",
     "taken-away": "What is expected of a thing is expected while it is there.",
 }
 
@@ -39,6 +42,9 @@ def never_fires(scenario: Scenario, look: Watching) -> Iterator[Finding]:
             yield Finding(
                 "cannot-fail", "warning", expected.name, f"is always met: {sure}", "see its bound and its unit"
             )
+        elif expected.eventually is not None and expected.since is None and expected.eventually.bind(look)():
+            text, cure = "is met where the trial begins", "see its bound, or expect it since: an event"
+            yield Finding("cannot-fail", "warning", expected.name, text, cure)
     for entry in scenario.timeline:
         condition, name = entry.trigger, str(entry.action)
         if not isinstance(condition, Condition):
@@ -91,10 +97,15 @@ def _asked(scenario: Scenario) -> Iterator[tuple[Condition, str, str]]:
 
 
 def cut_short(scenario: Scenario) -> Iterator[Finding]:
-    """Actions at a time that are not done when the trial ends."""
-    for entry in scenario.timeline:
-        done = entry.trigger + entry.action.takes() if isinstance(entry.trigger, float) else 0.0
-        if done > scenario.duration + 1e-9:
+    """Actions at a time that are not done when the trial ends, or after it has been finished."""
+    timed = [(entry.trigger, entry) for entry in scenario.timeline if isinstance(entry.trigger, float)]
+    ends = min((at for at, entry in timed if isinstance(entry.action, Finish)), default=math.inf)
+    for at, entry in timed:
+        done = at + entry.action.takes()
+        if at > ends + 1e-9:
+            text, cure = f"comes at {at:g} s, and the trial is finished at {ends:g} s", "finish it later"
+            yield Finding("cut-short", "warning", str(entry.action), text, cure, entry.where)
+        elif done > scenario.duration + 1e-9:
             yield Finding(
                 "cut-short",
                 "warning",
@@ -103,6 +114,32 @@ def cut_short(scenario: Scenario) -> Iterator[Finding]:
                 "begin it earlier, let it take less, or give the scenario a longer duration",
                 entry.where,
             )
+
+
+def does_nothing(scenario: Scenario, varied: Iterable[str] = ()) -> Iterator[Finding]:
+    """Pushes that move nothing. ``varied``: paths of what a study draws."""
+    drawn = {path.partition(".")[0] for path in varied}
+    for entry in scenario.timeline:
+        push = entry.action
+        if not isinstance(push, Push) or push.name in drawn:
+            continue
+        if not any(push.force) and not any(push.torque):
+            text, cure = "is of 0 N and 0 N·m: it does nothing", "give it a force= or a torque="
+        else:
+            mass = _mass(scenario, push.link.partition("/")[0])
+            speed = math.hypot(*push.force) * push.lasting / mass
+            if any(push.torque) or speed > LEAST_PUSH:
+                continue
+            text = f"speeds {mass:.3g} kg up by {1e3 * speed:.2g} mm/s: it does next to nothing"
+            cure = "see its force (N) and how long it lasts"
+        yield Finding("push-of-nothing", "warning", str(push), text, cure, entry.where)
+
+
+def _mass(scenario: Scenario, name: str) -> float:
+    world = scenario.world
+    if name in world.bodies:
+        return float(world.bodies[name].mass_properties.mass)
+    return float(sum(link.mass_properties.mass for link in world.placed[name].model.links.values()))
 
 
 def never_sets_off(scenario: Scenario) -> Iterator[Finding]:
