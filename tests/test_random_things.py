@@ -210,7 +210,7 @@ class RoadNets(unittest.TestCase):
                     self.assertEqual((one.road, one.lane), (again.road, again.lane))
                     for word in ("s", "t", "width", "heading", "offset"):
                         self.assertAlmostEqual(getattr(one, word), getattr(again, word), delta=1e-6)
-                    px, py = roads.roads[one.road].curve.to_xy(np.array(one.s), np.array(one.t))
+                    ((px, py, _),) = roads.roads[one.road].points(np.array([one.s]), np.array([one.t]))
                     self.assertLess(math.hypot(float(px) - x, float(py) - y), 1e-6)
                 self.assertGreater(seen, 5)
 
