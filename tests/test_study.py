@@ -404,6 +404,9 @@ class Sources(unittest.TestCase):
                     metrics=[vd.Metric(metric, "cart/truth", "x", "last")],
                 )
 
+        with self.assertRaisesRegex(vd.VeldrainError, "controllers: 'Calm' and 'calm' are one folder on some systems"):
+            vd.Study(cart_scenario(), {"Calm": Hold(), "calm": Hold()}, metrics=[])
+
     def test_told_before_the_first_step(self) -> None:
         at, scenario = vd.Metric("m", "cart/truth", "q", "last"), cart_scenario()
         scenario.at(0.1).push("post", force=(1, 0, 0))

@@ -98,6 +98,12 @@ class Study:
         self.controllers = {
             checked_title(name, "controller", is_file=True): self._by_robot(name, c) for name, c in controllers.items()
         }
+        folders: dict[str, str] = {}
+        for name in self.controllers:
+            if (other := folders.setdefault(name.casefold(), name)) != name:
+                raise VeldrainError(
+                    f"'{other}' and '{name}' are one folder on some systems", where="controllers", cure="rename one"
+                )
         for name, by_robot in self.controllers.items():
             for title, controller in each_of(by_robot):
                 # Its trials will break off for the same reason, or a rehearsal tell it.
