@@ -89,8 +89,8 @@ class Rules(unittest.TestCase):
     def test_drives_are_tried_by_a_test_step(self) -> None:
         """What is told, and what comes of it: found with its cure, and silent about what does as it is told."""
 
-        def skid(model: vd.Model) -> vd.Scenario:
-            scenario = vd.Scenario(on_ground(model), "1 s", controllers={"cart": drive(1.0)})
+        def skid(model: vd.Model, **words: str) -> vd.Scenario:
+            scenario = vd.Scenario(on_ground(model), "1 s", controllers={"cart": drive(1.0).changed(**words)})
             return scenario.at(0).tell("cart", forward=0.3)
 
         def car(**words: float) -> vd.Scenario:
@@ -104,10 +104,15 @@ class Rules(unittest.TestCase):
         weak = cart()
         for joint in list(weak.motors):
             weak.change_joint(joint, damping=5)
+        slow = cart()
+        for joint in list(slow.motors):
+            slow.change_motor(joint, speed=1.0)
         base = roads.drive().wheelbase
         for said, scenario in (
             ("", skid(cart())),
             ("", car()),
+            ("", skid(cart(), watchdog="0.2 s")),
+            ("", skid(slow)),
             ("fr, rr roll backward where the others roll forward; turn the axes", skid(cart(**mirrored))),
             (r"forward it goes at -0\.3 m/s, backward", skid(cart(**mirrored, fl_axis=(0, -1, 0), rl_axis=(0, -1, 0)))),
             (r"[fr][lr] turns at 1\.5\d* of 3 rad/s; give its motor more: damping is its gain, now 5", skid(weak)),

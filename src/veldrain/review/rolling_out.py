@@ -25,6 +25,7 @@ OFF = 0.15  # share of what is told
 SPIN = 3.0  # rad/s of the wheels that are told to go
 ABOVE = 10.0  # m over the ground, to find how low it reaches
 SETTLES, LASTS, LONGEST = 0.3, 1.0, 6.0  # s: it comes to rest, it is measured, it gathers way
+SLOWLY = 0.7  # of the speed that a motor has at most, and of the angle that it steers by at most
 TIPPED = 0.4  # rad
 GRIP = Surface(friction=0.9)
 
@@ -35,14 +36,17 @@ def moves_as_told(driver: Driver, joints: dict[str, Any], step: float, gravity: 
     model.sensors.clear()  # they may name what is not there
     if not isinstance(drive, Drive) or not math.hypot(*gravity) > 0.0:
         return
-    forward = SPIN * float(getattr(drive, "radius", 0.1))
+    motors = [model.motors[joint] for joint in _rolling(drive)]
+    tops = (min(motor.speed, motor.free_speed or math.inf) for motor in motors)
+    forward = min(SPIN, *(SLOWLY * top for top in tops)) * float(drive.radius)  # type: ignore[attr-defined]
+    gravity = (0.0, 0.0, -math.hypot(*gravity))
     where = f"{driver.robot}: {type(drive).__name__}"
     try:
         straight = _tried(drive, model, joints, step, gravity, (forward, 0.0))
         if straight is None:
             return
         found = list(_straight(drive, model, forward, straight))
-        if not found and not isinstance(drive, SkidSteer):
+        if not found and not isinstance(drive, SkidSteer | OmniDrive):  # which must slip, or roll to the side
             turning = forward / _arm(drive)
             curve = _tried(drive, model, joints, step, gravity, _told_turn(drive, forward, turning))
             found = [] if curve is None else list(_turn(drive, model, turning, curve))
@@ -56,8 +60,8 @@ def moves_as_told(driver: Driver, joints: dict[str, Any], step: float, gravity: 
 
 def _arm(drive: Drive) -> float:
     if isinstance(drive, AckermannDrive):
-        return 4.0 * float(drive.wheelbase)
-    return float(drive.track) + (float(drive.wheelbase) if isinstance(drive, OmniDrive) else 0.0)  # type: ignore[attr-defined]
+        return max(4.0, 1.0 / math.tan(SLOWLY * drive.steering_limit)) * float(drive.wheelbase)
+    return float(drive.track)  # type: ignore[attr-defined]
 
 
 def _told_turn(drive: Drive, forward: float, turning: float) -> tuple[float, float]:
@@ -81,22 +85,24 @@ def _tried(
     own.inputs = InputValues(type(drive).inputs, "drive")  # type: ignore[misc]
     motors = Motors(it, list(model.motors))
     ticks = max(1, round(float(own.period) / sim.step))
+    ramps = [abs(told[0]) / own.acceleration, abs(told[1]) / own.turning_acceleration]
+    if max(ramps) > LONGEST:
+        return None
     own.start(Body("it", model, gravity=gravity), np.random.default_rng(0), lambda *_: None)
 
-    def go(seconds: float) -> None:
+    def go(seconds: float, forward: float, turning: float) -> None:
         for _ in range(max(1, round(seconds / (ticks * sim.step)))):
+            own.inputs.tell(sim.time, forward=forward, turning=turning)  # again and again: it may have a watchdog
             own.update(sim.time, {}, motors)
             sim.advance(ticks * sim.step)
 
-    go(SETTLES)
-    own.inputs.tell(sim.time, forward=told[0], turning=told[1])
-    ramps = [abs(told[0]) / own.acceleration, abs(told[1]) / own.turning_acceleration]
-    go(min(LASTS + max(ramps), LONGEST))
+    go(SETTLES, 0.0, 0.0)
+    go(LASTS + max(ramps), *told)
     begun, turned, before = sim.time, 0.0, it.pose()
     along = 0.0
     while sim.time < begun + LASTS - 1e-9:
         at = it.pose()
-        go(ticks * sim.step)
+        go(ticks * sim.step, *told)
         now = it.pose()
         moved, heading = now.position - at.position, at.rpy[2]
         along += float(moved[0] * math.cos(heading) + moved[1] * math.sin(heading))
