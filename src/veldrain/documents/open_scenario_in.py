@@ -21,7 +21,7 @@ from veldrain.pose import Pose
 from veldrain.scenario import Scenario
 from veldrain.scenario.acting import Take
 from veldrain.scenario.actions import Action, Finish
-from veldrain.scenario.moment import Entry
+from veldrain.scenario.entries import Entry
 
 USED = {"FileHeader", "CatalogLocations", "RoadNetwork", "Entities", "Storyboard", "ParameterDeclarations"}
 NEVER = 1e6  # s: who stands until it is told to go

@@ -22,8 +22,8 @@ from veldrain.scenario import Condition, Scenario
 from veldrain.scenario.acting import Go, Keep, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Finish, Weather
 from veldrain.scenario.conditions import Clearance, Compared, Distance, Held, Joined, Touching
+from veldrain.scenario.entries import After, Entry
 from veldrain.scenario.measures import Speed, SpeedDifference, TimeGap, TimeToCollision
-from veldrain.scenario.moment import After, Entry
 from veldrain.units import quantity
 from veldrain.xml import add, written
 

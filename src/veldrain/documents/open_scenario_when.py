@@ -26,7 +26,7 @@ from veldrain.scenario import (
     touching,
 )
 from veldrain.scenario.actions import Say
-from veldrain.scenario.moment import After, Entry
+from veldrain.scenario.entries import After, Entry
 
 BEGIN = "the storyboard begins"
 STRAIGHT = ("euclidianDistance", "cartesianDistance")  # of distances, the kind that is read

@@ -17,7 +17,7 @@ from veldrain.model import World
 from veldrain.recording.world_words import Files, Map, as_yaml, plain, same, sheet_words, world_words
 from veldrain.scenario import Action, Condition, Scenario
 from veldrain.scenario.conditions import Compared, Held, Joined, Latched, Measure, Not
-from veldrain.scenario.moment import After, Entry, Every
+from veldrain.scenario.entries import After, Entry, Every
 from veldrain.sheet import Sheet
 
 

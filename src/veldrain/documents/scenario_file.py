@@ -19,7 +19,7 @@ from veldrain.errors import VeldrainError, unknown
 from veldrain.resolver import call_named, load_named
 from veldrain.scenario import Action, Condition, Scenario
 from veldrain.scenario.conditions import Measure
-from veldrain.scenario.moment import Moment
+from veldrain.scenario.scenario import Moment
 from veldrain.units import Quantity
 
 Values = list[Any] | dict[str, Any] | str  # what a condition is asked about: names in a row, or by word

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -14,9 +14,6 @@ from veldrain.model import Fields, Message
 from veldrain.motion.trajectories import Trajectory
 from veldrain.physics.joints import TAKEN
 
-if TYPE_CHECKING:
-    from veldrain.live.link import Link
-
 MOST_TOLD = 1e6  # of an input or command, SI units: a finite number can end a trial too
 JOINTS, PATH = "sensor_msgs/msg/JointState", "trajectory_msgs/msg/JointTrajectory"
 TWIST, GOAL = "geometry_msgs/msg/Twist", "geometry_msgs/msg/PoseStamped"
@@ -24,10 +21,32 @@ STAMPED = "geometry_msgs/msg/TwistStamped"
 TOLD = {"joint_commands": JOINTS, "joint_trajectory": PATH, "cmd_vel": TWIST, "goal_pose": GOAL}
 
 
+class Commands(Protocol):
+    """What a listener needs of its link."""
+
+    notices: dict[str, str]
+    watchdog: float
+
+    def tick(self, now: float) -> None:
+        """Keep pace with the clock."""
+
+    def told(self, stream: str) -> list[Any]:
+        """The messages that came on a topic since the last time."""
+
+    def commanders(self, stream: str) -> int:
+        """How many publish a topic."""
+
+    def is_timely(self, stream: str, message: Any, now: float) -> bool:
+        """Whether a message is to be followed, by its stamp."""
+
+    def notice(self, key: str, text: str) -> None:
+        """Tell something once."""
+
+
 class Listener:
     """The controller that does what a link is told for one robot; see ``Link``."""
 
-    def __init__(self, link: Link, paces: bool, period: float) -> None:
+    def __init__(self, link: Commands, paces: bool, period: float) -> None:
         self.link, self.paces, self.period = link, paces, period
 
     def start(self, body: Body, random: Any, log: Any) -> None:

@@ -22,7 +22,7 @@ from veldrain.sampling import Reading
 from veldrain.scenario.branching import STATES, branch, resume
 from veldrain.scenario.changing import Changes, Ramp
 from veldrain.scenario.conditions import Condition, Pair, Watching
-from veldrain.scenario.moment import After, Every
+from veldrain.scenario.entries import After, Every
 from veldrain.scenario.picturing import PICTURES, Picture
 from veldrain.scenario.scenario import Scenario
 from veldrain.scenario.verdicts import Verdict
