@@ -13,14 +13,16 @@ from veldrain.errors import VeldrainError
 from veldrain.model import Cylinder, Joint, MassProperties, Mesh, Part, Placed, Shape, Sphere, World
 from veldrain.model.fitting import fitted
 from veldrain.model.grids import Grid
-from veldrain.model.inertia import combined
+from veldrain.model.inertia import combined, is_solid, of_parts
 from veldrain.model.volumes import bounds, bounds_of, filled, seen, touched
 from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.states import Forces, Snapshot
 from veldrain.pose import Array, Pose
+from veldrain.review.statics import Held
 
 ROUND_ENOUGH = 0.905  # share of a shape's volume and a cylinder's around it, from which on it is round
+ODD = 100.0  # times an even spread's inertia: it is in other units
 LYING = 0.7  # cosine of a round part's axis with up, from which on it lies flat
 Solids = list[tuple[Shape, Pose]]
 
@@ -203,12 +205,31 @@ class RobotLook:
         """Inertia (kg·m² or kg) that a coordinate feels at the start, the others being held."""
         return self._at(coordinate, np.diag(self._mechanics.inertia())) if self._mechanics else np.nan
 
-    def weight_at(self, coordinate: str) -> float:
-        """Effort (N·m or N) that holds a coordinate against gravity at the start, joint springs taken off."""
-        if not self._mechanics:
-            return np.nan
-        count = len(self._mechanics.inertia())
-        return self._at(coordinate, self._mechanics.efforts(np.zeros(count)))
+    @cached_property
+    def held(self) -> Held | None:
+        """The robot alone, its motors holding it as the engine solves it; None where it cannot be built."""
+        try:
+            return Held(self.placed, self.look.world.gravity, self.look.step) if self.look.engine else None
+        except VeldrainError:
+            return None
+
+    @cached_property
+    def of_odd_inertia(self) -> set[str]:
+        """Links whose inertia is so far from that of their shapes that a rule of its own says so, as an error."""
+        return {name for name in self.links if not 1 / ODD < self.inertia_factor(name) < ODD}
+
+    def inertia_factor(self, name: str) -> float:
+        """A link's inertia over that of its mass spread evenly over its shapes; 1 where there is nothing to compare."""
+        body = self.links[name].mass_properties
+        parts = [Part(shape, pose) for shape, pose in self.touched(name) or self.seen(name)]
+        if body.mass <= 0 or not parts or name in self.out_of_size:
+            return 1.0
+        if all(is_solid(part.shape) for part in parts):
+            even = float(np.trace(of_parts(parts, body.mass).inertia))
+        else:  # as if it filled its box
+            low, high = bounds_of([(part.shape, part.pose) for part in parts])
+            even = body.mass * float((high - low) @ (high - low)) / 6
+        return float(np.trace(body.inertia)) / even
 
     def mass_at(self, link: str) -> float:
         """The least mass (kg) with which a link's centre of mass resists a push, whichever way that goes."""

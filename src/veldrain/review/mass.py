@@ -8,14 +8,16 @@ from dataclasses import replace
 import numpy as np
 
 from veldrain.model import Mesh, Part
-from veldrain.model.inertia import is_solid, of_parts
-from veldrain.model.volumes import bounds_of, touched
-from veldrain.review.look import Look, RobotLook, extent, figure, mm, model_change, solid_volume
+from veldrain.model.volumes import touched
+from veldrain.review.look import ODD, Look, RobotLook, extent, figure, mm, model_change, solid_volume
 from veldrain.review.rules import Found, found, rule
 
 DENSEST, LIGHTEST = 23e3, 10.0  # kg/m³: osmium, and a light foam
 EMPTIEST = 2.0  # kg/m³ of a body: an empty cardboard box has 10
 FAR = 5.0  # times an even spread's inertia: a hollow ball has 1.7, all mass in a rod's ends 3
+THIN = 200.0  # kg/m³: what is lighter is hollow, or its mass is wrong
+# Of what a data sheet gives, in kg·m².
+INERTIAS = {"kg·cm²": 1e-4, "kg·mm²": 1e-6, "g·cm²": 1e-7, "g·mm²": 1e-9, "lb·in²": 2.926e-4, "t·m²": 1e3}
 UNITS = {1e-3: "mm", 1e-2: "cm", 0.0254: "in", 1e3: "km", 1e-6: "µm"}
 
 
@@ -43,28 +45,29 @@ def inertia_of_its_shapes(robot: RobotLook) -> Found:
     too small, and the link spins up in one step.
     """
     for name, link in robot.links.items():
-        body, parts = link.mass_properties, _for_mass(robot, name)
-        if body.mass <= 0 or not parts or name in robot.out_of_size:
-            continue
-        if all(is_solid(p.shape) for p in parts):
-            even_trace = float(np.trace(of_parts(parts, body.mass).inertia))
-        else:  # as if it filled its box
-            low, high = bounds_of([(p.shape, p.pose) for p in parts])
-            even_trace = body.mass * float((high - low) @ (high - low)) / 6
-        factor = float(np.trace(body.inertia)) / even_trace
+        factor = robot.inertia_factor(name)
         if 1 / FAR <= factor <= FAR:
             continue
-        power = round(math.log10(factor) / 3) * 3
-        hint = f"; it looks as if it were in other units (a factor of 1e{power})" if abs(power) >= 3 else ""
+        mass, volume = link.mass_properties.mass, solid_volume(robot.seen(name) or robot.touched(name))
+        unit = min(INERTIAS, key=lambda u: abs(math.log(factor * INERTIAS[u])))
+        hint, cure = "", "leave inertia out to have it made from the shapes"
+        fix = model_change(robot, {"links": {name: {"inertia": None}}})
+        if 1 / FAR < factor * INERTIAS[unit] < FAR and not 1 / ODD < factor < ODD:
+            hint, cure = (
+                f"; it looks as if it were in {unit}",
+                f"multiply it by {INERTIAS[unit]:g} for {unit}, or {cure}",
+            )
+        elif volume > 0 and mass / volume < THIN <= factor * mass / volume < DENSEST and factor < ODD:
+            cure, fix = f"look at its mass: {figure(mass * round(factor))} kg would fit it, or {cure}", {}
         yield found(
             "inertia-of-its-shapes",
             robot,
             name,
-            f"its inertia is {figure(factor)} times that of {body.mass:.3g} kg spread evenly over its shapes{hint}",
-            "leave inertia out to have it made from the shapes",
+            f"its inertia is {figure(factor)} times that of {mass:.3g} kg spread evenly over its shapes{hint}",
+            cure,
             numbers={"factor": factor},
-            severity="error" if not 0.01 < factor < 100 else None,
-            fix=model_change(robot, {"links": {name: {"inertia": None}}}),
+            severity="error" if not 1 / ODD < factor < ODD else None,
+            fix=fix,
         )
 
 
@@ -168,9 +171,3 @@ def _scaled_fix(robot: RobotLook, name: str, k: int, scale: float) -> dict[str, 
     assert isinstance(shape, Mesh)
     parts[k] = replace(parts[k], shape=shape.scaled(scale))
     return model_change(robot, {"links": {name: {"parts": [part_words(p) for p in parts]}}})
-
-
-def _for_mass(robot: RobotLook, name: str) -> list[Part]:
-    """Parts that mass is spread over: those touched, as they are touched, or those seen."""
-    solids = robot.touched(name) or robot.seen(name)
-    return [Part(shape, pose) for shape, pose in solids]

@@ -10,14 +10,23 @@ import numpy as np
 from veldrain.model import Cylinder, Joint, Motor, Sphere
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.pose import Array
+from veldrain.review.finding import Finding, Severity
 from veldrain.review.look import RobotLook, figure
 from veldrain.review.rules import Found, found, rule
+from veldrain.review.statics import postures_of
 
 SAG = {True: 5e-3, False: math.radians(2.0)}  # m where it slides, rad where it turns
 CREEP = {True: 1e-3, False: math.radians(0.2)}  # m/s where it slides, rad/s where it turns
 SETTLES = 0.5  # s in which an integral part takes over a load
 SLOW = 1.0  # s
 STIFF = 0.5  # of frequency · step
+RINGS = 0.1  # of critical damping
+SLOWEST = 5.0  # s that a motor takes for a swing
+WHOLE_RANGE = 100.0  # s from one limit to the other
+PATIENCE = 5.0  # s for a small step
+FORCED = 0.3  # share of the time in which a motor gives all that it can
+TAKEN = 0.7  # of the speed that a velocity motor is told
+OWN = 30.0  # times what it moves: a rotor's inertia behind a large gear has ten
 
 
 def _motors(robot: RobotLook, mode: str | None = None) -> Iterator[tuple[Motor, Joint]]:
@@ -46,46 +55,68 @@ def _stands(robot: RobotLook, joint: Joint) -> bool:
 
 @rule("holds-no-weight", "error", "motors")
 def holds_no_weight(robot: RobotLook) -> Found:
-    """A motor can hold its joint at the start posture against gravity.
+    """A motor can hold its joint against gravity: at the start, and in the postures it is to take.
 
-    With less effort than the weight asks, an arm sinks to its stop whatever the controller does.
+    With less effort than the weight asks, an arm sinks to its stop whatever the controller does. Loops, springs,
+    counterweights and joints that follow others carry their share: the engine solves for it.
     """
+    if robot.held is None:
+        return
+    told = set()
     for motor, joint in _motors(robot):
-        asked = abs(robot.weight_at(joint.name)) if _stands(robot, joint) else 0.0
+        asked = abs(robot.held.loads[joint.name]) if _stands(robot, joint) else 0.0
         if asked > motor.limit > 0:
-            yield found(
-                "holds-no-weight",
-                robot,
-                joint.name,
-                f"its motor gives {_of(joint, motor.limit)} at most, and the weight on it at the start asks for"
-                f" {_of(joint, asked)}",
-                f"write limit: above {_of(joint, asked)}, or take weight off",
-                kind="motor",
-                numbers={"limit": motor.limit, "asked": asked},
-            )
+            told.add(joint.name)
+            yield _weak(robot, motor, joint, asked, "at the start")
+    worst: dict[str, tuple[float, str, bool]] = {}
+    for posture in postures_of(robot.model, robot.at_start):
+        bent = robot.held.at(posture.joints)
+        for motor, joint in _motors(robot) if bent else ():
+            asked = abs(bent.loads[joint.name]) if bent and _stands(robot, joint) else 0.0
+            if asked > max(motor.limit, worst.get(joint.name, (0.0,))[0]) and motor.limit > 0:
+                worst[joint.name] = asked, posture.name, posture.is_named
+    for motor, joint in _motors(robot):
+        if joint.name in worst and joint.name not in told:
+            asked, where, is_named = worst[joint.name]
+            yield _weak(robot, motor, joint, asked, f"in {where}", "warning" if is_named else "note")
+
+
+def _weak(
+    robot: RobotLook, motor: Motor, joint: Joint, asked: float, where: str, severity: Severity | None = None
+) -> Finding:
+    return found(
+        "holds-no-weight",
+        robot,
+        joint.name,
+        f"its motor gives {_of(joint, motor.limit)} at most, and the weight on it {where} asks for {_of(joint, asked)}",
+        f"write limit: above {_of(joint, asked)}, or take weight off",
+        kind="motor",
+        severity=severity,
+        numbers={"limit": motor.limit, "asked": asked},
+    )
 
 
 @rule("sags", "warning", "motors")
 def sags(robot: RobotLook) -> Found:
     """A position motor is stiff enough to hold the start posture.
 
-    It gives way by weight over stiffness, and stays there: the arm hangs below where it is told to be.
+    It gives way by weight over stiffness, and stays there: the arm hangs below where it is told to be. A spring of the
+    joint's own helps it.
     """
     for motor, joint in _motors(robot, "position"):
-        if not _stands(robot, joint):
+        if robot.held is None or not _stands(robot, joint):
             continue
-        weight = abs(robot.weight_at(joint.name))
-        sag = weight / motor.stiffness
+        weight, own = abs(robot.held.loads[joint.name]), motor.stiffness + joint.stiffness
+        sag = weight / own
         if sag > SAG[joint.is_linear] and weight <= motor.limit:
             told = f"{1e3 * sag:.3g} mm" if joint.is_linear else f"{math.degrees(sag):.3g}°"
             allowed, unit = ("1 mm", "N/m") if joint.is_linear else ("0.5°", "N·m/rad")
-            better = weight / (1e-3 if joint.is_linear else math.radians(0.5))
+            better = weight / (1e-3 if joint.is_linear else math.radians(0.5)) - joint.stiffness
             yield found(
                 "sags",
                 robot,
                 joint.name,
-                f"the weight on it at the start, {_of(joint, weight)}, bends its {motor.stiffness:.3g} {unit} by"
-                f" {told}",
+                f"the weight on it at the start, {_of(joint, weight)}, bends its {own:.3g} {unit} by {told}",
                 f"write stiffness: {figure(better)} {unit} for {allowed}, or add inverse_dynamics",
                 kind="motor",
                 numbers={"sag": sag, "weight": weight},
@@ -103,8 +134,8 @@ def gives_way(robot: RobotLook) -> Found:
         if motor.integral or motor.brake:
             continue
         load = abs(pulled.get(joint.name, 0.0))
-        if not load and joint.child not in robot.wheels and _stands(robot, joint):
-            load = abs(robot.weight_at(joint.name))
+        if not load and robot.held and joint.child not in robot.wheels and _stands(robot, joint):
+            load = abs(robot.held.loads[joint.name])
         pace = max(0.0, load - joint.friction) / (motor.damping + joint.damping)
         if pace > CREEP[joint.is_linear] and load <= motor.limit:
             told = f"{1e3 * pace:.3g} mm/s" if joint.is_linear else f"{math.degrees(pace):.3g} °/s"
@@ -142,21 +173,184 @@ def mostly_damping(robot: RobotLook) -> Found:
 
     Damping over stiffness is the time it takes to come near; gains copied from a joint of another size make it creep.
     """
-    for motor, joint in _motors(robot, "position"):
+    for motor, joint, inertia in _moved(robot):
         time = motor.damping / motor.stiffness
-        inertia = robot.inertia_at(joint.name)
-        ratio = motor.damping / (2 * math.sqrt(motor.stiffness * inertia)) if inertia > 0 else math.nan
+        ratio = motor.damping / (2 * math.sqrt(motor.stiffness * inertia))
         if time > SLOW or (ratio > 20 and time > 0.2):
-            best = 2 * math.sqrt(motor.stiffness * inertia)
+            swing = 2 * math.pi * math.sqrt(inertia / motor.stiffness)
+            stiff, damped = motor.damping**2 / (4 * inertia), 2 * math.sqrt(motor.stiffness * inertia)
+            # The one that is off: with a swing of a second or more it is the stiffness.
+            cure = f"write stiffness: {figure(stiff)}" if swing > SLOW else f"write damping: {damped:.2g}"
             yield found(
                 "mostly-damping",
                 robot,
                 joint.name,
                 f"damping over stiffness is {time:.2g} s: it creeps ({figure(ratio)} times critical damping)",
-                f"write damping: {best:.2g} for a quick arrival without overshoot",
+                f"{cure} for a quick arrival without overshoot",
                 kind="motor",
                 numbers={"time s": time, "ratio": ratio},
             )
+
+
+@rule("rings", "warning", "motors")
+def rings(robot: RobotLook) -> Found:
+    """A position motor's damping ends its swings.
+
+    With less than a tenth of critical damping it overshoots by three quarters of each step, and swings many times.
+    Overshoot: exp(−π ζ / √(1 − ζ²)) (Ogata, Modern Control Engineering, second-order systems).
+    """
+    for motor, joint, inertia in _moved(robot):
+        stiffness = motor.stiffness + joint.stiffness
+        ratio = (motor.damping + joint.damping) / (2 * math.sqrt(stiffness * inertia))
+        frequency = math.sqrt(stiffness / inertia)
+        if ratio < RINGS and frequency * robot.look.step < STIFF and not joint.friction:
+            over = math.exp(-math.pi * ratio / math.sqrt(1 - ratio**2))
+            yield found(
+                "rings",
+                robot,
+                joint.name,
+                f"its damping is {figure(ratio)} of critical: it overshoots by {100 * over:.0f} % of a step, and swings"
+                f" on with {frequency / (2 * math.pi):.2g} Hz",
+                f"write damping: {1.4 * math.sqrt(stiffness * inertia) - joint.damping:.2g} for 0.7 of critical",
+                kind="motor",
+                numbers={"ratio": ratio, "overshoot": over},
+            )
+
+
+@rule("slow-motor", "warning", "motors")
+def slow_motor(robot: RobotLook) -> Found:
+    """A position motor is stiff enough to bring its load along, and fast enough for its range.
+
+    A soft one on a joint without weight does not sag: it swings for ages around what is commanded.
+    """
+    for motor, joint, inertia in _moved(robot):
+        time = 2 * math.pi * math.sqrt(inertia / motor.stiffness)
+        if time > SLOWEST:
+            quick = inertia * (2 * math.pi) ** 2
+            yield found(
+                "slow-motor",
+                robot,
+                joint.name,
+                f"a swing of its load takes {figure(time)} s with a stiffness of {motor.stiffness:g}",
+                f"write stiffness: {figure(quick)} for a swing of 1 s",
+                kind="motor",
+                numbers={"time s": time},
+            )
+        elif joint.limits and (joint.limits[1] - joint.limits[0]) / motor.speed > WHOLE_RANGE:
+            whole = (joint.limits[1] - joint.limits[0]) / motor.speed
+            unit = "m/s" if joint.is_linear else "rad/s"
+            yield found(
+                "slow-motor",
+                robot,
+                joint.name,
+                f"its speed of {motor.speed:g} {unit} takes it from one limit to the other in {figure(whole)} s",
+                f"write speed: with its unit, '{motor.speed:g} {'m/min' if joint.is_linear else 'rpm'}' if it was so",
+                kind="motor",
+                severity="note",
+                numbers={"time s": whole},
+            )
+
+
+@rule("step-not-followed", "warning", "motors")
+def step_not_followed(robot: RobotLook) -> Found:
+    """A position motor that is told a small step gets there in a few seconds.
+
+    Tried in the engine, the root held: one whose limit is small for its load and its gains swings from end to end
+    of what it can give, and never comes to rest.
+    """
+    if robot.held is None:
+        return
+    tried = [(motor, joint) for motor, joint, _ in _moved(robot) if abs(robot.held.loads[joint.name]) < motor.limit]
+    late = robot.held.late([joint.name for _, joint in tried], PATIENCE)
+    for motor, joint in tried:
+        share = late.get(joint.name, 0.0)
+        if share > FORCED:
+            way, inertia = robot.held.way_of(joint), robot.held.inertias[joint.name]
+            asked = abs(robot.held.loads[joint.name]) + 4.0 * way * inertia  # there and at rest in a second
+            told = f"{1e3 * way:.3g} mm" if joint.is_linear else f"{math.degrees(way):.3g}°"
+            if asked > motor.limit:
+                why = f"its limit of {_of(joint, motor.limit)} holds it back for {100 * share:.0f} % of the time"
+                cure = f"write limit: {_of(joint, asked)} for a second, or less stiffness"
+            elif joint.damping > motor.damping:
+                why = f"its joint's damping of {joint.damping:g} takes what the motor gives"
+                cure = "look at the unit of the joint's damping"
+            else:
+                why, cure = (
+                    "something stops it",
+                    "see the limits of the joints that follow it, and what its loops allow",
+                )
+            yield found(
+                "step-not-followed",
+                robot,
+                joint.name,
+                f"told to move by {told} it is not there after {PATIENCE:g} s: {why}",
+                cure,
+                kind="motor",
+                numbers={"limit": motor.limit, "asked": asked},
+            )
+
+
+@rule("held-by-damping", "warning", "joints")
+def held_by_damping(robot: RobotLook) -> Found:
+    """A joint's damping leaves its motor the speed that it is told.
+
+    A velocity motor's gain works against the joint's own damping: with as much of both it gets half as fast.
+    """
+    for motor, joint in _motors(robot):
+        top = min(motor.speed, joint.speed)
+        share = motor.damping / (motor.damping + joint.damping) if joint.damping > 0 else 1.0
+        needed = joint.damping * top if math.isfinite(top) else 0.0
+        unit, per = ("N·s/m", "m/s") if joint.is_linear else ("N·m·s/rad", "rad/s")
+        if motor.mode == "velocity" and share < TAKEN and not motor.integral:
+            problem = (
+                f"told 1 {per} it gets {figure(share)} {per}: its damping of {joint.damping:g} {unit} takes the rest"
+            )
+        elif motor.mode == "position" and motor.stiffness > 0 and joint.damping / motor.stiffness > SLOW:
+            time = joint.damping / motor.stiffness
+            problem = f"its damping of {joint.damping:g} {unit} lets it creep: {time:.2g} s over its stiffness"
+        elif needed > motor.limit > 0:
+            most = _of(joint, motor.limit)
+            problem = f"at its {top:.3g} {per} its damping takes {_of(joint, needed)}, and its motor gives {most}"
+        else:
+            continue
+        yield found(
+            "held-by-damping",
+            robot,
+            joint.name,
+            problem,
+            "look at the unit of the joint's damping, or give a stronger motor",
+            kind="joint",
+            numbers={"damping": joint.damping},
+        )
+
+
+@rule("rotor-inertia", "warning", "motors")
+def rotor_inertia(robot: RobotLook) -> Found:
+    """A motor's own inertia is not all that it moves.
+
+    Of the rotor it counts by the square of the gear ratio: given in kg·cm² as if it were kg·m², or reflected twice, the
+    motor is busy with itself.
+    """
+    for motor, joint, inertia in _moved(robot):
+        own = motor.inertia * motor.gear_ratio**2
+        if own > OWN * (inertia - own):
+            yield found(
+                "rotor-inertia",
+                robot,
+                joint.name,
+                f"its rotor's inertia is {figure(own)} on the joint, and what it moves has {figure(inertia - own)}",
+                f"look at its unit and its gear_ratio: {motor.inertia:g} kg·cm² are {motor.inertia * 1e-4:g} kg·m²",
+                kind="motor",
+                numbers={"rotor": own, "moved": inertia - own},
+            )
+
+
+def _moved(robot: RobotLook) -> Iterator[tuple[Motor, Joint, float]]:
+    """Position motors, their joints and the inertia that they feel; not where a link's inertia is told as wrong."""
+    for motor, joint in _motors(robot, "position"):
+        inertia = robot.held.inertias[joint.name] if robot.held else 0.0
+        if 0.0 < inertia < math.inf and not robot.of_odd_inertia & set(robot.below(joint.child)):
+            yield motor, joint, inertia
 
 
 @rule("stiff-for-the-step", "note", "motors")
@@ -167,10 +361,7 @@ def stiff_for_the_step(robot: RobotLook) -> Found:
     damped away, and a controller elsewhere with these gains would not be stable.
     """
     h = robot.look.step
-    for motor, joint in _motors(robot, "position"):
-        inertia = robot.inertia_at(joint.name)
-        if not inertia > 0:
-            continue
+    for motor, joint, inertia in _moved(robot):
         frequency = math.sqrt(motor.stiffness / inertia)
         if frequency * h > STIFF:
             most = inertia * (STIFF / h) ** 2

@@ -24,7 +24,6 @@ FARTHEST = {Ultrasonic: 20.0, Infrared: 20.0, Lidar: 1000.0, SpinningLidar: 1000
 NOISIEST = 0.1  # of a sensor's longest range
 SHAKIEST = {"gyro_noise": (0.5, "rad/s"), "accel_noise": (5.0, "m/s²")}  # of an IMU's single reading
 SMALLEST, LARGEST = 0.01, 150.0  # m of what is led; LARGEST is some longer than a tram
-SLOWEST = 5.0  # s that a motor takes for a swing
 
 
 @rule("unlikely-limits", "warning", "joints", drawn=True)
@@ -67,28 +66,6 @@ def held_by_friction(robot: RobotLook) -> Found:
                 "look at the unit of its friction, or give a stronger motor",
                 kind="motor",
                 numbers={"friction": joint.friction, "most": most},
-            )
-
-
-@rule("slow-motor", "warning", "motors")
-def slow_motor(robot: RobotLook) -> Found:
-    """A position motor is stiff enough to bring its load along.
-
-    A soft one on a joint without weight does not sag: it swings for ages around what is commanded.
-    """
-    for name, motor in robot.model.motors.items():
-        inertia = robot.inertia_at(name) if motor.mode == "position" else math.nan
-        time = 2 * math.pi * math.sqrt(inertia / motor.stiffness) if inertia > 0 and motor.stiffness > 0 else 0.0
-        if time > SLOWEST:
-            quick = inertia * (2 * math.pi) ** 2
-            yield found(
-                "slow-motor",
-                robot,
-                name,
-                f"a swing of its load takes {figure(time)} s with a stiffness of {motor.stiffness:g}",
-                f"write stiffness: {figure(quick)} for a swing of 1 s",
-                kind="motor",
-                numbers={"time s": time},
             )
 
 
