@@ -133,7 +133,9 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
     each("change.joints", plain(model.change_joint), words=text.change.joints)
     each("change.motors", change_motor, words=text.change.motors)
     each("links", plain(model.link), "link")
-    in_order = sorted(text.joints.items(), key=lambda item: bool(getattr(item[1], "mimic", None)))  # whom they follow first
+    in_order = sorted(
+        text.joints.items(), key=lambda item: bool(getattr(item[1], "mimic", None))
+    )  # whom they follow first
     each("joints", plain(model.joint), "joint", dict(in_order))
     each("roller_wheels", plain(model.roller_wheel), "joint")
     each("attach", attach)

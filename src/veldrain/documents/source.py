@@ -218,7 +218,11 @@ def kind_of_file(path: Path) -> str:
     if path.suffix.lower() in FOREIGN and path.is_file():
         return FOREIGN[path.suffix.lower()]
     content = read_bytes(path, "name a robot, world, scenario or study file", MOST_TEXT)
-    found = re.search(r"""^[{\s]*["']?veldrain["']?\s*:\s*["']?(\w+)/1""", content.decode("utf-8", errors="replace"), re.MULTILINE)
+    found = re.search(
+        r"""(?:^|[{,])\s*["']?veldrain["']?\s*:\s*["']?(\w+)/1""",
+        content.decode("utf-8", errors="replace"),
+        re.MULTILINE,
+    )
     return found[1] if found else "world"
 
 

@@ -188,6 +188,12 @@ class Measuring(Protocol):
         """A reading of this moment, or None where there is none yet."""
 
 
+def looking() -> Choice:
+    """The word of a sheet that says where a sensor is meant to look, for the check."""
+    ways = ("anywhere", "level", "down", "up")
+    return Choice(*ways, default="anywhere", doc="where its x axis is meant to point, which the check sees to")
+
+
 class Sight(NamedTuple):
     """What a sensor looks along: unit vectors (n, 3) in its mount, how far (m), from where on (m), at which shapes."""
 

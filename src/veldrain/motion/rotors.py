@@ -25,6 +25,7 @@ class RotorMixer:
         joints: names of the rotors' joints.
         mass: of the whole, kg.
         inertia: (3, 3) of the whole about its centre of mass, kg·m².
+        arms: (n, 3) from its centre of mass to each rotor, m.
         thrust: (n,) k of each rotor; torque: (n,) c.
 
     Raises:
@@ -40,11 +41,13 @@ class RotorMixer:
         self.mass, self.inertia, self.centre = whole.mass, whole.inertia, whole.com
         self.thrust = np.array([model.rotors[j].thrust for j in self.joints])
         self.torque = np.array([model.rotors[j].torque for j in self.joints])
-        columns = []
+        columns, arms = [], []
         for joint, k, c in zip(self.joints, self.thrust, self.torque, strict=True):
             place = poses[model.joints[joint].child]
             axis, arm = place.rotation.apply(model.joints[joint].axis), place.position - self.centre
+            arms.append(arm)
             columns.append([k * axis[2], *(np.cross(arm, k * axis) - c * axis)])
+        self.arms = np.array(arms)
         self._does = np.array(columns).T  # (4, n): lift and three torques for u = 1 each
         # Scaled, so that lift and torques count alike.
         if (

@@ -2,78 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from scipy.spatial import ConvexHull, QhullError
 
 from veldrain.errors import VeldrainError
 from veldrain.physics.carrying import asked_of_motors
-from veldrain.physics.overlaps import deepest_overlap, things_of
 from veldrain.pose import Array, Pose, z_to
 from veldrain.review.look import RobotLook, mm
 from veldrain.review.rules import Found, found, rule
 
 AIR = 1e-3  # m between a wheel and the ground
+UNEVEN = 0.3  # of a wheel's radius that it may hang over uneven ground
 LEANS = 0.02  # rad
-
-
-@dataclass
-class Stand:
-    """A robot set down on what is below it: how far it fell, the points it stands on with the links there,
-    and the gaps (m) under its wheels and the ends of its limbs."""
-
-    drop: float
-    points: Array
-    links: list[str]
-    gaps: dict[str, float]
-
-
-def set_down(robot: RobotLook) -> Stand | None:
-    """The robot set down, worked out once."""
-    if robot.stand is ...:
-        robot.stand = _set_down(robot)
-    found: Stand | None = robot.stand
-    return found
-
-
-def _set_down(robot: RobotLook) -> Stand | None:
-    """The robot lowered or lifted until it just touches, and its contacts there; None: nothing to stand on."""
-    look = robot.look
-    if look.engine is None or not robot.is_free or not look.has_gravity:
-        return None
-    engine = look.trial()
-    groups = things_of(engine, look.world.placed)
-    others = [k for thing, geoms in groups.items() if thing != robot.name for k in geoms]
-    if robot.name not in groups or not others:
-        return None
-    start, tree, drop = engine.pose(robot.name), engine.compiled.robots[robot.name], 0.0
-    for _ in range(8):  # what is nearest may lie beside it rather than below
-        gap = -deepest_overlap(engine, groups[robot.name], others)[0]
-        if not np.isfinite(gap) or abs(drop + gap) > 3.0:
-            return None
-        if abs(gap) < 1e-4:
-            break
-        drop += gap
-        engine.move_to(tree, Pose(start.position - drop * look.up, rotation=start.rotation), np.zeros(3), np.zeros(3))
-    try:
-        engine.advance(1)
-    except VeldrainError:
-        return None
-    forces, points, links = engine.forces(), [], []
-    own = f"{robot.name}/"
-    for (a, b), point, normal in zip(forces.sides, forces.point, forces.normal, strict=True):
-        for side, other, way in ((a, b, 1.0), (b, a, -1.0)):
-            if str(side).startswith(own) and not str(other).startswith(own) and way * (normal @ look.up) > 0.5:
-                points.append(point)
-                links.append(str(side).removeprefix(own))
-    ends = {link for link in robot.links if robot.touched(link) and len(robot.below(link)) == 1}
-    gaps = {}
-    for link in sorted({*robot.wheels, *ends}):
-        shapes = [k for k, name in enumerate(engine.compiled.geom_names) if name == robot.path(link)]
-        if shapes:
-            gaps[link] = -deepest_overlap(engine, shapes, others)[0]
-    return Stand(drop, np.array(points).reshape(-1, 3), links, gaps)
+HIGH = 5.0  # m from which nothing is dropped on purpose
 
 
 @rule("tips", "error", "balance", world=True)
@@ -82,11 +23,11 @@ def tips(robot: RobotLook) -> Found:
 
     Otherwise it falls over before the controller has read its first sensor, and the gains are blamed.
     """
-    stand = set_down(robot)
+    stand = robot.stand
     if stand is None or len(stand.points) == 0:
         return
     body = robot.body(list(robot.links))
-    if body.mass <= 0:
+    if body.mass <= 0 or robot.com_outside:  # which a rule of its own says
         return
     flat = z_to(robot.look.up).inv()
     feet, centre = flat.apply(stand.points)[:, :2], flat.apply(body.com)[:2]
@@ -137,7 +78,7 @@ def legs_too_weak(robot: RobotLook) -> Found:
 
     From the feet up, each knee carries the body: with less effort than that it sinks at the first step of the trial.
     """
-    stand = set_down(robot)
+    stand = robot.stand
     motors = {name: m for name, m in robot.model.motors.items() if m.mode != "effort" and np.isfinite(m.limit)}
     if stand is None or not motors or any(link in robot.wheels for link in stand.links):
         return
@@ -176,7 +117,7 @@ def in_the_air(robot: RobotLook) -> Found:
 
     A wheel in the air spins freely and its encoder counts a way that nobody went.
     """
-    stand = set_down(robot)
+    stand = robot.stand
     if stand is None or len(stand.points) == 0:
         return
     standing = set(stand.links)
@@ -185,7 +126,8 @@ def in_the_air(robot: RobotLook) -> Found:
     height = float(np.ptp([pose.position @ robot.look.up for pose in robot.poses.values()]))
     for link in sorted((set(robot.wheels) | feet) - standing):
         gap = stand.gaps.get(link, 0.0)
-        if gap > AIR and (link in robot.wheels or gap < 0.3 * height):
+        least = AIR if stand.is_level else UNEVEN * robot.radius(link)
+        if gap > least and (link in robot.wheels or gap < 0.3 * height):
             what = "wheel" if link in robot.wheels else "foot"
             yield found(
                 "in-the-air",
@@ -203,8 +145,8 @@ def drops(robot: RobotLook) -> Found:
 
     It falls first: the first readings are those of a fall, and a hard landing may break what it carries.
     """
-    stand = set_down(robot)
-    if stand is not None and len(stand.points) and stand.drop > 1e-3:
+    stand = robot.stand
+    if stand is not None and len(stand.points) and stand.drop > 1e-3 and not robot.model.rotors:
         place = robot.placed.pose.position - stand.drop * robot.look.up
         yield found(
             "drops",
@@ -212,5 +154,6 @@ def drops(robot: RobotLook) -> Found:
             "",
             f"starts {mm(stand.drop)} above what is below it, and falls first",
             f"place it {mm(stand.drop)} lower, at z = {place[2]:.4g} m",
+            severity="warning" if stand.drop > HIGH else None,
             numbers={"drop m": stand.drop},
         )

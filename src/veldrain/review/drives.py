@@ -33,6 +33,17 @@ def drive_fits(driver: Driver) -> Iterator[Finding]:
     }
     if min(sides["left"]) < max(sides["right"]):
         cure = "exchange left and right; y is to the left"
+        middle = 0.5 * (max(map(max, sides.values())) + min(map(min, sides.values())))
+        odd = {
+            side: [j for j, y in zip(joints, sides[side], strict=True) if (y > middle) != (side == "left")]
+            for side, joints in (("left", drive.left), ("right", drive.right))
+        }
+        if len(odd["left"]) < len(drive.left) or len(odd["right"]) < len(drive.right):  # a few of them
+            cure = "; ".join(
+                f"{', '.join(joints)} {'is' if len(joints) == 1 else 'are'} on the {other}"
+                for (side, joints), other in zip(odd.items(), ("right", "left"), strict=True)
+                if joints
+            )
         yield Finding(
             "drive-does-not-fit", "warning", where, "its left wheels are not on the left of its right ones", cure
         )

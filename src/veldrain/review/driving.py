@@ -169,7 +169,7 @@ def weak_drive(robot: RobotLook) -> Found:
     """
     driven = {link: joint for link, joint in robot.wheels.items() if joint.name in robot.model.motors}
     mass = robot.body(list(robot.links)).mass
-    if not driven or mass <= 0 or not robot.is_free:
+    if not driven or mass <= 0 or not robot.is_free or not robot.look.has_gravity:
         return
     pull = 0.0
     for link, joint in driven.items():

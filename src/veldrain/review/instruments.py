@@ -194,7 +194,7 @@ def meets_the_ground(robot: RobotLook) -> Found:
     It reports the ground before it, at the same distance for ever, as an obstacle.
     """
     for mounted, pose, directions, sight in looking(robot):
-        if not isinstance(mounted.sensor, Ultrasonic | Infrared | Radar):
+        if not isinstance(mounted.sensor, Ultrasonic | Infrared | Radar) or mounted.sensor.looks == "down":
             continue
         distances, names = cast_from(robot, pose, directions, sight.max_range)
         ground = np.array([n == GROUND for n in names])
@@ -205,7 +205,7 @@ def meets_the_ground(robot: RobotLook) -> Found:
                 robot,
                 mounted.name,
                 f"{figure(100 * float(ground.mean()))} % of its cone ends on the ground, from {mm(near)} on",
-                "mount it higher, tilt it up, or narrow its cone",
+                "mount it higher, tilt it up or narrow its cone; or write looks: down where it is to see the ground",
                 kind="sensor",
                 numbers={"near m": near},
             )

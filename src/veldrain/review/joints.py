@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from veldrain.model.volumes import bounds_of
 from veldrain.review.look import RobotLook, model_change, round_axis
 from veldrain.review.rules import Found, found, rule
 
@@ -48,7 +47,7 @@ def steering_axis(robot: RobotLook) -> Found:
         steering = robot.moving.get(knuckle)
         if steering is None or steering.kind != "revolute" or len(robot.below(knuckle)) > 3:
             continue
-        if np.linalg.norm(wheel.pose.position) > 0.5 * _radius(robot, link):
+        if np.linalg.norm(wheel.pose.position) > 0.5 * robot.radius(link):
             continue  # it swings the wheel up and down
         axis = robot.poses[knuckle].rotation.apply(steering.axis)
         upright = float(np.degrees(np.arccos(np.clip(abs(axis @ robot.look.up), 0, 1))))
@@ -64,11 +63,6 @@ def steering_axis(robot: RobotLook) -> Found:
                 kind="joint",
                 numbers={"angle deg": upright},
             )
-
-
-def _radius(robot: RobotLook, link: str) -> float:
-    low, high = bounds_of(robot.touched(link) or robot.seen(link))
-    return float((high - low).max() / 2)
 
 
 @rule("no-limits", "note", "joints")

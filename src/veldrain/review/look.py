@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
@@ -19,9 +20,11 @@ from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.states import Forces, Snapshot
 from veldrain.pose import Array, Pose
+from veldrain.review.standing import Stand, set_down
 from veldrain.review.statics import Held
 
 ROUND_ENOUGH = 0.905  # share of a shape's volume and a cylinder's around it, from which on it is round
+FAR_OFF = 0.5  # of the diagonal around a link's shapes
 ODD = 100.0  # times an even spread's inertia: it is in other units
 LYING = 0.7  # cosine of a round part's axis with up, from which on it lies flat
 Solids = list[tuple[Shape, Pose]]
@@ -106,7 +109,6 @@ class RobotLook:
         self.look, self.placed, self.model, self.name = look, placed, placed.model, placed.name
         self.links = self.model.links
         self.moving = {j.child: j for j in self.model.joints.values()}
-        self.stand: Any = ...  # see balance.set_down
 
     @property
     def is_free(self) -> bool:
@@ -182,18 +184,75 @@ class RobotLook:
         return {c for c, j in free.items() if (wheel := self.moving.get(j.parent)) and wheel.kind == "continuous"}
 
     @cached_property
+    def stand(self) -> Stand | None:
+        """The robot set down on what is below it."""
+        look = self.look
+        if look.engine is None or look.is_bare or not self.is_free or not look.has_gravity:
+            return None
+        limbs = {link for link in self.links if self.touched(link) and len(self.below(link)) == 1}
+        ends = limbs | set(self.rolling)
+        return set_down(look.trial(), look.world.placed, self.name, ends, look.up)
+
+    @cached_property
     def wheels(self) -> dict[str, Joint]:
-        """Links that roll: round, and turning without end or by a motor that is told a velocity; with their joints."""
+        """Links that roll on the ground, with their joints.
+
+        Of those that could, see ``rolling``, the ones that stand, and those on the axis of one, driven like one or as
+        large. A winch's drum, a roll of brushes or a reaction wheel is none.
+        """
+        rolling, stand = self.rolling, self.stand
+        if not self.is_free or self.look.is_bare:
+            return rolling
+        if stand is None:
+            return rolling if self.look.has_gravity else {}
+        on_ground = [link for link in rolling if link in stand.links]
+        if not on_ground:  # it stands on something else: those that nearly reach, and have a like
+            near = {link: joint for link, joint in rolling.items() if stand.gaps.get(link, 0.0) < self.radius(link)}
+            return near if len(near) > 1 else {}
+        return {
+            link: joint
+            for link, joint in rolling.items()
+            if any(link == other or self._is_like(link, other) for other in on_ground)
+        }
+
+    def _is_like(self, link: str, other: str) -> bool:
+        a, b = self.rolling[link], self.rolling[other]
+        motors = [self.model.motors.get(joint.name) for joint in (a, b)]
+        if all(motors) and len({replace(m, joint="") for m in motors if m}) == 1:
+            return True
+        here, there = self.poses[link], self.poses[other]
+        axis, apart = here.rotation.apply(a.axis), there.position - here.position
+        radius = self.radius(other)
+        is_coaxial = abs(axis @ there.rotation.apply(b.axis)) > 0.99 and (
+            float(np.linalg.norm(apart - (apart @ axis) * axis)) < 0.1 * radius
+        )
+        return is_coaxial or abs(self.radius(link) / radius - 1.0) < 0.1
+
+    def radius(self, link: str) -> float:
+        """Half the largest size (m) of a link's shapes: a wheel's radius."""
+        low, high = bounds_of(self.touched(link) or self.seen(link))
+        return float((high - low).max() / 2)
+
+    @cached_property
+    def rolling(self) -> dict[str, Joint]:
+        """Links that could roll: round, and turning without end or by a motor that is told a velocity."""
         found, hubs = {}, {self.moving[roller].parent for roller in self.rollers}
         for link, joint in self.moving.items():
             if link in self.rollers or link in hubs:
                 continue
             motor = self.model.motors.get(joint.name)
             rolls = joint.kind == "continuous" or (joint.kind == "revolute" and motor and motor.mode == "velocity")
-            axes = [a for part in self.links[link].parts if (a := round_axis(part)) is not None]
-            # A disc that lies flat is a propeller, a brush or a turntable.
-            if rolls and any(abs(self.poses[link].rotation.apply(a) @ self.look.up) < LYING for a in axes):
-                found[link] = joint
+            # A disc that lies flat is a propeller, a brush or a turntable; unless it is to turn about a level axis.
+            turns = self.poses[link].rotation
+            is_level = abs(turns.apply(joint.axis) @ self.look.up) < LYING
+            for part in self.links[link].parts:
+                axis = round_axis(part)
+                if (
+                    rolls
+                    and axis is not None
+                    and (abs(turns.apply(axis) @ self.look.up) < LYING or (is_level and is_disc(part)))
+                ):
+                    found[link] = joint
         return found
 
     @cached_property
@@ -218,6 +277,20 @@ class RobotLook:
         """Links whose inertia is so far from that of their shapes that a rule of its own says so, as an error."""
         return {name for name in self.links if not 1 / ODD < self.inertia_factor(name) < ODD}
 
+    @cached_property
+    def com_outside(self) -> dict[str, float]:
+        """Links whose centre of mass is far from their shapes, with how far outside of the box around them (m)."""
+        found = {}
+        for name, link in self.links.items():
+            shapes = self.touched(name) or self.seen(name)
+            if link.mass_properties.mass > 0 and shapes and name not in self.out_of_size:
+                low, high = bounds_of(shapes)
+                com = np.array(link.mass_properties.com)
+                off = float(np.linalg.norm(com - np.clip(com, low, high)))
+                if off > FAR_OFF * float(np.linalg.norm(high - low)):
+                    found[name] = off
+        return found
+
     def inertia_factor(self, name: str) -> float:
         """A link's inertia over that of its mass spread evenly over its shapes; 1 where there is nothing to compare."""
         body = self.links[name].mass_properties
@@ -232,14 +305,14 @@ class RobotLook:
         return float(np.trace(body.inertia)) / even
 
     def mass_at(self, link: str) -> float:
-        """The least mass (kg) with which a link's centre of mass resists a push, whichever way that goes."""
+        """Mass (kg) with which a link's centre of mass resists a push upward."""
         mechanics, com = self._mechanics, self.links[link].mass_properties.com
         if not mechanics or not self.look.engine:
             return self.body(self.group(link)).mass
         J = mechanics.jacobian(self.look.engine.place_of(self.path(link)), com)[:3]
         if not J.size:
             return math.inf  # nothing moves
-        moved = float(np.linalg.eigvalsh(J @ np.linalg.solve(mechanics.inertia(), J.T))[-1])
+        moved = float(self.look.up @ J @ np.linalg.solve(mechanics.inertia(), J.T @ self.look.up))
         return 1.0 / moved if moved > 0 else math.inf
 
     def _at(self, coordinate: str, values: Array) -> float:
@@ -274,6 +347,16 @@ def round_axis(part: Part) -> Array | None:
             return None
         return np.zeros(3) if isinstance(found[0], Sphere) else (part.pose @ found[1]).matrix[:, 2]
     return None
+
+
+def is_disc(part: Part) -> bool:
+    """True for a flat cylinder that sits where its link's frame is, as a wheel does."""
+    shape = part.shape
+    return (
+        isinstance(shape, Cylinder)
+        and shape.length < 1.5 * shape.radius
+        and float(np.linalg.norm(part.pose.position)) < 0.1 * shape.radius
+    )
 
 
 def round_fit(mesh: Mesh) -> tuple[Shape, Pose] | None:

@@ -141,7 +141,7 @@ def size(robot: RobotLook) -> Found:
                 kind="joint",
                 numbers={"distance m": far},
             )
-    if len(sizes) > 1 and not 5e-4 < usual < 30:
+    if len(sizes) > 1 and (min(sizes) > 30 or max(sizes) < 5e-4):
         scale = 1e-3 if usual > 30 else 1e3
         yield found(
             "size",

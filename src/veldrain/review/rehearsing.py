@@ -13,7 +13,7 @@ from veldrain.control.loading import each_of
 from veldrain.errors import CodeRefusedError, VeldrainError, told_at
 from veldrain.model import World
 from veldrain.progress import Progress
-from veldrain.review import following, rolling_out, studies, timeline, trying
+from veldrain.review import following, rolling_out, studies, timeline, timing, trying
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding, mistake
 from veldrain.review.rolling_out import moves_as_told
@@ -44,6 +44,7 @@ STATEMENTS = (
     | studies.STATEMENTS
     | trying.STATEMENTS
     | rolling_out.STATEMENTS
+    | timing.STATEMENTS
 )
 
 
@@ -108,6 +109,7 @@ def what_cannot_run(thing: Scenario | Study, tell: Progress) -> Iterator[Finding
         yield from timeline.never_fires(scenario, look)
         yield from timeline.cut_short(scenario)
         yield from timeline.does_nothing(scenario, thing.units if isinstance(thing, Study) else ())
+        yield from timeline.never_released(scenario, look)
         yield from timeline.taken_away(scenario)
         yield from timeline.never_sets_off(scenario)
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
@@ -146,6 +148,7 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
             if failed:
                 return  # what is wrong with the scenario is told: no trial can begin
             trial = Trial(scenario.driven_by(by_robot))
+            asked: dict[str, timing.Asked] = {}
             for driver in trial.drivers:
                 wrong = list(drive_fits(driver))
                 yield from wrong
@@ -153,6 +156,9 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
                 if not wrong and not placed.fixed and placed.course is None:
                     yield from moves_as_told(driver, placed.joints, scenario.step, scenario.world.gravity)
                 yield from following.what_does_not_follow(trial, driver)
+                yield from timing.reads_what_is_not_there(driver)
+                yield from timing.rare_ticks(trial, driver)
+                driver.senses = asked[driver.title] = timing.Asked(driver.senses)  # type: ignore[assignment]
             ticks = max((FIRST_TICKS * d.period for d in trial.drivers), default=0)
             slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)
             trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
@@ -173,6 +179,8 @@ def _controller(scenario: Scenario, by_robot: Mapping[str, Any], who: str, faile
             "see what it waits for; a trial can be given a limit",
         )
         return
+    for driver in trial.drivers:
+        yield from timing.reads_too_late(trial, driver, asked[driver.title].names)
     if not outcome["failed"]:
         yield from timeline.unknown_signals(trial.scenario, set(trial.publisher.signals))
     if outcome["failed"]:

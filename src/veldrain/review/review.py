@@ -20,12 +20,14 @@ from veldrain.resolver import allowed_code, code_from_files
 
 # Each of these registers its rules.
 from veldrain.review import (  # noqa: F401
+    aiming,
     balance,
     driving,
     flying,
     instruments,
     joints,
     mass,
+    mechanisms,
     motors,
     roads,
     sensors,

@@ -24,7 +24,8 @@ STATEMENTS = {"moves-otherwise": "A drive moves its robot as it is told: sign, s
 OFF = 0.15  # share of what is told
 SPIN = 3.0  # rad/s of the wheels that are told to go
 ABOVE = 10.0  # m over the ground, to find how low it reaches
-SETTLES, LASTS, LONGEST = 0.3, 1.0, 6.0  # s: it comes to rest, it is measured, it gathers way
+SETTLES, LASTS, LONGEST = 0.3, 0.5, 6.0  # s: it comes to rest, it is measured, it gathers way
+STEADY = 0.02  # of what is told, from one look to the next
 SLOWLY = 0.7  # of the speed that a motor has at most, and of the angle that it steers by at most
 TIPPED = 0.4  # rad
 GRIP = Surface(friction=0.9)
@@ -96,21 +97,28 @@ def _tried(
             own.update(sim.time, {}, motors)
             sim.advance(ticks * sim.step)
 
+    def measured() -> tuple[float, float]:
+        begun, along, turned = sim.time, 0.0, 0.0
+        while sim.time < begun + LASTS - 1e-9:
+            at = it.pose()
+            go(ticks * sim.step, *told)
+            now = it.pose()
+            moved, heading = now.position - at.position, at.rpy[2]
+            along += float(moved[0] * math.cos(heading) + moved[1] * math.sin(heading))
+            turned += math.remainder(float(now.rpy[2] - heading), 2 * math.pi)
+        return along / (sim.time - begun), turned / (sim.time - begun)
+
     go(SETTLES, 0.0, 0.0)
-    go(LASTS + max(ramps), *told)
-    begun, turned, before = sim.time, 0.0, it.pose()
-    along = 0.0
-    while sim.time < begun + LASTS - 1e-9:
-        at = it.pose()
-        go(ticks * sim.step, *told)
-        now = it.pose()
-        moved, heading = now.position - at.position, at.rpy[2]
-        along += float(moved[0] * math.cos(heading) + moved[1] * math.sin(heading))
-        turned += math.remainder(float(now.rpy[2] - heading), 2 * math.pi)
+    before, settled = it.pose(), sim.time + max(ramps) + LONGEST
+    go(max(ramps), *told)
+    speed, turning = measured()
+    while sim.time < settled:  # heavy ones gather way for long
+        last, (speed, turning) = (speed, turning), measured()
+        if abs(speed - last[0]) <= STEADY * abs(told[0]) and abs(turning - last[1]) <= STEADY * abs(told[1]) + 1e-9:
+            break
     if max(abs(v) for v in (it.pose().rpy[:2] - before.rpy[:2])) > TIPPED:
         return None
-    took = sim.time - begun
-    return along / took, turned / took, dict(zip(it.joints, it.velocities.tolist(), strict=True))
+    return speed, turning, dict(zip(it.joints, it.velocities.tolist(), strict=True))
 
 
 def _straight(
@@ -181,10 +189,11 @@ def _turn(
             yield told, f"write wheelbase: {base:.4g} m, which is the model's, not {drive.wheelbase:.4g} m"
         else:
             yield told, "see that steered names left and right, their axes (up), and that they reach their angles"
-    elif turned < 0:
+    elif turned < -0.5 * turning:
         yield told, "exchange left and right; y is to the left"
     else:
-        yield told, "see its track and radius; wheels that must slip to turn need SkidSteer and its widening"
+        bear = "see its track and radius, and that its driven wheels bear its weight"
+        yield told, f"{bear}; wheels that must slip to turn need SkidSteer and its widening"
 
 
 def _wheelbase(drive: AckermannDrive, model: Model) -> float:

@@ -19,6 +19,8 @@ from veldrain.sensing import Lidar
 FAR = 1e3  # m
 HEAVY = 0.15  # of the robot's mass
 LEVEL = 0.99  # cosine of a lidar's axis with up, from which on its plane is level
+CLOSED = 0.95  # of a travel
+SKYWARD = 0.7  # cosine of where it looks with up
 STEP_OVER = 0.02  # m: what is lower is rolled or stepped over
 
 
@@ -158,7 +160,18 @@ def sees_nothing(robot: RobotLook) -> Found:
             for n, low, high in heights
             if (low[:2] < here + sight.max_range).all() and (high[:2] > here - sight.max_range).all()
         ]
-        if near:
+        rise = float(pose.matrix[:, 0] @ look.up)
+        if near and rise > SKYWARD and getattr(mounted.sensor, "looks", "") != "up":
+            yield found(
+                "sees-nothing",
+                robot,
+                mounted.name,
+                "none of its beams meets anything: it looks at the sky",
+                "x is ahead, y to its left and z up in the pose of every sensor, of a camera too: write rpy: [0, 0, 0],"
+                " or looks: up",
+                kind="sensor",
+            )
+        elif near:
             top, bottom = max(high for _, _, high in near), min(low for _, low, _ in near)
             away = pose.position[2] - (top + bottom) / 2
             yield found(
@@ -263,6 +276,32 @@ def never_closes(robot: RobotLook) -> Found:
                 kind="sensor",
                 numbers={"at": float(at)},
             )
+
+
+@rule("always-closed", "warning", "sensors")
+def always_closed(robot: RobotLook) -> Found:
+    """A switch is open on most of a travel.
+
+    One that closes from the wrong end of it, or the wrong way round, is closed all the way.
+    """
+    for mounted in robot.model.sensors.values():
+        name, at = mounted.sensor.switch() or ("", 0.0)
+        joint = robot.model.joints.get(name)
+        if joint and joint.limits and joint.limits[0] <= at <= joint.limits[1]:
+            low, high = joint.limits
+            above = getattr(mounted.sensor, "above", True)
+            closed = (high - at if above else at - low) / (high - low) if high > low else 0.0
+            if closed > CLOSED:
+                way = "above: false" if above else "above: true"
+                yield found(
+                    "always-closed",
+                    robot,
+                    mounted.name,
+                    f"is closed on {100 * closed:.0f} % of the way of {name}, from {joint.told(at)}"
+                    f" {'up' if above else 'down'}",
+                    f"write {way}, or at: near the other end",
+                    kind="sensor",
+                )
 
 
 @rule("uneven-period", "error", "sensors")

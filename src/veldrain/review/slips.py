@@ -13,12 +13,13 @@ from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.motion import Route
 from veldrain.review.look import Look, RobotLook, figure, mm
 from veldrain.review.rules import Found, found, rule
-from veldrain.sensing import Imu, Infrared, Lidar, SpinningLidar, Ultrasonic
+from veldrain.sensing import Barometer, Gnss, Imu, Infrared, Lidar, SpinningLidar, Ultrasonic
 
 MOST_TURNS = 2.0  # of a joint with limits, to each side
 STICKIEST = 3.0  # friction of anything on anything: racing tyres have 1.7
 STRONGEST = 30.0  # m/s² of gravity: Jupiter has 25
-RAREST = 1.5  # s between readings
+RAREST = 1.5  # s between readings; the weather changes slowly
+SLOW_KINDS = {Barometer: 60.0, Gnss: 30.0}
 FASTEST = 70.0  # m/s of what is led, 252 km/h
 FARTHEST = {Ultrasonic: 20.0, Infrared: 20.0, Lidar: 1000.0, SpinningLidar: 1000.0}  # m
 NOISIEST = 0.1  # of a sensor's longest range
@@ -122,7 +123,7 @@ def rare_readings(robot: RobotLook) -> Found:
     """
     for mounted in robot.model.sensors.values():
         period = mounted.sensor.period
-        if period > RAREST:
+        if period > SLOW_KINDS.get(type(mounted.sensor), RAREST):
             yield found(
                 "rare-readings",
                 robot,
@@ -144,8 +145,9 @@ def unlikely_gravity(look: Look) -> Found:
     size = float(np.linalg.norm(gravity))
     if size > STRONGEST:
         yield found("unlikely-gravity", look, "gravity", f"gravity is {size:g} m/s²", "write 9.81 m/s² for the earth's")
-    elif gravity[2] > 0.9 * size > 0 and look.world.floor:
-        told = f"gravity is {size:g} m/s² upward, away from the ground"
+    elif gravity[2] > -0.5 * size and size > 0 and look.world.floor:
+        way = "upward, away from" if gravity[2] > 0.5 * size else "sideways, along"
+        told = f"gravity is {size:g} m/s² {way} the ground"
         yield found("unlikely-gravity", look, "gravity", told, f"write [0, 0, {-size:g}]")
 
 

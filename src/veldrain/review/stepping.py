@@ -5,10 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
+from veldrain.errors import VeldrainError
 from veldrain.model import Surface
 from veldrain.review.look import Look, RobotLook
 from veldrain.review.rules import Found, found, rule
 
+TRIED = 0.1  # s
 RESOLVED = 0.5  # frequency · step up to which an oscillation is followed
 STABLE_RK4 = 2.8  # and up to which rk4 does not grow
 
@@ -42,6 +44,31 @@ def fast_for_the_step(look: Look) -> Found:
     )
 
 
+@rule("coarse-step", "warning", "step", world=True)
+def coarse_step(look: Look) -> Found:
+    """The step is short enough for what touches.
+
+    Of contacts that are stiffer than the step resolves a part stays unsolved: things jitter, sink or creep.
+    """
+    if look.engine is None:
+        return
+    engine = look.trial()
+    try:
+        engine.advance(max(2, round(TRIED / look.step)))
+    except VeldrainError:
+        return  # another rule says so
+    wanted = float(engine.plant.counts["wanted"][0])
+    if wanted > 0.0:
+        yield found(
+            "coarse-step",
+            look,
+            "step",
+            f"the step of {1e3 * look.step:g} ms is too coarse for what touches here",
+            f"write step: {1e3 * wanted:.2g} ms",
+            numbers={"wanted s": wanted},
+        )
+
+
 def _springs(look: Look) -> Iterator[tuple[float, RobotLook, str, str, str]]:
     for robot in look.robots:
         for joint in robot.model.joints.values():
@@ -71,7 +98,8 @@ def _soft_contacts(look: Look) -> Iterator[tuple[float, RobotLook | Look, str, s
     for robot in look.robots:
         for name, link in robot.links.items():
             if robot.touched(name) and robot.body(robot.group(name)).mass > 0:
-                moving.append((robot.mass_at(name), robot, name, link.surface))
+                carrier = robot.moving[name].parent if name in robot.rollers else name  # a roller bears with its wheel
+                moving.append((robot.mass_at(carrier), robot, name, link.surface))
     moving += [(b.mass_properties.mass, look, b.name, b.surface) for b in look.world.bodies.values()]
     grounds = [("ground", look.world.floor.surface)] if look.world.floor else []
     grounds += [(o.name, o.surface) for o in look.world.obstacles.values()]

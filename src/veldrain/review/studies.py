@@ -8,6 +8,7 @@ from veldrain.errors import VeldrainError
 from veldrain.review.finding import Finding, mistake
 from veldrain.review.look import Look
 from veldrain.review.rules import RULES
+from veldrain.scenario import Change
 from veldrain.scenario.limits import OverLimitError, limited
 from veldrain.scenario.trial import Trial
 from veldrain.study import Study
@@ -19,6 +20,7 @@ from veldrain.study.statistics import FEWEST
 PATIENCE = 20.0  # s on the clock
 
 STATEMENTS = {
+    "overwritten": "What is drawn is not set to something else where the trial begins.",
     "few-trials": "A study has trials enough to tell a difference.",
     "same-controllers": "The controllers of a study differ.",
 }
@@ -33,6 +35,19 @@ def compares_nothing(study: Study) -> Iterator[Finding]:
             text = f"is the same as '{other}', with the same arguments: nothing is compared"
             line = study.where.get(f"controller {name}", "")
             yield Finding("same-controllers", "warning", f"controller '{name}'", text, "give it another argument", line)
+    for factor in study.factors:
+        ends = factor.draw.ends(factor.kinds[0], factor.name)
+        if ends and ends[0] == ends[-1]:
+            path = factor.paths[0]
+            text = f"is drawn from {ends[0]:g} to {ends[-1]:g} {study.units[path]}: always the same"
+            line = study.where.get(path, "")
+            yield Finding("idle-factor", "warning", f"vary {path}", text, "give it two values, or take it out", line)
+    changes = [(e.trigger, e.action) for e in study.scenario.timeline if isinstance(e.action, Change)]
+    now = {change.path: change for at, change in changes if at == 0.0}
+    for path in study.units:
+        if path in now:
+            text = f"is drawn, and the timeline changes it to {now[path].to} at 0 s: no draw acts"
+            yield Finding("overwritten", "warning", f"vary {path}", text, "take it out of the timeline, or of vary:")
     metrics: dict[str, str] = {}
     for metric in study.metrics:
         words = {word: value for word, value in vars(metric).items() if word != "name"}

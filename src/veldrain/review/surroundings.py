@@ -10,6 +10,9 @@ from veldrain.pose import Array
 from veldrain.review.look import Look, Solids, mm
 from veldrain.review.rules import Found, found, rule
 
+ICE = 0.005  # friction on which nothing gets along
+SUNK = 0.3  # of a wheel's radius
+
 
 @rule("nothing-below", "error", "world", world=True)
 def nothing_below(look: Look) -> Found:
@@ -17,7 +20,7 @@ def nothing_below(look: Look) -> Found:
 
     Without a ground it falls for ever: sensors read nothing, and after some seconds it is metres deep.
     """
-    if not look.has_gravity:
+    if not look.has_gravity or (look.world.floor and look.up[2] < 0.5):  # a rule of its own minds gravity's way
         return
     floors = [
         _box([(s, o.pose @ p) for s, p in touched(o.part)]) for o in look.world.obstacles.values() if touched(o.part)
@@ -68,6 +71,32 @@ def _box(shapes: Solids) -> tuple[Array, Array]:
     return bounds_of(shapes) if shapes else (np.zeros(3), np.zeros(3))
 
 
+@rule("sinks-in", "warning", "world", world=True)
+def sinks_in(look: Look) -> Found:
+    """A soft ground carries what stands on it.
+
+    A stiffness without its prefix lets a cart sink to its axles: 200 N/m for 200 kN/m.
+    """
+    floor = look.world.floor
+    for robot in look.robots if floor else ():
+        stand, mass = robot.stand, robot.body(list(robot.links)).mass
+        if floor is None or stand is None or not len(stand.points):
+            continue
+        soft = max(1 / floor.surface.stiffness + 1 / robot.links[link].surface.stiffness for link in stand.links)
+        deep = mass * float(np.linalg.norm(look.world.gravity)) * soft / len(stand.points)
+        size = min(robot.radius(link) for link in stand.links)
+        if deep > SUNK * size:
+            better = deep / (0.05 * size) / soft
+            yield found(
+                "sinks-in",
+                robot,
+                "",
+                f"its {mass:.3g} kg sink {mm(deep)} into the ground, on a stiffness of {1 / soft:.3g} N/m",
+                f"write a stiffness of {better:.2g} N/m for {mm(0.05 * size)}, or look at its unit",
+                numbers={"deep m": deep},
+            )
+
+
 @rule("no-gravity", "warning", "world", world=True)
 def no_gravity(look: Look) -> Found:
     """There is gravity where there is a ground.
@@ -94,14 +123,23 @@ def no_grip(look: Look) -> Found:
     grounds: dict[str, Surface] = {"ground": look.world.floor.surface} if look.world.floor else {}
     grounds |= {patch.name: patch.surface for patch in look.world.patches.values()}
     for name, surface in grounds.items():
-        if surface.friction == 0 and any(robot.wheels for robot in look.robots):
+        if surface.friction < ICE and any(robot.wheels for robot in look.robots):
             yield found(
                 "no-grip",
                 look,
                 name,
-                "its friction is 0: wheels have no grip on it",
+                f"its friction is {surface.friction:g}: wheels have no grip on it",
                 "write surface: {friction: 0.7}, or what it is like",
                 severity="warning" if name != "ground" else None,
+            )
+    for obstacle in look.world.obstacles.values():
+        if any(obstacle.surface.belt) and obstacle.surface.friction < ICE:
+            yield found(
+                "no-grip",
+                look,
+                obstacle.name,
+                f"its friction is {obstacle.surface.friction:g}: its belt takes nothing along",
+                "write friction: 0.8 for the belt",
             )
     for robot in look.robots:
         for link in robot.wheels:

@@ -9,10 +9,11 @@ from collections.abc import Iterable, Iterator
 from veldrain.motion import Route
 from veldrain.review.finding import Finding
 from veldrain.scenario import Finish, Push, Put, Remove, Scenario
-from veldrain.scenario.conditions import Compared, Condition, Watching
+from veldrain.scenario.conditions import Compared, Condition, Latched, Watching
 from veldrain.scenario.measures import Signal
 from veldrain.simulation import engine_of
 
+FASTEST = 30.0  # m/s
 LEAST_PUSH = 1e-3  # m/s that a push gives what it is on, as a whole
 UNIT = "see its bound and its unit"
 STATEMENTS = {
@@ -22,6 +23,7 @@ STATEMENTS = {
     "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
     "cannot-fail": "An expectation can be broken.",
     "unknown-signal": "A signal that a condition waits for is logged by a controller.",
+    "never-released": "A condition with hysteresis can end.",
     "push-of-nothing": "A push moves what it pushes.",
     "taken-away": "What is expected of a thing is expected while it is there.",
 }
@@ -30,15 +32,17 @@ STATEMENTS = {
 def never_fires(scenario: Scenario, look: Watching) -> Iterator[Finding]:
     """Conditions that nothing can meet, and those that end a trial at its start."""
     for expected in scenario.expectations.values():
-        why = expected.condition.impossible(scenario.duration)
-        never = expected.never is not None
+        why, sure, never = expected.condition.impossible(scenario.duration), "", expected.never is not None
+        if still := _never_moves(expected.condition, look):
+            holds = expected.condition.bind(look)()
+            why, sure = ("", still) if holds else (still, "")
         if why and never:
             yield Finding(
                 "cannot-fail", "warning", expected.name, f"is never broken: {why}", "see its bound and its unit"
             )
         elif why:
             yield Finding("never-fires", "warning", expected.name, f"its condition never holds: {why}", "see its bound")
-        elif not never and (sure := expected.condition.certain()):
+        elif not never and (sure := sure or expected.condition.certain()):
             yield Finding(
                 "cannot-fail", "warning", expected.name, f"is always met: {sure}", "see its bound and its unit"
             )
@@ -49,7 +53,8 @@ def never_fires(scenario: Scenario, look: Watching) -> Iterator[Finding]:
         condition, name = entry.trigger, str(entry.action)
         if not isinstance(condition, Condition):
             continue
-        why = condition.impossible(scenario.duration) or _never_moves(condition, look)
+        still = _never_moves(condition, look)
+        why = condition.impossible(scenario.duration) or ("" if still and condition.bind(look)() else still)
         if why:
             text = f"waits for a condition that never holds: {why}"
             yield Finding("never-fires", "warning", name, text, "see its bound, or name what moves", entry.where)
@@ -59,13 +64,34 @@ def never_fires(scenario: Scenario, look: Watching) -> Iterator[Finding]:
 
 
 def _never_moves(condition: Condition, look: Watching) -> str:
-    """Why a comparison of what is fixed in the world, which does not hold at the start, never will; "" where it may."""
+    """Why a comparison of what is fixed in the world, or of one rigid body, stays as it is; "" where it may change."""
     if not isinstance(condition, Compared):
         return ""
-    names = [vars(condition.measure)[word] for word in ("a", "b") if word in vars(condition.measure)]
-    if not names or not all(map(engine_of(look.simulation).is_fixed, names)) or condition.bind(look)():
-        return ""
-    return f"{' and '.join(names)} never {'moves' if len(names) == 1 else 'move'}"
+    names, engine = (
+        [vars(condition.measure)[word] for word in ("a", "b") if word in vars(condition.measure)],
+        engine_of(look.simulation),
+    )
+    if names and all(map(engine.is_fixed, names)):
+        return f"{' and '.join(names)} never {'moves' if len(names) == 1 else 'move'}"
+    if len(names) == 2 and all(map(engine.has_place, names)):
+        one, other = map(engine.place_of, names)
+        if one.node == other.node:
+            return f"{names[0]} and {names[1]} are one rigid body"
+    return ""
+
+
+def never_released(scenario: Scenario, look: Watching) -> Iterator[Finding]:
+    """Conditions with hysteresis that end at a distance which nothing gets to while the trial lasts."""
+    for condition, place, line in _asked(scenario):
+        for part in condition.parts():
+            if not isinstance(part, Latched) or part.one.measure.quantity != "length":
+                continue
+            most = abs(part.one.measure.bind_in(look)()) + FASTEST * scenario.duration
+            if part.one.below and math.isfinite(most) and part.bound > most:
+                text = (
+                    f"once it holds it goes on to {part.bound:g} m, and in {scenario.duration:g} s nothing gets so far"
+                )
+                yield Finding("never-released", "warning", place, text, "see released: and its unit", line)
 
 
 def unknown_signals(scenario: Scenario, logged: set[str]) -> Iterator[Finding]:
@@ -126,7 +152,7 @@ def does_nothing(scenario: Scenario, varied: Iterable[str] = ()) -> Iterator[Fin
         if not any(push.force) and not any(push.torque):
             text, cure = "is of 0 N and 0 N·m: it does nothing", "give it a force= or a torque="
         else:
-            mass = _mass(scenario, push.link.partition("/")[0])
+            mass = _mass(scenario, push.link)
             speed = math.hypot(*push.force) * push.lasting / mass
             if any(push.torque) or speed > LEAST_PUSH:
                 continue
@@ -139,7 +165,8 @@ def _mass(scenario: Scenario, name: str) -> float:
     world = scenario.world
     if name in world.bodies:
         return float(world.bodies[name].mass_properties.mass)
-    return float(sum(link.mass_properties.mass for link in world.placed[name].model.links.values()))
+    model = world.placed[name.partition("/")[0]].model
+    return float(sum(link.mass_properties.mass for link in model.links.values()))
 
 
 def never_sets_off(scenario: Scenario) -> Iterator[Finding]:

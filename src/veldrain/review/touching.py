@@ -153,7 +153,10 @@ def overlapping_world(look: Look) -> Found:
                     }
                 }
             }
-        cure = f"lift {mover} by {mm(lift)}" if lift < 2 else f"move {mover} out of it"
+        above = mover
+        if still in movers and (other := _lift(look, still, mover)) < lift:
+            above, lift = still, other  # it is the upper one that is lifted
+        cure = f"lift {above} by {mm(lift)}" if lift < 2 else f"move {above} out of it"
         yield found(
             "overlapping-world",
             look,

@@ -16,7 +16,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
-from veldrain.model.sensor import Fields, Message, Mount, Sensor, Sight
+from veldrain.model.sensor import Fields, Message, Mount, Sensor, Sight, looking
 from veldrain.pose import Array, Pose
 from veldrain.sensing.lenses import Lens
 from veldrain.sensing.painting import Painter, developed, edges, within
@@ -88,6 +88,7 @@ class Camera(Sensor):
     output: Choice = Choice(
         *OUTPUTS, default="rgb", doc="what its pictures show: depth in m, labels: which link or thing"
     )
+    looks: Choice = looking()
     near: Number = Number(
         "length", default=0.01, least=0.0, doc="near plane: what is nearer along its axis is not seen"
     )

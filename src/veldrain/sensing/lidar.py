@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError
-from veldrain.model.sensor import Fields, Message, Mount, Sensor, Sight
+from veldrain.model.sensor import Fields, Message, Mount, Sensor, Sight, looking
 from veldrain.pose import Array
 from veldrain.sensing.clouds import cloud_message, directions_at
 from veldrain.sensing.noise import stepped
@@ -96,6 +96,7 @@ class _Lidar(Sensor):
         "other things stand still",
     )
     sees: Choice = Choice("visual", "collision", default="visual", doc="which shapes it meets")
+    looks: Choice = looking()
 
     def check(self) -> None:
         if not self.min_range < self.max_range:

@@ -12,7 +12,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError
 from veldrain.model.looks import Look
-from veldrain.model.sensor import Fields, Message, Mount, Sensor, Sight
+from veldrain.model.sensor import Fields, Message, Mount, Sensor, Sight, looking
 from veldrain.pose import Array
 from veldrain.sheet import Choice, Made, Number, Whole
 from veldrain.units import Quantity, quantity
@@ -55,6 +55,7 @@ class _Cone(Sensor):
     )
     raw_noise: Number = Number("ratio", default=0.0, least=0.0, exact=0.0, doc="standard deviation of the raw value")
     sees: Choice = Choice("visual", "collision", default="visual", doc="which shapes it meets")
+    looks: Choice = looking()
 
     # Each kind has these with defaults of its own.
     field_of_view: Number

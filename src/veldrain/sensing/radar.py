@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.model.sensor import Message, Mount, Sensor, Sight
+from veldrain.model.sensor import Message, Mount, Sensor, Sight, looking
 from veldrain.pose import Array
 from veldrain.sensing.clouds import cloud_message, directions_at
 from veldrain.sheet import Choice, Flag, Number
@@ -85,6 +85,7 @@ class Radar(Sensor):
         default=False, doc="True: detections of the ground are left out, as by radars that do so"
     )
     sees: Choice = Choice("visual", "collision", default="visual", doc="which shapes it meets")
+    looks: Choice = looking()
 
     def check(self) -> None:
         if self.min_range >= self.max_range:
