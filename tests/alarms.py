@@ -7,10 +7,8 @@ finds it with words of its ``cure``. A name with a dot in front is there for oth
 
 from __future__ import annotations
 
-import copy
 import io
 import shutil
-from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,6 +18,7 @@ from typing import Any
 from ruamel.yaml import YAML
 
 import veldrain as vd
+from veldrain.review import RULES
 
 HEALTHY = Path(__file__).parent / "healthy"
 KINDS = ("world", "scenario", "study")
@@ -27,9 +26,10 @@ KINDS = ("world", "scenario", "study")
 
 @dataclass(frozen=True)
 class Planted:
-    """A fault: its name, the thing with it, the rule that should find it, and words of the right cure."""
+    """A fault: its name, what it changes, the thing with it, the rule that should find it, words of the right cure."""
 
     name: str
+    change: Mapping[str, Any]
     words: Mapping[str, Any]
     rule: str
     cure: str
@@ -46,14 +46,15 @@ class Thing:
 
 
 @dataclass
-class Share:
-    """What was found in how many: things told falsely, faults found with the right cure, with another, and missed."""
+class Shares:
+    """The corpus, looked at: what is told of each healthy thing falsely, and the verdict on each planted fault."""
 
-    healthy: int = 0
     false: dict[str, list[vd.Finding]] = field(default_factory=dict)
-    counts: Counter[str] = field(default_factory=Counter)
-    missed: list[str] = field(default_factory=list)
-    wrong: list[str] = field(default_factory=list)
+    verdicts: dict[str, str] = field(default_factory=dict)
+
+    def count(self, verdict: str) -> int:
+        """How many faults have a verdict."""
+        return list(self.verdicts.values()).count(verdict)
 
 
 def things() -> Iterator[Thing]:
@@ -64,14 +65,16 @@ def things() -> Iterator[Thing]:
                 continue
             own = {kind: words[kind] for kind in KINDS if kind in words}
             faults = words.get("faults", {}).items()
-            planted = [Planted(f"{name}: {what}", changed(own, f["change"]), f["rule"], f["cure"]) for what, f in faults]
+            planted = [
+                Planted(f"{name}: {what}", f["change"], changed(own, f["change"]), f["rule"], f["cure"])
+                for what, f in faults
+            ]
             yield Thing(name, own, words.get("may", {}), planted)
 
 
 def changed(words: Mapping[str, Any], changes: Mapping[str, Any]) -> dict[str, Any]:
     """Words with others in their place, each by its dotted path; a number is a place in a list."""
-    made: Any = copy.deepcopy(words, {})
-    made = _apart(made)
+    made: Any = _apart(words)
     for path, value in changes.items():
         at: Any = made
         *way, last = path.split(".")
@@ -106,9 +109,12 @@ def written(words: Mapping[str, Any], folder: Path) -> Path:
     return path
 
 
-def found_in(words: Mapping[str, Any]) -> vd.Findings:
-    """What the check finds in a thing."""
+def found_in(words: Mapping[str, Any], rule: str = "") -> vd.Findings:
+    """What the check finds in a thing; for a rule of worlds its world alone is looked at, with the scenario's step."""
+    step = words.get("scenario", {}).get("step")
     with TemporaryDirectory() as folder:
+        if rule in RULES:
+            return vd.check(written({"world": words["world"]}, Path(folder)), step=step)
         return vd.check(written(words, Path(folder)))
 
 
@@ -118,23 +124,17 @@ def false_alarms(thing: Thing) -> list[vd.Finding]:
 
 
 def verdict(fault: Planted) -> str:
-    """``found``, ``wrong cure`` or ``missed``."""
-    found = found_in(fault.words).of(fault.rule)
+    """``found`` with the right cure, ``wrong cure`` or ``missed``."""
+    found = found_in(fault.words, fault.rule).of(fault.rule)
     if not found:
         return "missed"
-    return "found" if any(fault.cure in f.cure or fault.cure in f.problem for f in found) else "wrong cure"
+    return "found" if any(fault.cure in f"{f.problem} {f.cure}" for f in found) else "wrong cure"
 
 
-def shares() -> Share:
+def shares() -> Shares:
     """The whole corpus, looked at."""
-    share = Share()
+    made = Shares()
     for thing in things():
-        share.healthy += 1
-        if alarms := false_alarms(thing):
-            share.false[thing.name] = alarms
-        for fault in thing.planted:
-            said = verdict(fault)
-            share.counts[said] += 1
-            if said != "found":
-                (share.missed if said == "missed" else share.wrong).append(fault.name)
-    return share
+        made.false[thing.name] = false_alarms(thing)
+        made.verdicts |= {fault.name: verdict(fault) for fault in thing.planted}
+    return made

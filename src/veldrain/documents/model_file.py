@@ -129,9 +129,15 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
             call(model.change_motor, entry, folder, joint)
 
     each("defaults", lambda _, entry: call(model.defaults, entry, folder))
-    each("change.links", plain(model.change_link), words=text.change.links)
-    each("change.joints", plain(model.change_joint), words=text.change.joints)
-    each("change.motors", change_motor, words=text.change.motors)
+    # What is there already is changed first, what the file itself adds once it is there.
+    changes = (
+        ("links", plain(model.change_link), text.change.links, model.links),
+        ("joints", plain(model.change_joint), text.change.joints, model.joints),
+        ("motors", change_motor, text.change.motors, model.motors),
+    )
+    there = [set(table) for *_, table in changes]
+    for (what, act, words, _), known in zip(changes, there, strict=True):
+        each(f"change.{what}", act, words={key: entry for key, entry in words.items() if key in known})
     each("links", plain(model.link), "link")
     in_order = sorted(
         text.joints.items(), key=lambda item: bool(getattr(item[1], "mimic", None))
@@ -140,6 +146,8 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
     each("roller_wheels", plain(model.roller_wheel), "joint")
     each("attach", attach)
     each("motors", plain(model.motor), "motor")
+    for (what, act, words, _), known in zip(changes, there, strict=True):
+        each(f"change.{what}", act, words={key: entry for key, entry in words.items() if key not in known})
     each("loops", plain(model.close))
     each("springs", plain(model.spring))
     each("rotors", plain(model.rotor), "rotor")

@@ -16,8 +16,8 @@ from veldrain.sensing import Camera, Lidar
 WAYS = {"down": -1.0, "level": 0.0, "up": 1.0}  # of +x along up
 ASKEW = math.radians(45.0)  # from where it is said to look
 OVER = -0.7  # cosine of its z with up
-TILTED = math.radians(20.0)
-MOSTLY = 0.4  # of its beams
+TILTED = math.radians(10.0)
+MOSTLY = 0.3  # of its beams
 
 
 def _rise(robot: RobotLook, ahead: Array) -> float:

@@ -15,6 +15,7 @@ from veldrain.sensing import Gnss, Imu, Magnetometer, Odometer
 
 WIDE = 0.1  # share by which an odometer's track may be narrower than the wheels, and wider on two wheels
 SLIPPING = 2.0  # times the wheels' track: what skid-steered robots take at most
+BORNE = 0.15  # of the weight
 LEAST_PULL = 0.3  # m/s²: a slope of 2° asks for more
 
 
@@ -70,6 +71,27 @@ def odometer_track(robot: RobotLook) -> Found:
                 f"write track: {figure(track)} m" + (", or up to twice that where they slip" if slips else ""),
                 kind="sensor",
                 numbers={"track m": track},
+            )
+
+
+@rule("odometer-backward", "warning", "drives")
+def odometer_backward(robot: RobotLook) -> Found:
+    """An odometer counts up where its robot goes forward.
+
+    Wheels whose axes point to the right turn backward as they roll forward: its position goes the other way.
+    """
+    for name, sensor in _odometers(robot):
+        joints = [robot.model.joints[j] for j in (*sensor.left, *sensor.right) if j in robot.model.joints]
+        ahead = [float(np.cross(_way(robot, joint), (0.0, 0.0, 1.0))[0]) for joint in joints]
+        if ahead and max(ahead) < -0.5:
+            yield found(
+                "odometer-backward",
+                robot,
+                name,
+                f"its wheels ({', '.join(j.name for j in joints)}) turn about axes that point to the right: going"
+                " forward it counts backward",
+                "turn the axes of these joints round: [0, 1, 0] where y is to the left",
+                kind="sensor",
             )
 
 
@@ -159,6 +181,36 @@ def turns_with_the_wheel(robot: RobotLook) -> Found:
                 f"mount it on {robot.wheels[rolling].parent}",
                 kind="sensor",
             )
+
+
+@rule("little-on-the-driven", "warning", "drives", world=True)
+def little_on_the_driven(robot: RobotLook) -> Found:
+    """The driven wheels bear a good part of the weight.
+
+    What hardly stands on them spins them: castors or a stand carry the rest.
+    """
+    forces, driven = robot.look.settled, [k for k, j in robot.wheels.items() if j.name in robot.model.motors]
+    if forces is None or not robot.is_free or not driven or robot.model.rotors:
+        return
+    own, whole, on_driven = f"{robot.name}/", 0.0, 0.0
+    rollers = [r for r in robot.rollers if robot.moving[robot.moving[r].parent].name in robot.model.motors]
+    carriers = {robot.path(link) for link in (*driven, *rollers)}
+    for (a, b), force in zip(forces.sides, forces.force, strict=True):
+        side, other, up = (a, b, 1.0) if str(a).startswith(own) else (b, a, -1.0)
+        if str(side).startswith(own) and not str(other).startswith(own):
+            borne = up * float(force @ robot.look.up)
+            whole += borne
+            on_driven += borne if side in carriers else 0.0
+    weight = robot.body(list(robot.links)).mass * float(np.linalg.norm(robot.look.world.gravity))
+    if 0.5 * weight < whole < 2.0 * weight and on_driven < BORNE * whole:
+        yield found(
+            "little-on-the-driven",
+            robot,
+            "",
+            f"its driven wheels bear {figure(on_driven)} N of {figure(whole)} N: they spin",
+            "move its centre of mass toward them, or lift what else it stands on",
+            numbers={"share": on_driven / whole},
+        )
 
 
 @rule("weak-drive", "warning", "drives", world=True)

@@ -9,24 +9,27 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from veldrain.control import Fly, FollowTrajectory, Walk
+from veldrain.control import Fly, FollowTrajectory, GoTo, Walk
 from veldrain.control.driving import Driver
 from veldrain.model import Joint, Model, Motor
 from veldrain.motion.attitude import FASTER
 from veldrain.motion.legs import Leg
-from veldrain.pose import Array
+from veldrain.pose import Array, Pose
 from veldrain.review.finding import Finding
 from veldrain.review.look import figure
 from veldrain.scenario import Tell
 from veldrain.scenario.trial import Trial
+from veldrain.simulation import engine_of
 
 STATEMENTS = {
     "path-beyond-limits": "A path stays within what its joints and motors can do: positions, speeds and efforts.",
     "path-starts-elsewhere": "A path begins where its joints are: otherwise they jump to its start.",
     "gains-too-low": "Motors are as quick as what they are asked to follow: a path, or the attitude of a flyer.",
+    "path-through-things": "The straight way of a robot that goes to a place is free.",
     "legs-out-of-reach": "At what a walker is told, its feet stay within reach of its legs.",
 }
 
+PLACES, MOST_PLACES = 0.1, 1000  # m along a straight way, and how many of them
 SAMPLES = 200  # of a path
 NEAR = 1e-3  # m out of reach that no leg minds
 JUMP = {True: 5e-3, False: math.radians(2.0)}  # m where a joint slides, rad where it turns
@@ -43,6 +46,8 @@ def what_does_not_follow(trial: Trial, driver: Driver) -> Iterator[Finding]:
         yield from _of_path(trial, driver, controller)
     elif isinstance(controller, Fly):
         yield from _of_flyer(driver, controller)
+    elif isinstance(controller, GoTo):
+        yield from _of_way(trial, driver, controller)
     elif isinstance(controller, Walk):
         yield from _of_walker(trial, driver, controller)
 
@@ -175,6 +180,33 @@ def _efforts(trial: Trial, along: _Along) -> Iterator[Finding]:
                 f"moving asks for {pull[at]:.3g} {unit}, for which its motor stays {_place(joint, lag)} behind",
                 f"write stiffness: {figure(stiffness)} (see inspect --gains), or plan a lower acceleration",
             )
+
+
+def _of_way(trial: Trial, driver: Driver, pilot: GoTo) -> Iterator[Finding]:
+    """What stands on the straight way to a goal: such a pilot minds nothing. It is where odometry begins."""
+    sim, before, robot = trial.simulation, trial.simulation.snapshot(), driver.robot
+    engine, start = engine_of(sim), sim[robot].pose()
+    own = engine.geoms_of(robot)
+    world = trial.scenario.world
+    things = [name for name in (*world.obstacles, *world.bodies) if not world.is_of_roads(name)]
+    ahead = start.rotation.apply((*pilot.goal, 0.0)) if pilot.pose == "odometry" else np.array((*pilot.goal, 0.0))
+    way = np.array((ahead[0], ahead[1], 0.0)) - (0.0 if pilot.pose == "odometry" else start.position * (1, 1, 0))
+    yaw = math.atan2(way[1], way[0])
+    met = {name for name in things if engine.clearance(own, engine.geoms_of(name)) <= 0.0}
+    try:
+        places = min(MOST_PLACES, math.ceil(float(np.linalg.norm(way)) / PLACES))
+        for k in range(1, places + 1):
+            at = start.position + way * k / places
+            sim[robot].move_to(Pose(tuple(at), yaw=yaw))
+            for name in things:
+                if name not in met and engine.clearance(own, engine.geoms_of(name)) <= 0.0:
+                    far = float(np.linalg.norm(way)) * k / places
+                    text = f"the straight way to its goal {pilot.goal} meets {name} after {far:.3g} m"
+                    cure = "see the goal and its unit, or plan a way around it: FollowRoute"
+                    yield Finding("path-through-things", "warning", driver.title, text, cure)
+                    return
+    finally:
+        sim.restore(before)
 
 
 def _of_flyer(driver: Driver, fly: Fly) -> Iterator[Finding]:

@@ -24,6 +24,7 @@ from veldrain.review.standing import Stand, set_down
 from veldrain.review.statics import Held
 
 ROUND_ENOUGH = 0.905  # share of a shape's volume and a cylinder's around it, from which on it is round
+WHILE = 0.3  # s in which things come to stand
 FAR_OFF = 0.5  # of the diagonal around a link's shapes
 ODD = 100.0  # times an even spread's inertia: it is in other units
 LYING = 0.7  # cosine of a round part's axis with up, from which on it lies flat
@@ -73,16 +74,27 @@ class Look:
         return engine
 
     @cached_property
-    def first_forces(self) -> Forces | None:
-        """The contacts of the first step; None where it cannot be taken."""
+    def settled(self) -> Forces | None:
+        """The contacts after a while, the motors told nothing; None where it cannot be simulated."""
+        engine = self._after_a_while
+        return engine.forces() if engine else None
+
+    @property
+    def wanted_step(self) -> float:
+        """The step (s) that would do for what touches after a while; 0 where this one does."""
+        engine = self._after_a_while
+        return float(engine.plant.counts["wanted"][0]) if engine else 0.0
+
+    @cached_property
+    def _after_a_while(self) -> Engine | None:
         if self.engine is None:
             return None
-        engine = self.trial()
+        engine = Engine(self.world, self.step)
         try:
-            engine.advance(1)
+            engine.advance(max(2, round(WHILE / self.step)))
         except VeldrainError:
-            return None
-        return engine.forces()
+            return None  # another rule says so
+        return engine
 
     def line_of(self, path: str) -> str:
         """File and line of what a name path stands for, where a file was read."""

@@ -87,7 +87,8 @@ def com_outside(robot: RobotLook) -> Found:
         link, (low, high) = robot.links[name], bounds_of(robot.touched(name) or robot.seen(name))
         com = np.array(link.mass_properties.com)
         grown = 0.25 * (high - low)
-        scale = next((s for s in SLIPS if ((low - grown <= s * com) & (s * com <= high + grown)).all()), 0.0)
+        within = [s for s in SLIPS if ((low - grown <= s * com) & (s * com <= high + grown)).all()]
+        scale = min(within, key=lambda s: float(np.linalg.norm(s * com - 0.5 * (low + high))), default=0.0)
         row = [round(float(x), 6) + 0.0 for x in scale * com]
         as_unit = f" ([{', '.join(f'{x:g} mm' for x in com)}])" if scale == 1e-3 else ""
         yield found(

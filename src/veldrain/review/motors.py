@@ -26,6 +26,7 @@ WHOLE_RANGE = 100.0  # s from one limit to the other
 PATIENCE = 5.0  # s for a small step
 FORCED = 0.3  # share of the time in which a motor gives all that it can
 TAKEN = 0.7  # of the speed that a velocity motor is told
+MANY = 3  # joints of one robot that are told in one line
 OWN = 30.0  # times what it moves: a rotor's inertia behind a large gear has ten
 
 
@@ -43,10 +44,14 @@ def _of(joint: Joint, value: float) -> str:
 
 
 def _stands(robot: RobotLook, joint: Joint) -> bool:
-    """True where what hangs on a joint is held by the joint alone: not standing on anything."""
+    """True where what hangs on a joint is held by the joint alone: not standing on anything.
+
+    Of what has no base that is heavy beside the rest, as a snake, nobody knows what it lies on.
+    """
     if not robot.is_free:
-        return True
-    forces = robot.look.first_forces
+        root = robot.body(robot.group(robot.model.root())).mass
+        return not robot.look.is_bare or root > 0.3 * robot.body(list(robot.links)).mass or root == 0.0
+    forces = robot.look.settled
     if forces is None:
         return False
     below = {robot.path(link) for link in robot.below(joint.child)}
@@ -70,9 +75,9 @@ def holds_no_weight(robot: RobotLook) -> Found:
             yield _weak(robot, motor, joint, asked, "at the start")
     worst: dict[str, tuple[float, str, bool]] = {}
     for posture in postures_of(robot.model, robot.at_start):
-        bent = robot.held.at(posture.joints)
-        for motor, joint in _motors(robot) if bent else ():
-            asked = abs(bent.loads[joint.name]) if bent and _stands(robot, joint) else 0.0
+        loads = robot.held.loads_at(posture.joints)
+        for motor, joint in _motors(robot):
+            asked = abs(loads[joint.name]) if _stands(robot, joint) else 0.0
             if asked > max(motor.limit, worst.get(joint.name, (0.0,))[0]) and motor.limit > 0:
                 worst[joint.name] = asked, posture.name, posture.is_named
     for motor, joint in _motors(robot):
@@ -200,6 +205,8 @@ def rings(robot: RobotLook) -> Found:
     Overshoot: exp(−π ζ / √(1 − ζ²)) (Ogata, Modern Control Engineering, second-order systems).
     """
     for motor, joint, inertia in _moved(robot):
+        if not _stands(robot, joint):
+            continue
         stiffness = motor.stiffness + joint.stiffness
         ratio = (motor.damping + joint.damping) / (2 * math.sqrt(stiffness * inertia))
         frequency = math.sqrt(stiffness / inertia)
@@ -260,7 +267,11 @@ def step_not_followed(robot: RobotLook) -> Found:
     """
     if robot.held is None:
         return
-    tried = [(motor, joint) for motor, joint, _ in _moved(robot) if abs(robot.held.loads[joint.name]) < motor.limit]
+    tried = [
+        (motor, joint)
+        for motor, joint, _ in _moved(robot)
+        if abs(robot.held.loads[joint.name]) < motor.limit and _stands(robot, joint)
+    ]
     late = robot.held.late([joint.name for _, joint in tried], PATIENCE)
     for motor, joint in tried:
         share = late.get(joint.name, 0.0)
@@ -403,26 +414,33 @@ def undriven(robot: RobotLook) -> Found:
     """
     motors = robot.model.motors
     driven = [robot.poses[link].position for link, joint in robot.wheels.items() if joint.name in motors]
-    for joint in robot.model.joints.values():
-        if (
-            joint.kind not in SIMPLE_KINDS
-            or joint.name in motors
-            or joint.mimic
-            or joint.stiffness
-            or robot.model.loops
-        ):
-            continue
-        if 0 < joint.effort < math.inf:
-            yield found(
-                "undriven",
-                robot,
-                joint.name,
-                f"an effort of {_of(joint, joint.effort)} is given for it, and no motor",
-                f"write motors: {{{joint.name}: {{mode: …, …}}}}, or defaults: with motor: for all",
-                kind="joint",
-                numbers={"effort": joint.effort},
-            )
-        elif joint.child in robot.wheels and _is_odd_one(robot, joint.child, driven):
+    meant = [
+        joint
+        for joint in robot.model.joints.values()
+        if joint.kind in SIMPLE_KINDS
+        and not (joint.name in motors or joint.mimic or joint.stiffness or robot.model.loops)
+    ]
+    given = [joint for joint in meant if 0 < joint.effort < math.inf]
+    if len(given) > MANY and not motors:  # a robot file as it came
+        names = f"{given[0].name}, {given[1].name}, … {given[-1].name}"
+        problem = f"an effort is given for {len(given)} of its joints ({names}), and no motor"
+        yield found(
+            "undriven", robot, "", problem, "write defaults: [{joints: '*', motor: {mode: …, …}}] for all of them"
+        )
+        given = []
+    for joint in given:
+        yield found(
+            "undriven",
+            robot,
+            joint.name,
+            f"an effort of {_of(joint, joint.effort)} is given for it, and no motor",
+            f"write motors: {{{joint.name}: {{mode: …, …}}}}, or defaults: with motor: for all",
+            kind="joint",
+            numbers={"effort": joint.effort},
+        )
+    for joint in meant:
+        is_given = 0 < joint.effort < math.inf
+        if not is_given and joint.child in robot.wheels and _is_odd_one(robot, joint.child, driven):
             yield found(
                 "undriven",
                 robot,

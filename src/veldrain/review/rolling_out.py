@@ -25,7 +25,7 @@ OFF = 0.15  # share of what is told
 SPIN = 3.0  # rad/s of the wheels that are told to go
 ABOVE = 10.0  # m over the ground, to find how low it reaches
 SETTLES, LASTS, LONGEST = 0.3, 0.5, 6.0  # s: it comes to rest, it is measured, it gathers way
-STEADY = 0.02  # of what is told, from one look to the next
+STEADY = 0.03  # of what is told, from one look to the next
 SLOWLY = 0.7  # of the speed that a motor has at most, and of the angle that it steers by at most
 TIPPED = 0.4  # rad
 GRIP = Surface(friction=0.9)
@@ -99,14 +99,14 @@ def _tried(
 
     def measured() -> tuple[float, float]:
         begun, along, turned = sim.time, 0.0, 0.0
+        (x, y, _), heading = it.pose().position, _heading(it.pose())
         while sim.time < begun + LASTS - 1e-9:
-            at = it.pose()
             go(ticks * sim.step, *told)
-            now = it.pose()
-            moved, heading = now.position - at.position, at.rpy[2]
-            along += float(moved[0] * math.cos(heading) + moved[1] * math.sin(heading))
-            turned += math.remainder(float(now.rpy[2] - heading), 2 * math.pi)
-        return along / (sim.time - begun), turned / (sim.time - begun)
+            pose = it.pose()
+            along += (pose.position[0] - x) * math.cos(heading) + (pose.position[1] - y) * math.sin(heading)
+            turned += math.remainder(_heading(pose) - heading, 2 * math.pi)
+            (x, y, _), heading = pose.position, _heading(pose)
+        return float(along / (sim.time - begun)), turned / (sim.time - begun)
 
     go(SETTLES, 0.0, 0.0)
     before, settled = it.pose(), sim.time + max(ramps) + LONGEST
@@ -119,6 +119,10 @@ def _tried(
     if max(abs(v) for v in (it.pose().rpy[:2] - before.rpy[:2])) > TIPPED:
         return None
     return speed, turning, dict(zip(it.joints, it.velocities.tolist(), strict=True))
+
+
+def _heading(pose: Pose) -> float:
+    return math.atan2(pose.matrix[1, 0], pose.matrix[0, 0])
 
 
 def _straight(

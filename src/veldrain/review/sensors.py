@@ -235,6 +235,8 @@ def heavy_sensor(robot: RobotLook) -> Found:
 
     A heavy head on a mast moves the centre of mass: the robot drives and tips unlike the one it stands for.
     """
+    if not robot.model.motors:
+        return  # it stays where it is
     whole = robot.body(list(robot.links))
     for link in sorted({s.link for s in robot.model.sensors.values()}):
         joint = robot.moving.get(link)

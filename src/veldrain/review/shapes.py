@@ -123,6 +123,10 @@ def nothing_to_touch(robot: RobotLook) -> Found:
     A visual without a collision shape passes through everything. Blades of rotors are better so.
     """
     blades = {robot.model.joints[joint].child for joint in robot.model.rotors}
+    if len(robot.links) > 1 and not any(map(robot.touched, robot.links)) and any(map(robot.seen, robot.links)):
+        problem = f"none of its {len(robot.links)} links can be touched: it passes through everything"
+        yield found("nothing-to-touch", robot, "", problem, "leave role= out, or add collision shapes")
+        return
     for name in robot.links:
         if name not in blades and robot.seen(name) and not robot.touched(name):
             yield found(

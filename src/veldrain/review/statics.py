@@ -15,6 +15,7 @@ from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.physics import plant as p
 from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
+from veldrain.physics.overlaps import bend
 
 FIRM = 1e7  # times its inertia over the square of a step, so stiff that a joint stays where it is
 NAME = "it"
@@ -55,9 +56,11 @@ class Held:
         coord = int(self.engine.plant.dofs["coord"][dof])
         return float(self.engine.plant.q[coord]) if coord >= 0 else math.nan
 
-    def _stiffened(self) -> p.Ints:
+    def _stiffened(self, joints: Mapping[str, float] | None = None) -> p.Ints:
         """The motors' degrees of freedom, stiff, endlessly strong and told to stay."""
         self.engine.restore(self._start)
+        if joints:
+            bend(self.engine, NAME, self.model.bent(dict(self._placed.joints) | dict(joints)))
         dofs = self.engine.plant.dofs
         own = np.array([self.dofs[name] for name in self.motors], np.int64)
         at = {dof: k for k, dof in enumerate(self.dofs.values())}
@@ -78,9 +81,13 @@ class Held:
     @cached_property
     def loads(self) -> dict[str, float]:
         """Effort (N·m or N) with which each motor keeps its joint where it is; those of a model without motors: {}."""
+        return self.loads_at({})
+
+    def loads_at(self, joints: Mapping[str, float]) -> dict[str, float]:
+        """The same in another posture of a robot without loops, which some of its joints (rad or m) make."""
         if not self.motors:
             return {}
-        own = self._stiffened()
+        own = self._stiffened(joints)
         self.engine.advance(1)
         return dict(zip(self.motors, self.engine.plant.dofs["effort"][own].tolist(), strict=True))
 
@@ -149,14 +156,6 @@ class Held:
                 break
         return {name: forced[name] / looks for name in joints if waiting[name] < SETTLED}
 
-    def at(self, joints: Mapping[str, float]) -> Held | None:
-        """The same robot in another posture; None where it cannot be."""
-        try:
-            placed = replace(self._placed, joints=dict(self._placed.joints) | dict(joints))
-            return Held(placed, self._gravity, self.step)
-        except VeldrainError:
-            return None
-
 
 def shapeless(model: Model) -> Model:
     """A copy that touches nothing and measures nothing, as heavy as it is."""
@@ -176,8 +175,11 @@ class Posture:
 
 
 def postures_of(model: Model, start: Mapping[str, float]) -> list[Posture]:
-    """Those that are named, and each motor's joint at the ends of its limits, the others at their start."""
-    found = [Posture(f"posture '{name}'", joints, True) for name, joints in model.postures.items()]
+    """Those that are named, and each motor's joint at the ends of its limits, the others at their start.
+
+    None of a robot with loops: which postures close them is not known here.
+    """
+    found = [] if model.loops else [Posture(f"posture '{name}'", at, True) for name, at in model.postures.items()]
     if not model.loops:
         for motor in model.motors.values():
             joint = model.joints[motor.joint]

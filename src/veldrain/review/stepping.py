@@ -5,12 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
-from veldrain.errors import VeldrainError
 from veldrain.model import Surface
 from veldrain.review.look import Look, RobotLook
 from veldrain.review.rules import Found, found, rule
 
-TRIED = 0.1  # s
 RESOLVED = 0.5  # frequency · step up to which an oscillation is followed
 STABLE_RK4 = 2.8  # and up to which rk4 does not grow
 
@@ -50,14 +48,7 @@ def coarse_step(look: Look) -> Found:
 
     Of contacts that are stiffer than the step resolves a part stays unsolved: things jitter, sink or creep.
     """
-    if look.engine is None:
-        return
-    engine = look.trial()
-    try:
-        engine.advance(max(2, round(TRIED / look.step)))
-    except VeldrainError:
-        return  # another rule says so
-    wanted = float(engine.plant.counts["wanted"][0])
+    wanted = look.wanted_step
     if wanted > 0.0:
         yield found(
             "coarse-step",

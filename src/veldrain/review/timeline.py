@@ -8,9 +8,10 @@ from collections.abc import Iterable, Iterator
 
 from veldrain.motion import Route
 from veldrain.review.finding import Finding
-from veldrain.scenario import Finish, Push, Put, Remove, Scenario
-from veldrain.scenario.conditions import Compared, Condition, Latched, Watching
+from veldrain.scenario import Change, Cut, Fail, Finish, Push, Put, Remove, Scenario
+from veldrain.scenario.conditions import Compared, Condition, Distance, Latched, Watching
 from veldrain.scenario.measures import Signal
+from veldrain.scenario.trial import Trial
 from veldrain.simulation import engine_of
 
 FASTEST = 30.0  # m/s
@@ -23,6 +24,7 @@ STATEMENTS = {
     "never-fires": "A condition can hold: what it compares can change, and reach its bound.",
     "cannot-fail": "An expectation can be broken.",
     "unknown-signal": "A signal that a condition waits for is logged by a controller.",
+    "never-happens": "What waits for a condition happens in a trial.",
     "never-released": "A condition with hysteresis can end.",
     "push-of-nothing": "A push moves what it pushes.",
     "taken-away": "What is expected of a thing is expected while it is there.",
@@ -77,7 +79,30 @@ def _never_moves(condition: Condition, look: Watching) -> str:
         one, other = map(engine.place_of, names)
         if one.node == other.node:
             return f"{names[0]} and {names[1]} are one rigid body"
+        if isinstance(condition.measure, Distance) and _are_joined(look, *names):
+            return f"the origin of {names[1]} stays where it is on {names[0]}"
     return ""
+
+
+def never_happened(trial: Trial) -> Iterator[Finding]:
+    """Pushes, failures and changes that waited for their condition to the end of a trial; others may be guards."""
+    if trial.reason is not None:
+        return
+    for k in trial.waiting:
+        entry = trial.scenario.timeline[k]
+        if isinstance(entry.action, Push | Fail | Cut | Change):
+            text = "its condition did not hold once in a trial from start to end"
+            yield Finding("never-happens", "note", str(entry.action), text, "see its bound, and who moves", entry.where)
+
+
+def _are_joined(look: Watching, a: str, b: str) -> bool:
+    """True for two links of a robot that a joint holds together at the origin of one, which only turns."""
+    for name, placed in look.simulation.world.placed.items():
+        for joint in placed.model.joints.values():
+            ends = {f"{name}/{joint.parent}", f"{name}/{joint.child}"}
+            if ends == {a, b} and joint.kind in ("revolute", "continuous", "ball"):
+                return True
+    return False
 
 
 def never_released(scenario: Scenario, look: Watching) -> Iterator[Finding]:

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from veldrain.kernel import Compiling
 from veldrain.review.finding import Finding
 from veldrain.study import Study
 from veldrain.study.metrics import smallest_of, unit_of_metric
@@ -17,7 +18,7 @@ from veldrain.study.starts import at_the_ends
 from veldrain.study.statistics import FEWEST
 from veldrain.study.trials import Done, TrialPlan
 
-PATIENCE = 12.0  # s on the clock, for all of it
+PATIENCE = 12.0  # s of work, for all of it
 ROUNDING = 1e-12  # what differs by less, and by a share that is less, does not differ
 PAIRS = 4  # trials by which the spread of a metric is guessed
 
@@ -30,14 +31,17 @@ STATEMENTS = {
 
 def what_makes_no_difference(study: Study) -> Iterator[Finding]:
     """Whole trials at the ends of each factor, and some pairs: as many as there is patience for."""
-    begun, study = time.perf_counter(), copy.copy(study)
+    begun, study = _worked(), copy.copy(study)
     study.limit = min(study.limit or PATIENCE, PATIENCE)
     study.rehearse()
     names = list(study.controllers)
     first = [_run(study, name, 0, study.draw(0)) for name in names]
-    each = (time.perf_counter() - begun) / len(names)
-    if each * len(names) * (2 * len(study.units) + PAIRS) > PATIENCE:
-        return  # too long to be tried here: --plan tells how long a study takes
+    each = (_worked() - begun) / len(names)
+    whole = each * len(names) * (2 * len(study.units) + PAIRS)
+    if whole > PATIENCE:
+        text = f"whether draws and controllers make a difference was not tried: it takes {whole:.0f} s"
+        yield Finding("not-looked-at", "note", "vary", text, "see it in the first trials, or shorten the scenario")
+        return
     ends: dict[str, list[list[Done]]] = {}
     for path, value, scenario in at_the_ends(study):
         if not isinstance(scenario, Exception):
@@ -51,6 +55,15 @@ def what_makes_no_difference(study: Study) -> Iterator[Finding]:
             text = "is drawn, and makes no difference to a trial, to the last bit, from one end of it to the other"
             cure = "take it out, or see that something touches, weighs or measures what it is of"
             yield Finding("idle-factor", "warning", f"vary {path}", text, cure, study.where.get(path, ""))
+    for k, name in enumerate(names):
+        other = next((n for n in range(k) if all(_is_same(row[n], row[k]) for row in [first, *pairs])), None)
+        if other is not None:
+            text = (
+                f"does the same as '{names[other]}' in each of {1 + len(pairs)} trials that were tried, to the last bit"
+            )
+            cure = "see whether what differs between them acts here"
+            line = study.where.get(f"controller {name}", "")
+            yield Finding("same-controllers", "warning", f"controller '{name}'", text, cure, line)
     tried = [done for row in [first, *pairs, *(r for rows in ends.values() for r in rows)] for done in row]
     for metric in study.metrics:
         seen = np.array([done.measured[metric.name][0] for done in tried])
@@ -65,6 +78,11 @@ def what_makes_no_difference(study: Study) -> Iterator[Finding]:
             yield Finding("same-metric", "warning", where, text, "see its stream and statistic", line)
     if len(names) > 1 and len(pairs) == PAIRS:
         yield from _too_few(study, names, pairs)
+
+
+def _worked() -> float:
+    """Seconds that this process has worked, compiling left out: the same on a machine that others keep busy."""
+    return time.process_time() - Compiling.seconds
 
 
 def _too_few(study: Study, names: list[str], pairs: list[list[Done]]) -> Iterator[Finding]:

@@ -44,13 +44,19 @@ def limited(seconds: float | None) -> Iterator[None]:
             signal.setitimer(signal.ITIMER_REAL, 0)
             signal.signal(signal.SIGALRM, before)
     else:
-        thread = ctypes.c_ulong(threading.get_ident())
-        timer = threading.Timer(
-            seconds, ctypes.pythonapi.PyThreadState_SetAsyncExc, (thread, ctypes.py_object(OverLimitError))
-        )
-        timer.daemon = True
-        timer.start()
+        thread, over = ctypes.c_ulong(threading.get_ident()), threading.Event()
+        begun, compiled = time.monotonic(), Compiling.seconds
+
+        def watch() -> None:
+            left = seconds
+            while left > 0 or Compiling.depth:
+                if over.wait(max(left, 0.1)):
+                    return
+                left = seconds - (time.monotonic() - begun) + (Compiling.seconds - compiled)
+            ctypes.pythonapi.PyThreadState_SetAsyncExc(thread, ctypes.py_object(OverLimitError))
+
+        threading.Thread(target=watch, daemon=True).start()
         try:
             yield
         finally:
-            timer.cancel()
+            over.set()
