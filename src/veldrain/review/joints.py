@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from veldrain.review.look import RobotLook, model_change, round_axis
+from veldrain.review.look import RobotLook, model_change
 from veldrain.review.rules import Found, found, rule
+from veldrain.review.solids import round_axis
 
 
 @rule("wheel-axis", "error", "joints")

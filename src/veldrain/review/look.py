@@ -11,24 +11,21 @@ from typing import Any
 import numpy as np
 
 from veldrain.errors import VeldrainError
-from veldrain.model import Cylinder, Joint, MassProperties, Mesh, Part, Placed, Shape, Sphere, World
-from veldrain.model.fitting import fitted
-from veldrain.model.grids import Grid
+from veldrain.model import Joint, MassProperties, Part, Placed, World
 from veldrain.model.inertia import combined, is_solid, of_parts
-from veldrain.model.volumes import bounds, bounds_of, filled, seen, touched
+from veldrain.model.volumes import bounds_of, seen, touched
 from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.states import Forces, Snapshot
 from veldrain.pose import Array, Pose
+from veldrain.review.solids import Solids, extent, is_disc, round_axis
 from veldrain.review.standing import Stand, set_down
 from veldrain.review.statics import Held
 
-ROUND_ENOUGH = 0.905  # share of a shape's volume and a cylinder's around it, from which on it is round
 WHILE = 0.3  # s in which things come to stand
 FAR_OFF = 0.5  # of the diagonal around a link's shapes
 ODD = 100.0  # times an even spread's inertia: it is in other units
 LYING = 0.7  # cosine of a round part's axis with up, from which on it lies flat
-Solids = list[tuple[Shape, Pose]]
 
 
 class Look:
@@ -335,87 +332,6 @@ class RobotLook:
     def lines(self, *kinds_and_name: str) -> str:
         """File and line of a link, joint, motor, sensor or frame, or of where the robot is placed."""
         return self.model.where.get(" ".join(kinds_and_name), self.look.world.where.get(self.name, ""))
-
-
-def extent(part: Part) -> float:
-    """Diagonal (m) of the box around a part."""
-    low, high = bounds(part.shape, part.pose)
-    return float(np.linalg.norm(high - low))
-
-
-def round_axis(part: Part) -> Array | None:
-    """Axis (3,), in the link, of a part that is a cylinder or a mesh as good as one; None: it is none.
-
-    A ball has no axis: zeros.
-    """
-    shape = part.shape
-    if isinstance(shape, Sphere):
-        return np.zeros(3)
-    if isinstance(shape, Cylinder):
-        return part.pose.matrix[:, 2]
-    if isinstance(shape, Mesh):
-        found = round_fit(shape)
-        if found is None:
-            return None
-        return np.zeros(3) if isinstance(found[0], Sphere) else (part.pose @ found[1]).matrix[:, 2]
-    return None
-
-
-def is_disc(part: Part) -> bool:
-    """True for a flat cylinder that sits where its link's frame is, as a wheel does."""
-    shape = part.shape
-    return (
-        isinstance(shape, Cylinder)
-        and shape.length < 1.5 * shape.radius
-        and float(np.linalg.norm(part.pose.position)) < 0.1 * shape.radius
-    )
-
-
-def round_fit(mesh: Mesh) -> tuple[Shape, Pose] | None:
-    """A cylinder or sphere that a mesh fills but for a little; None: it is not round."""
-    if "round" not in mesh.kept:
-        mesh.kept["round"] = _round_fit(mesh)
-    found: tuple[Shape, Pose] | None = mesh.kept["round"]
-    return found
-
-
-def _round_fit(mesh: Mesh) -> tuple[Shape, Pose] | None:
-    try:
-        fits = [fitted(mesh, kind) for kind in ("sphere", "cylinder")]
-    except VeldrainError:
-        return None  # flat
-    volume = hull_volume(mesh)
-    for shape, pose in fits:
-        # A polygon of twelve corners fills 95 % of its circle, one of eight 90 %; a box at best 64 % of a cylinder.
-        if volume > ROUND_ENOUGH * shape.volume:
-            return shape, pose
-    return None
-
-
-def hull_volume(mesh: Mesh) -> float:
-    """Volume (m³) of a mesh's convex hull."""
-    try:
-        return float(mesh.hull.volume)
-    except VeldrainError:  # flat
-        return 0.0
-
-
-def solid_volume(solids: Solids) -> float:
-    """Volume (m³) of shapes taken together, open meshes by their hulls."""
-    return sum(hull_volume(s) if isinstance(s, Mesh) and not s.is_closed else s.volume for s, _ in solids)
-
-
-def overlap(one: Solids, other: Solids) -> tuple[float, float, float]:
-    """Intersection over union of two sets of shapes, and the volume (m³) of each, on a grid."""
-    low, high = bounds_of([*one, *other])
-    grid = Grid.over(low, high)
-    a, b = filled(one, grid), filled(other, grid, solid_hulls=True)
-    return float((a & b).sum() / max((a | b).sum(), 1)), float(a.sum() * grid.volume), float(b.sum() * grid.volume)
-
-
-def closed(solids: Solids) -> bool:
-    """True where all of the shapes have an inside."""
-    return all(s.is_closed for s, _ in solids if isinstance(s, Mesh))
 
 
 def figure(value: float) -> str:

@@ -9,8 +9,9 @@ import numpy as np
 
 from veldrain.model import Mesh, Part
 from veldrain.model.volumes import touched
-from veldrain.review.look import ODD, Look, RobotLook, extent, figure, mm, model_change, solid_volume
+from veldrain.review.look import ODD, Look, RobotLook, figure, mm, model_change
 from veldrain.review.rules import Found, found, rule
+from veldrain.review.solids import extent, solid_volume
 
 DENSEST, LIGHTEST = 23e3, 10.0  # kg/m³: osmium, and a light foam
 EMPTIEST = 2.0  # kg/m³ of a body: an empty cardboard box has 10

@@ -9,8 +9,9 @@ import numpy as np
 from veldrain.model import Joint
 from veldrain.model.volumes import bounds_of
 from veldrain.pose import Array
-from veldrain.review.look import RobotLook, mm, model_change, round_axis
+from veldrain.review.look import RobotLook, mm, model_change
 from veldrain.review.rules import Found, found, rule
+from veldrain.review.solids import round_axis
 
 MEETS = 0.01  # share of a range by which limits of joints that follow may differ
 OFF_AXIS = 0.02  # of a wheel's radius

@@ -19,18 +19,11 @@ SAG = {True: 5e-3, False: math.radians(2.0)}  # m where it slides, rad where it 
 CREEP = {True: 1e-3, False: math.radians(0.2)}  # m/s where it slides, rad/s where it turns
 SETTLES = 0.5  # s in which an integral part takes over a load
 SLOW = 1.0  # s
-STIFF = 0.5  # of frequency · step
-RINGS = 0.1  # of critical damping
-SLOWEST = 5.0  # s that a motor takes for a swing
-WHOLE_RANGE = 100.0  # s from one limit to the other
-PATIENCE = 5.0  # s for a small step
-FORCED = 0.3  # share of the time in which a motor gives all that it can
 TAKEN = 0.7  # of the speed that a velocity motor is told
 MANY = 3  # joints of one robot that are told in one line
-OWN = 30.0  # times what it moves: a rotor's inertia behind a large gear has ten
 
 
-def _motors(robot: RobotLook, mode: str | None = None) -> Iterator[tuple[Motor, Joint]]:
+def motors_of(robot: RobotLook, mode: str | None = None) -> Iterator[tuple[Motor, Joint]]:
     """Motors with their joints, where the joint has one coordinate."""
     for motor in robot.model.motors.values():
         joint = robot.model.joints.get(motor.joint)
@@ -38,12 +31,12 @@ def _motors(robot: RobotLook, mode: str | None = None) -> Iterator[tuple[Motor, 
             yield motor, joint
 
 
-def _of(joint: Joint, value: float) -> str:
+def effort_of(joint: Joint, value: float) -> str:
     """An effort with its unit."""
     return f"{value:.3g} N" if joint.is_linear else f"{value:.3g} N·m"
 
 
-def _stands(robot: RobotLook, joint: Joint) -> bool:
+def held_alone(robot: RobotLook, joint: Joint) -> bool:
     """True where what hangs on a joint is held by the joint alone: not standing on anything.
 
     Of what has no base that is heavy beside the rest, as a snake, nobody knows what it lies on.
@@ -68,19 +61,19 @@ def holds_no_weight(robot: RobotLook) -> Found:
     if robot.held is None:
         return
     told = set()
-    for motor, joint in _motors(robot):
-        asked = abs(robot.held.loads[joint.name]) if _stands(robot, joint) else 0.0
+    for motor, joint in motors_of(robot):
+        asked = abs(robot.held.loads[joint.name]) if held_alone(robot, joint) else 0.0
         if asked > motor.limit > 0:
             told.add(joint.name)
             yield _weak(robot, motor, joint, asked, "at the start")
     worst: dict[str, tuple[float, str, bool]] = {}
     for posture in postures_of(robot.model, robot.at_start):
         loads = robot.held.loads_at(posture.joints)
-        for motor, joint in _motors(robot):
-            asked = abs(loads[joint.name]) if _stands(robot, joint) else 0.0
+        for motor, joint in motors_of(robot):
+            asked = abs(loads[joint.name]) if held_alone(robot, joint) else 0.0
             if asked > max(motor.limit, worst.get(joint.name, (0.0,))[0]) and motor.limit > 0:
                 worst[joint.name] = asked, posture.name, posture.is_named
-    for motor, joint in _motors(robot):
+    for motor, joint in motors_of(robot):
         if joint.name in worst and joint.name not in told:
             asked, where, is_named = worst[joint.name]
             yield _weak(robot, motor, joint, asked, f"in {where}", "warning" if is_named else "note")
@@ -93,8 +86,9 @@ def _weak(
         "holds-no-weight",
         robot,
         joint.name,
-        f"its motor gives {_of(joint, motor.limit)} at most, and the weight on it {where} asks for {_of(joint, asked)}",
-        f"write limit: above {_of(joint, asked)}, or take weight off",
+        f"its motor gives {effort_of(joint, motor.limit)} at most, and the weight on it {where} asks for"
+        f" {effort_of(joint, asked)}",
+        f"write limit: above {effort_of(joint, asked)}, or take weight off",
         kind="motor",
         severity=severity,
         numbers={"limit": motor.limit, "asked": asked},
@@ -108,8 +102,8 @@ def sags(robot: RobotLook) -> Found:
     It gives way by weight over stiffness, and stays there: the arm hangs below where it is told to be. A spring of the
     joint's own helps it.
     """
-    for motor, joint in _motors(robot, "position"):
-        if robot.held is None or not _stands(robot, joint):
+    for motor, joint in motors_of(robot, "position"):
+        if robot.held is None or not held_alone(robot, joint):
             continue
         weight, own = abs(robot.held.loads[joint.name]), motor.stiffness + joint.stiffness
         sag = weight / own
@@ -121,7 +115,7 @@ def sags(robot: RobotLook) -> Found:
                 "sags",
                 robot,
                 joint.name,
-                f"the weight on it at the start, {_of(joint, weight)}, bends its {own:.3g} {unit} by {told}",
+                f"the weight on it at the start, {effort_of(joint, weight)}, bends its {own:.3g} {unit} by {told}",
                 f"write stiffness: {figure(better)} {unit} for {allowed}, or add inverse_dynamics",
                 kind="motor",
                 numbers={"sag": sag, "weight": weight},
@@ -135,11 +129,11 @@ def gives_way(robot: RobotLook) -> Found:
     It is told 0 and turns all the same, by load over damping: a lift sinks, a cart rolls down its slope.
     """
     pulled = _pulled(robot)
-    for motor, joint in _motors(robot, "velocity"):
+    for motor, joint in motors_of(robot, "velocity"):
         if motor.integral or motor.brake:
             continue
         load = abs(pulled.get(joint.name, 0.0))
-        if not load and robot.held and joint.child not in robot.wheels and _stands(robot, joint):
+        if not load and robot.held and joint.child not in robot.wheels and held_alone(robot, joint):
             load = abs(robot.held.loads[joint.name])
         pace = max(0.0, load - joint.friction) / (motor.damping + joint.damping)
         if pace > CREEP[joint.is_linear] and load <= motor.limit:
@@ -149,7 +143,7 @@ def gives_way(robot: RobotLook) -> Found:
                 "gives-way",
                 robot,
                 joint.name,
-                f"the load on it at the start, {_of(joint, load)}, moves it at {told} while it is told 0",
+                f"the load on it at the start, {effort_of(joint, load)}, moves it at {told} while it is told 0",
                 f"write integral: {figure(motor.damping / SETTLES)} {unit}, or brake: {figure(1.5 * load)}"
                 f" {unit.split('/')[0]} for when it is told nothing",
                 kind="motor",
@@ -172,142 +166,13 @@ def _pulled(robot: RobotLook) -> dict[str, float]:
     return {name: mass * arm / len(arms) for name, arm in arms.items()}
 
 
-@rule("mostly-damping", "warning", "motors")
-def mostly_damping(robot: RobotLook) -> Found:
-    """A position motor's damping leaves its stiffness something to do.
-
-    Damping over stiffness is the time it takes to come near; gains copied from a joint of another size make it creep.
-    """
-    for motor, joint, inertia in _moved(robot):
-        time = motor.damping / motor.stiffness
-        ratio = motor.damping / (2 * math.sqrt(motor.stiffness * inertia))
-        if time > SLOW or (ratio > 20 and time > 0.2):
-            swing = 2 * math.pi * math.sqrt(inertia / motor.stiffness)
-            stiff, damped = motor.damping**2 / (4 * inertia), 2 * math.sqrt(motor.stiffness * inertia)
-            # The one that is off: with a swing of a second or more it is the stiffness.
-            cure = f"write stiffness: {figure(stiff)}" if swing > SLOW else f"write damping: {damped:.2g}"
-            yield found(
-                "mostly-damping",
-                robot,
-                joint.name,
-                f"damping over stiffness is {time:.2g} s: it creeps ({figure(ratio)} times critical damping)",
-                f"{cure} for a quick arrival without overshoot",
-                kind="motor",
-                numbers={"time s": time, "ratio": ratio},
-            )
-
-
-@rule("rings", "warning", "motors")
-def rings(robot: RobotLook) -> Found:
-    """A position motor's damping ends its swings.
-
-    With less than a tenth of critical damping it overshoots by three quarters of each step, and swings many times.
-    Overshoot: exp(−π ζ / √(1 − ζ²)) (Ogata, Modern Control Engineering, second-order systems).
-    """
-    for motor, joint, inertia in _moved(robot):
-        if not _stands(robot, joint):
-            continue
-        stiffness = motor.stiffness + joint.stiffness
-        ratio = (motor.damping + joint.damping) / (2 * math.sqrt(stiffness * inertia))
-        frequency = math.sqrt(stiffness / inertia)
-        if ratio < RINGS and frequency * robot.look.step < STIFF and not joint.friction:
-            over = math.exp(-math.pi * ratio / math.sqrt(1 - ratio**2))
-            yield found(
-                "rings",
-                robot,
-                joint.name,
-                f"its damping is {figure(ratio)} of critical: it overshoots by {100 * over:.0f} % of a step, and swings"
-                f" on with {frequency / (2 * math.pi):.2g} Hz",
-                f"write damping: {1.4 * math.sqrt(stiffness * inertia) - joint.damping:.2g} for 0.7 of critical",
-                kind="motor",
-                numbers={"ratio": ratio, "overshoot": over},
-            )
-
-
-@rule("slow-motor", "warning", "motors")
-def slow_motor(robot: RobotLook) -> Found:
-    """A position motor is stiff enough to bring its load along, and fast enough for its range.
-
-    A soft one on a joint without weight does not sag: it swings for ages around what is commanded.
-    """
-    for motor, joint, inertia in _moved(robot):
-        time = 2 * math.pi * math.sqrt(inertia / motor.stiffness)
-        if time > SLOWEST:
-            quick = inertia * (2 * math.pi) ** 2
-            yield found(
-                "slow-motor",
-                robot,
-                joint.name,
-                f"a swing of its load takes {figure(time)} s with a stiffness of {motor.stiffness:g}",
-                f"write stiffness: {figure(quick)} for a swing of 1 s",
-                kind="motor",
-                numbers={"time s": time},
-            )
-        elif joint.limits and (joint.limits[1] - joint.limits[0]) / motor.speed > WHOLE_RANGE:
-            whole = (joint.limits[1] - joint.limits[0]) / motor.speed
-            unit = "m/s" if joint.is_linear else "rad/s"
-            yield found(
-                "slow-motor",
-                robot,
-                joint.name,
-                f"its speed of {motor.speed:g} {unit} takes it from one limit to the other in {figure(whole)} s",
-                f"write speed: with its unit, '{motor.speed:g} {'m/min' if joint.is_linear else 'rpm'}' if it was so",
-                kind="motor",
-                severity="note",
-                numbers={"time s": whole},
-            )
-
-
-@rule("step-not-followed", "warning", "motors")
-def step_not_followed(robot: RobotLook) -> Found:
-    """A position motor that is told a small step gets there in a few seconds.
-
-    Tried in the engine, the root held: one whose limit is small for its load and its gains swings from end to end
-    of what it can give, and never comes to rest.
-    """
-    if robot.held is None:
-        return
-    tried = [
-        (motor, joint)
-        for motor, joint, _ in _moved(robot)
-        if abs(robot.held.loads[joint.name]) < motor.limit and _stands(robot, joint)
-    ]
-    late = robot.held.late([joint.name for _, joint in tried], PATIENCE)
-    for motor, joint in tried:
-        share = late.get(joint.name, 0.0)
-        if share > FORCED:
-            way, inertia = robot.held.way_of(joint), robot.held.inertias[joint.name]
-            asked = abs(robot.held.loads[joint.name]) + 4.0 * way * inertia  # there and at rest in a second
-            told = f"{1e3 * way:.3g} mm" if joint.is_linear else f"{math.degrees(way):.3g}°"
-            if asked > motor.limit:
-                why = f"its limit of {_of(joint, motor.limit)} holds it back for {100 * share:.0f} % of the time"
-                cure = f"write limit: {_of(joint, asked)} for a second, or less stiffness"
-            elif joint.damping > motor.damping:
-                why = f"its joint's damping of {joint.damping:g} takes what the motor gives"
-                cure = "look at the unit of the joint's damping"
-            else:
-                why, cure = (
-                    "something stops it",
-                    "see the limits of the joints that follow it, and what its loops allow",
-                )
-            yield found(
-                "step-not-followed",
-                robot,
-                joint.name,
-                f"told to move by {told} it is not there after {PATIENCE:g} s: {why}",
-                cure,
-                kind="motor",
-                numbers={"limit": motor.limit, "asked": asked},
-            )
-
-
 @rule("held-by-damping", "warning", "joints")
 def held_by_damping(robot: RobotLook) -> Found:
     """A joint's damping leaves its motor the speed that it is told.
 
     A velocity motor's gain works against the joint's own damping: with as much of both it gets half as fast.
     """
-    for motor, joint in _motors(robot):
+    for motor, joint in motors_of(robot):
         top = min(motor.speed, joint.speed)
         share = motor.damping / (motor.damping + joint.damping) if joint.damping > 0 else 1.0
         needed = joint.damping * top if math.isfinite(top) else 0.0
@@ -320,8 +185,8 @@ def held_by_damping(robot: RobotLook) -> Found:
             time = joint.damping / motor.stiffness
             problem = f"its damping of {joint.damping:g} {unit} lets it creep: {time:.2g} s over its stiffness"
         elif needed > motor.limit > 0:
-            most = _of(joint, motor.limit)
-            problem = f"at its {top:.3g} {per} its damping takes {_of(joint, needed)}, and its motor gives {most}"
+            most = effort_of(joint, motor.limit)
+            problem = f"at its {top:.3g} {per} its damping takes {effort_of(joint, needed)}, and its motor gives {most}"
         else:
             continue
         yield found(
@@ -335,66 +200,13 @@ def held_by_damping(robot: RobotLook) -> Found:
         )
 
 
-@rule("rotor-inertia", "warning", "motors")
-def rotor_inertia(robot: RobotLook) -> Found:
-    """A motor's own inertia is not all that it moves.
-
-    Of the rotor it counts by the square of the gear ratio: given in kg·cm² as if it were kg·m², or reflected twice, the
-    motor is busy with itself.
-    """
-    for motor, joint, inertia in _moved(robot):
-        own = motor.inertia * motor.gear_ratio**2
-        if own > OWN * (inertia - own):
-            yield found(
-                "rotor-inertia",
-                robot,
-                joint.name,
-                f"its rotor's inertia is {figure(own)} on the joint, and what it moves has {figure(inertia - own)}",
-                f"look at its unit and its gear_ratio: {motor.inertia:g} kg·cm² are {motor.inertia * 1e-4:g} kg·m²",
-                kind="motor",
-                numbers={"rotor": own, "moved": inertia - own},
-            )
-
-
-def _moved(robot: RobotLook) -> Iterator[tuple[Motor, Joint, float]]:
-    """Position motors, their joints and the inertia that they feel; not where a link's inertia is told as wrong."""
-    for motor, joint in _motors(robot, "position"):
-        inertia = robot.held.inertias[joint.name] if robot.held else 0.0
-        if 0.0 < inertia < math.inf and not robot.of_odd_inertia & set(robot.below(joint.child)):
-            yield motor, joint, inertia
-
-
-@rule("stiff-for-the-step", "note", "motors")
-def stiff_for_the_step(robot: RobotLook) -> Found:
-    """A motor's stiffness suits the step.
-
-    The engine takes them implicitly, so that they stay stable at any step; but what is faster than a few steps is
-    damped away, and a controller elsewhere with these gains would not be stable.
-    """
-    h = robot.look.step
-    for motor, joint, inertia in _moved(robot):
-        frequency = math.sqrt(motor.stiffness / inertia)
-        if frequency * h > STIFF:
-            most = inertia * (STIFF / h) ** 2
-            yield found(
-                "stiff-for-the-step",
-                robot,
-                joint.name,
-                f"it answers in {1e3 / frequency:.2g} ms, the step is {1e3 * h:.3g} ms: taken implicitly, it stays"
-                " stable and is damped more than it says",
-                f"stiffness up to {figure(most)} is resolved here, or take steps of {1e3 * STIFF / frequency:.1g} ms",
-                kind="motor",
-                numbers={"time s": 1 / frequency, "most": most},
-            )
-
-
 @rule("stiffness-unused", "warning", "motors")
 def stiffness_unused(robot: RobotLook) -> Found:
     """Only a position motor has stiffness.
 
     A velocity or effort motor has no place to hold to: the figure is not used.
     """
-    for motor, joint in _motors(robot):
+    for motor, joint in motors_of(robot):
         if motor.mode != "position" and motor.stiffness > 0:
             yield found(
                 "stiffness-unused",
@@ -433,7 +245,7 @@ def undriven(robot: RobotLook) -> Found:
             "undriven",
             robot,
             joint.name,
-            f"an effort of {_of(joint, joint.effort)} is given for it, and no motor",
+            f"an effort of {effort_of(joint, joint.effort)} is given for it, and no motor",
             f"write motors: {{{joint.name}: {{mode: …, …}}}}, or defaults: with motor: for all",
             kind="joint",
             numbers={"effort": joint.effort},

@@ -24,6 +24,7 @@ from veldrain.review import (  # noqa: F401
     balance,
     driving,
     flying,
+    gains,
     instruments,
     joints,
     mass,

@@ -8,18 +8,9 @@ from veldrain.model import Box, Cylinder, Mesh, Part, Shape, Sphere
 from veldrain.model.volumes import bounds_of
 from veldrain.pose import Pose
 from veldrain.review.fixing import flow, part_words
-from veldrain.review.look import (
-    RobotLook,
-    closed,
-    figure,
-    hull_volume,
-    mm,
-    model_change,
-    overlap,
-    round_axis,
-    round_fit,
-)
+from veldrain.review.look import RobotLook, figure, mm, model_change
 from veldrain.review.rules import Found, found, rule
+from veldrain.review.solids import closed, hull_volume, overlap, round_axis, round_fit
 
 ALIKE = 0.5  # intersection over union
 HOLLOW = 0.3  # share of the hull that is empty

@@ -7,8 +7,9 @@ import numpy as np
 from veldrain.model import Surface
 from veldrain.model.volumes import bounds_of, touched
 from veldrain.pose import Array
-from veldrain.review.look import Look, Solids, mm
+from veldrain.review.look import Look, mm
 from veldrain.review.rules import Found, found, rule
+from veldrain.review.solids import Solids
 
 ICE = 0.005  # friction on which nothing gets along
 SUNK = 0.3  # of a wheel's radius
