@@ -9,8 +9,6 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
-import pandas as pd
-
 from veldrain.errors import VeldrainError
 from veldrain.progress import Progress
 from veldrain.study.carrying_out import describe
@@ -23,6 +21,8 @@ from veldrain.study.store import Key, Store
 from veldrain.study.trials import TrialPlan
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from veldrain.study.study import Study
 
 Asked = tuple[str, dict[str, float], int]  # controller, values by path, and the number of the trial whose noise it has
@@ -101,6 +101,8 @@ class Asking:
     @property
     def trials(self) -> pd.DataFrame:
         """All that was asked for, a row each, in its order."""
+        import pandas as pd
+
         return pd.DataFrame(self.rows)
 
     def _made(self, asked: Asked) -> dict[str, str]:

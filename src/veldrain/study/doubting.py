@@ -11,9 +11,7 @@ import copy
 import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
-
-import pandas as pd
+from typing import TYPE_CHECKING, Any
 
 from veldrain.errors import VeldrainError
 from veldrain.model.knobs import Knob
@@ -39,6 +37,9 @@ TURNED = (
     "bias",
     "density",
 )
+
+if TYPE_CHECKING:
+    import pandas as pd
 FROM_ZERO = {"restitution": 0.1}  # what is tried of what is 0 by default
 OF_MOTOR = 0.02  # of a motor's effort, that its joint's friction takes, or its damping at 1 rad/s or 1 m/s
 DANGER = {"turns": 0, "blurs": 1, "weakens": 2, "stands": 3, "no verdict": 4}
@@ -98,6 +99,8 @@ def doubts_of(
             tables[done.variant].append(_row(done))
             if progress:
                 progress(k + 1, len(plans), done.variant)
+    import pandas as pd
+
     before = result.trials[result.trials["trial"].isin(numbers)]
     found = [
         doubt for what, rows in tables.items() for doubt in _compared(what, before, pd.DataFrame(rows), result, first)

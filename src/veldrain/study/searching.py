@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
@@ -21,6 +20,8 @@ from veldrain.progress import Progress
 from veldrain.study.asking import Asking
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from veldrain.study.study import Study
 
 BAD = 1e12  # of a trial that was aborted, and of what is infinite

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError
@@ -27,6 +26,8 @@ from veldrain.study.searching import BAD, OverError, better_of, controller_of, c
 from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from veldrain.study.study import Study
 
 Bounds = Mapping[str, tuple[Quantity, Quantity]]
