@@ -60,7 +60,7 @@ def rings(robot: RobotLook) -> Found:
     Overshoot: exp(−π ζ / √(1 − ζ²)) (Ogata, Modern Control Engineering, second-order systems).
     """
     for motor, joint, inertia in moved_by(robot):
-        if not held_alone(robot, joint):
+        if not held_alone(robot, joint) or 2 * math.pi * math.sqrt(inertia / motor.stiffness) > SLOWEST:
             continue
         stiffness = motor.stiffness + joint.stiffness
         ratio = (motor.damping + joint.damping) / (2 * math.sqrt(stiffness * inertia))

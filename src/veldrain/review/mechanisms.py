@@ -136,17 +136,17 @@ def not_mirrored(robot: RobotLook) -> Found:
     """
     back = robot.placed.pose.inverse()
     at = {link: np.asarray(back.apply(robot.poses[link].position)) for link in robot.wheels}
-    mirror = np.array((1.0, -1.0, 1.0))
+    mirror = np.array((1.0, -1.0, 0.0))  # a wheel that is too high is told by another rule
 
     def across(link: str, near: float) -> list[str]:
-        return [o for o in at if o != link and float(np.linalg.norm(at[o] - mirror * at[link])) <= near]
+        return [o for o in at if o != link and float(np.linalg.norm((at[o] - mirror * at[link])[:2])) <= near]
 
     sided = [link for link in at if abs(at[link][1]) > NOT_ALIKE * robot.radius(link)]
     odd = [link for link in sided if not across(link, 0.02 * robot.radius(link))]
     if len(odd) != 2 or len(sided) < 4:
         return  # it has no sides, or more than one wheel is off: meant so
     one, other = sorted(odd, key=lambda link: -at[link][1])
-    apart = mirror * at[one] - at[other]
+    apart = (mirror * at[one] - at[other]) * np.abs(mirror)
     far = float(np.linalg.norm(apart))
     if other in across(one, NOT_ALIKE * robot.radius(one)) or far < NOT_ALIKE * 2 * robot.radius(one):
         joint = robot.moving[other]

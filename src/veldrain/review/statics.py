@@ -17,7 +17,7 @@ from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
 from veldrain.physics.overlaps import bend
 
-FIRM = 1e7  # times its inertia over the square of a step, so stiff that a joint stays where it is
+FIRM = 1e9  # times its inertia over the square of a step, so stiff that a joint stays where it is
 NAME = "it"
 NEAR = 0.1  # of a step: it is there
 GLANCE = 0.05  # s between looks at it

@@ -6,6 +6,7 @@ import copy
 import math
 import time
 from collections.abc import Iterator
+from itertools import product
 
 import numpy as np
 
@@ -18,9 +19,10 @@ from veldrain.study.starts import at_the_ends
 from veldrain.study.statistics import FEWEST
 from veldrain.study.trials import Done, TrialPlan
 
-PATIENCE = 12.0  # s of work, for all of it
+PATIENCE = 8.0  # s of work, for all of it
 ROUNDING = 1e-12  # what differs by less, and by a share that is less, does not differ
-PAIRS = 4  # trials by which the spread of a metric is guessed
+SHORT = 2.0  # s of a trial that is cut short
+PAIRS = 3  # trials beside the first, by which the spread of a metric is guessed
 
 STATEMENTS = {
     "idle-factor": "What is drawn makes a difference to a trial.",
@@ -30,41 +32,50 @@ STATEMENTS = {
 
 
 def what_makes_no_difference(study: Study) -> Iterator[Finding]:
-    """Whole trials at the ends of each factor, and some pairs: as many as there is patience for."""
+    """Trials at the ends of each factor, cut short where that shows a difference, and some pairs; all by patience."""
     begun, study = _worked(), copy.copy(study)
     study.limit = min(study.limit or PATIENCE, PATIENCE)
     study.rehearse()
     names = list(study.controllers)
     first = [_run(study, name, 0, study.draw(0)) for name in names]
     each = (_worked() - begun) / len(names)
-    whole = each * len(names) * (2 * len(study.units) + PAIRS)
-    if whole > PATIENCE:
-        text = f"whether draws and controllers make a difference was not tried: it takes {whole:.0f} s"
-        yield Finding("not-looked-at", "note", "vary", text, "see it in the first trials, or shorten the scenario")
-        return
-    ends: dict[str, list[list[Done]]] = {}
-    for path, value, scenario in at_the_ends(study):
-        if not isinstance(scenario, Exception):
-            values = study.draw(0) | {path: value}
-            ends.setdefault(path, []).append([_run(study, name, 0, values) for name in names])
-    pairs = [[_run(study, n, k, study.draw(k)) for n in names] for k in range(min(PAIRS, study.trials))]
-    if any(done.row["failed"] for row in [first, *pairs] for done in row):
+    if any(done.row["failed"] for done in first):
         return  # a rule of its own says so
-    for path, ended in ends.items():
-        if all(_is_same(a, b) for row in ended for a, b in zip(first, row, strict=True)):
+    tried: list[Done] = []
+    untried: list[str] = []
+    for path, values in _idle_at_first(study, names[0]).items():
+        is_idle = True
+        for drawn, (k, name) in product(values, enumerate(names)):
+            if not is_idle:
+                break
+            if is_idle := _worked() - begun + each < PATIENCE:
+                ended = _run(study, name, 0, drawn)
+                tried.append(ended)
+                is_idle = _is_same(first[k], ended)
+            else:
+                untried.append(path)
+        if is_idle:
             text = "is drawn, and makes no difference to a trial, to the last bit, from one end of it to the other"
             cure = "take it out, or see that something touches, weighs or measures what it is of"
             yield Finding("idle-factor", "warning", f"vary {path}", text, cure, study.where.get(path, ""))
+    if untried:
+        text = f"whether {', '.join(untried)} makes a difference was not tried: a trial takes {each:.1f} s"
+        yield Finding("not-looked-at", "note", "vary", text, "see it in the first trials, or shorten the scenario")
+    left = int((PATIENCE - (_worked() - begun)) / max(each * len(names), 1e-9))
+    pairs = [
+        [_run(study, n, k, study.draw(k)) for n in names] for k in range(1, 1 + min(PAIRS, study.trials - 1, left))
+    ]
+    if not pairs or any(done.row["failed"] for row in pairs for done in row):
+        return
+    pairs.insert(0, first)
     for k, name in enumerate(names):
-        other = next((n for n in range(k) if all(_is_same(row[n], row[k]) for row in [first, *pairs])), None)
+        other = next((n for n in range(k) if all(_is_same(row[n], row[k]) for row in pairs)), None)
         if other is not None:
-            text = (
-                f"does the same as '{names[other]}' in each of {1 + len(pairs)} trials that were tried, to the last bit"
-            )
+            text = f"does the same as '{names[other]}' in each of {len(pairs)} trials that were tried, to the last bit"
             cure = "see whether what differs between them acts here"
             line = study.where.get(f"controller {name}", "")
             yield Finding("same-controllers", "warning", f"controller '{name}'", text, cure, line)
-    tried = [done for row in [first, *pairs, *(r for rows in ends.values() for r in rows)] for done in row]
+    tried += [done for row in pairs for done in row]
     for metric in study.metrics:
         seen = np.array([done.measured[metric.name][0] for done in tried])
         line = study.where.get(f"metric {metric.name}", "")
@@ -76,8 +87,22 @@ def what_makes_no_difference(study: Study) -> Iterator[Finding]:
             )
             text = f"{shown} in each of {len(seen)} trials that were tried, with every controller"
             yield Finding("same-metric", "warning", where, text, "see its stream and statistic", line)
-    if len(names) > 1 and len(pairs) == PAIRS:
+    if len(names) > 1 and len(pairs) > PAIRS:
         yield from _too_few(study, names, pairs)
+
+
+def _idle_at_first(study: Study, name: str) -> dict[str, list[dict[str, float]]]:
+    """Factors that make no difference to the first moments of a trial, with the values of trial 0 at their ends."""
+    short = copy.copy(study)
+    short.scenario = copy.copy(study.scenario)
+    short.scenario.duration = min(study.scenario.duration, SHORT)
+    short.metrics = []
+    values: dict[str, list[dict[str, float]]] = {}
+    for path, value, scenario in at_the_ends(study):
+        if not isinstance(scenario, Exception):
+            values.setdefault(path, []).append(study.draw(0) | {path: value})
+    begins = [_run(short, name, 0, drawn).row["end"] for drawn in (study.draw(0), *(v[-1] for v in values.values()))]
+    return {path: values[path] for path, end in zip(values, begins[1:], strict=True) if end == begins[0]}
 
 
 def _worked() -> float:
