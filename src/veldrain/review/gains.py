@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from veldrain.model import Joint, Motor
 from veldrain.review.look import RobotLook, figure
-from veldrain.review.motors import SLOW, effort_of, held_alone, motors_of
+from veldrain.review.motors import SLOW, effort_of, held_alone, motors_of, sag_of
 from veldrain.review.rules import Found, found, rule
 
 STIFF = 0.5  # of frequency · step
@@ -36,8 +36,10 @@ def mostly_damping(robot: RobotLook) -> Found:
     for motor, joint, inertia in moved_by(robot):
         time = motor.damping / motor.stiffness
         ratio = motor.damping / (2 * math.sqrt(motor.stiffness * inertia))
+        swing = 2 * math.pi * math.sqrt(inertia / motor.stiffness)
+        if swing > SLOW and sag_of(robot, motor, joint):
+            continue  # its stiffness is told by that
         if time > SLOW or (ratio > 20 and time > 0.2):
-            swing = 2 * math.pi * math.sqrt(inertia / motor.stiffness)
             stiff, damped = motor.damping**2 / (4 * inertia), 2 * math.sqrt(motor.stiffness * inertia)
             # The one that is off: with a swing of a second or more it is the stiffness.
             cure = f"write stiffness: {figure(stiff)}" if swing > SLOW else f"write damping: {damped:.2g}"
@@ -87,7 +89,7 @@ def slow_motor(robot: RobotLook) -> Found:
     """
     for motor, joint, inertia in moved_by(robot):
         time = 2 * math.pi * math.sqrt(inertia / motor.stiffness)
-        if time > SLOWEST:
+        if time > SLOWEST and not sag_of(robot, motor, joint):
             quick = inertia * (2 * math.pi) ** 2
             yield found(
                 "slow-motor",
@@ -163,9 +165,10 @@ def rotor_inertia(robot: RobotLook) -> Found:
     Of the rotor it counts by the square of the gear ratio: given in kg·cm² as if it were kg·m², or reflected twice, the
     motor is busy with itself.
     """
-    for motor, joint, inertia in moved_by(robot):
-        own = motor.inertia * motor.gear_ratio**2
-        if own > OWN * (inertia - own):
+    for motor, joint in motors_of(robot):
+        inertia, own = robot.held.inertias[joint.name] if robot.held else math.inf, motor.inertia * motor.gear_ratio**2
+        is_wheel = joint.child in robot.wheels and not robot.placed.fixed  # it moves the whole vehicle
+        if not is_wheel and OWN * (inertia - own) < own < math.inf:
             yield found(
                 "rotor-inertia",
                 robot,

@@ -137,6 +137,24 @@ def touches_nothing(robot: RobotLook) -> Found:
             )
 
 
+@rule("weighs-nothing", "warning", "sensors")
+def weighs_nothing(robot: RobotLook) -> Found:
+    """A force sensor carries something that has a mass.
+
+    It feels what is beyond it: a plate without mass weighs nothing, and its touches are felt by nobody.
+    """
+    for name, link, _ in _of_kind(robot, ForceTorque):
+        if robot.links[link].mass_properties.mass <= 0 and robot.body(robot.below(link)).mass <= 0:
+            yield found(
+                "weighs-nothing",
+                robot,
+                name,
+                f"{link}, which hangs on it, has no mass",
+                f"write mass: for {link}, or density:",
+                kind="sensor",
+            )
+
+
 @rule("wrong-wheels", "warning", "sensors")
 def wrong_wheels(robot: RobotLook) -> Found:
     """An odometer's wheels are as large as those of the robot.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from veldrain.review.look import RobotLook, model_change
+from veldrain.review.look import RobotLook, figure, model_change
 from veldrain.review.rules import Found, found, rule
 from veldrain.review.solids import round_axis
 
@@ -88,6 +88,35 @@ def no_limits(robot: RobotLook) -> Found:
             kind="joint",
             severity="warning" if slides else None,
         )
+
+
+@rule("rests-on-its-stop", "warning", "joints", world=True)
+def rests_on_its_stop(robot: RobotLook) -> Found:
+    """A spring carries what it is there to carry.
+
+    A strut that is too soft lies on its stop as soon as the vehicle stands: every bump goes through to the hull.
+    """
+    after = robot.look.after_a_while
+    if after is None:
+        return
+    now = after.compiled.robots[robot.name].joints if robot.name in after.compiled.robots else {}
+    for joint in robot.model.joints.values():
+        if joint.name not in now or joint.stiffness <= 0 or not joint.limits or joint.name in robot.model.motors:
+            continue
+        (low, high), begun = joint.limits, robot.at_start[joint.name]
+        at = float(after.plant.q[after.plant.dofs["coord"][now[joint.name]]])
+        near, stop = 0.01 * (high - low), low if at - low < high - at else high
+        if abs(at - stop) < near and abs(begun - stop) > 5 * near and low < joint.rest_position < high:
+            unit = "N/m" if joint.is_linear else "N·m/rad"
+            yield found(
+                "rests-on-its-stop",
+                robot,
+                joint.name,
+                f"it starts at {joint.told(begun)} and soon lies on its stop at {joint.told(stop)}: its spring of"
+                f" {figure(joint.stiffness)} {unit} does not carry what is on it",
+                "write a larger stiffness, or a rest_position further away from that stop",
+                kind="joint",
+            )
 
 
 @rule("no-range", "warning", "joints")

@@ -73,17 +73,18 @@ class Look:
     @cached_property
     def settled(self) -> Forces | None:
         """The contacts after a while, the motors told nothing; None where it cannot be simulated."""
-        engine = self._after_a_while
+        engine = self.after_a_while
         return engine.forces() if engine else None
 
     @property
     def wanted_step(self) -> float:
         """The step (s) that would do for what touches after a while; 0 where this one does."""
-        engine = self._after_a_while
+        engine = self.after_a_while
         return float(engine.plant.counts["wanted"][0]) if engine else 0.0
 
     @cached_property
-    def _after_a_while(self) -> Engine | None:
+    def after_a_while(self) -> Engine | None:
+        """The world after a while, in which things come to stand; None where it cannot be simulated."""
         if self.engine is None:
             return None
         engine = Engine(self.world, self.step)

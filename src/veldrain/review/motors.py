@@ -95,6 +95,13 @@ def _weak(
     )
 
 
+def sag_of(robot: RobotLook, motor: Motor, joint: Joint) -> float:
+    """How far (rad or m) a position motor gives way at the start; 0 where it is not held by it alone, or not at all."""
+    weight = abs(robot.held.loads[joint.name]) if robot.held and held_alone(robot, joint) else 0.0
+    sag = weight / (motor.stiffness + joint.stiffness)
+    return sag if sag > SAG[joint.is_linear] and weight <= motor.limit else 0.0
+
+
 @rule("sags", "warning", "motors")
 def sags(robot: RobotLook) -> Found:
     """A position motor is stiff enough to hold the start posture.
@@ -103,11 +110,9 @@ def sags(robot: RobotLook) -> Found:
     joint's own helps it.
     """
     for motor, joint in motors_of(robot, "position"):
-        if robot.held is None or not held_alone(robot, joint):
-            continue
-        weight, own = abs(robot.held.loads[joint.name]), motor.stiffness + joint.stiffness
-        sag = weight / own
-        if sag > SAG[joint.is_linear] and weight <= motor.limit:
+        own = motor.stiffness + joint.stiffness
+        if sag := sag_of(robot, motor, joint):
+            weight = sag * own
             told = f"{1e3 * sag:.3g} mm" if joint.is_linear else f"{math.degrees(sag):.3g}°"
             allowed, unit = ("1 mm", "N/m") if joint.is_linear else ("0.5°", "N·m/rad")
             better = weight / (1e-3 if joint.is_linear else math.radians(0.5)) - joint.stiffness

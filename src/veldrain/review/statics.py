@@ -183,6 +183,7 @@ def postures_of(model: Model, start: Mapping[str, float]) -> list[Posture]:
     if not model.loops:
         for motor in model.motors.values():
             joint = model.joints[motor.joint]
-            if joint.limits and joint.kind in SIMPLE_KINDS and math.isfinite(motor.limit):
+            is_sprung = joint.stiffness > 0 or motor.mode == "effort"  # which nobody holds at its ends
+            if joint.limits and joint.kind in SIMPLE_KINDS and math.isfinite(motor.limit) and not is_sprung:
                 found += [Posture(f"{joint.name} at {joint.told(at)}", {joint.name: at}, False) for at in joint.limits]
     return [posture for posture in found if dict(start) | dict(posture.joints) != dict(start)]
