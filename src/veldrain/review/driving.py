@@ -189,8 +189,9 @@ def little_on_the_driven(robot: RobotLook) -> Found:
 
     What hardly stands on them spins them: castors or a stand carry the rest.
     """
-    forces, driven = robot.look.settled, [k for k, j in robot.wheels.items() if j.name in robot.model.motors]
-    if forces is None or not robot.is_free or not driven or robot.model.rotors:
+    driven = [link for link, joint in robot.wheels.items() if joint.name in robot.model.motors]
+    forces = robot.look.settled if driven and robot.is_free and not robot.model.rotors else None
+    if forces is None:
         return
     own, whole, on_driven = f"{robot.name}/", 0.0, 0.0
     rollers = [r for r in robot.rollers if robot.moving[robot.moving[r].parent].name in robot.model.motors]

@@ -40,6 +40,7 @@ class Look:
 
     def __init__(self, world: World, step: float, integrator: str = "semi-implicit", is_bare: bool = False) -> None:
         self.world, self.step, self.integrator, self.is_bare = world, step, integrator, is_bare
+        self.on_roads: list[Any] | None = None  # see roads
         self.robots = [RobotLook(self, placed) for placed in world.placed.values()]
 
     @cached_property
@@ -85,8 +86,8 @@ class Look:
     @cached_property
     def after_a_while(self) -> Engine | None:
         """The world after a while, in which things come to stand; None where it cannot be simulated."""
-        if self.engine is None:
-            return None
+        if self.engine is None or not (self.world.bodies or any(not r.placed.is_led for r in self.robots)):
+            return None  # nothing comes to stand
         engine = Engine(self.world, self.step)
         try:
             engine.advance(max(2, round(WHILE / self.step)))

@@ -18,6 +18,7 @@ from veldrain.review.rules import Found, found, rule
 
 GRIP = 0.9  # of tyres on dry asphalt
 EACH = 1.0  # m between the places of a route that are looked at
+APART = 4.0  # m between the places of a route whose road is looked up
 PERSON = 1.2  # m: what is shorter is no vehicle, and may leave the road
 
 
@@ -108,21 +109,30 @@ def _first_hit(engine: Engine, ways: list[tuple[Array, Array]], names: set[str])
     return best
 
 
-def _on_roads(look: Look) -> Iterator[tuple[Placed, Route, Array, list[Any]]]:
-    """Vehicles, their routes, places along them, and what roads are there; None: none is."""
+def _on_roads(look: Look) -> list[tuple[Placed, Route, Array, list[Any]]]:
+    """Vehicles, their routes, places along them, and what roads are there; None: none is. Looked up once."""
+    if look.on_roads is None:
+        look.on_roads = list(_looked_up(look))
+    found: list[tuple[Placed, Route, Array, list[Any]]] = look.on_roads
+    return found
+
+
+def _looked_up(look: Look) -> Iterator[tuple[Placed, Route, Array, list[Any]]]:
+    known: dict[tuple[float, float], Any] = {}  # many follow one lane
     for placed, course, route in _actors(look):
         if not look.world.networks or look.engine is None:
             continue
         low, high = look.engine.actors.ways.bounds(placed.name)
         if max(high[0] - low[0], high[1] - low[1]) < PERSON:
             continue
-        s = np.arange(course.start, route.length, 4.0)
+        s = np.arange(math.ceil(course.start / APART) * APART, route.length, APART)
         x, y = route.curve.to_xy(s, np.full(len(s), course.offset))
-        spots = [
-            next((spot for n in look.world.networks.values() if (spot := n.at(a, b)) is not None), None)
-            for a, b in zip(x, y, strict=True)
-        ]
-        yield placed, route, s, spots
+        places = list(zip(np.round(x, 6).tolist(), np.round(y, 6).tolist(), strict=True))
+        for at in places:
+            if at not in known:
+                spots = (spot for n in look.world.networks.values() if (spot := n.at(*at)) is not None)
+                known[at] = next(spots, None)
+        yield placed, route, s, [known[at] for at in places]
 
 
 @rule("route-leaves-the-road", "warning", "roads", world=True)

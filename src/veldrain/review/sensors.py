@@ -198,8 +198,10 @@ def under_the_beams(robot: RobotLook) -> Found:
         if isinstance(m.sensor, Lidar) and pose.matrix[2, 2] > LEVEL
     ]
     others = [m for m, *_ in looking(robot) if not isinstance(m.sensor, Lidar)]
+    if not planes or others or not robot.is_free:
+        return
     shapes = [(s, robot.poses[link] @ p) for link in robot.links for s, p in robot.touched(link)]
-    if not planes or others or not shapes or not robot.is_free:
+    if not shapes:
         return
     bottom, top = (float(corner[2]) for corner in bounds_of(shapes))
     things: dict[str, tuple[Array, Array]] = {}

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator
 from veldrain.motion import Route
 from veldrain.review.finding import Finding
 from veldrain.scenario import Change, Cut, Fail, Finish, Push, Put, Remove, Scenario
-from veldrain.scenario.conditions import Compared, Condition, Distance, Latched, Watching
+from veldrain.scenario.conditions import Clearance, Compared, Condition, Distance, Latched, Watching
 from veldrain.scenario.measures import Signal
 from veldrain.scenario.trial import Trial
 from veldrain.simulation import engine_of
@@ -69,13 +69,11 @@ def _never_moves(condition: Condition, look: Watching) -> str:
     """Why a comparison of what is fixed in the world, or of one rigid body, stays as it is; "" where it may change."""
     if not isinstance(condition, Compared):
         return ""
-    names, engine = (
-        [vars(condition.measure)[word] for word in ("a", "b") if word in vars(condition.measure)],
-        engine_of(look.simulation),
-    )
+    words, engine = vars(condition.measure), engine_of(look.simulation)
+    names = [words[side] for side in ("a", "b") if side in words]
     if names and all(map(engine.is_fixed, names)):
         return f"{' and '.join(names)} never {'moves' if len(names) == 1 else 'move'}"
-    if len(names) == 2 and all(map(engine.has_place, names)):
+    if isinstance(condition.measure, Distance | Clearance) and all(map(engine.has_place, names)):
         one, other = map(engine.place_of, names)
         if one.node == other.node:
             return f"{names[0]} and {names[1]} are one rigid body"

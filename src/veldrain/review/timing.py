@@ -6,7 +6,7 @@ import ast
 import difflib
 import inspect
 import textwrap
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from veldrain.control.contract import Senses
@@ -27,7 +27,7 @@ LATE = 0.2  # s from what was measured to what is read
 FEWEST = 5  # ticks in a trial
 
 
-class Asked:
+class Asked(Mapping[str, Any]):
     """The senses of a controller, and which of them it has asked for."""
 
     def __init__(self, senses: Senses) -> None:
@@ -42,7 +42,9 @@ class Asked:
         self.names.add(sensor)
         return self._senses[sensor]
 
-    def __getattr__(self, name: str) -> Any:
+    def __getattr__(self, name: str) -> Any:  # between
+        if name.startswith("_"):
+            raise AttributeError(name)
         return getattr(self._senses, name)
 
     def __iter__(self) -> Iterator[str]:
@@ -50,13 +52,6 @@ class Asked:
 
     def __len__(self) -> int:
         return len(self._senses)
-
-    def __contains__(self, sensor: object) -> bool:
-        return sensor in self._senses
-
-    def get(self, sensor: str, default: Any = None) -> Any:
-        """As of a mapping."""
-        return self[sensor] if sensor in self._senses else default
 
 
 def reads_too_late(trial: Trial, driver: Driver, names: set[str]) -> Iterator[Finding]:

@@ -37,7 +37,7 @@ def meets_on_its_way(robot: RobotLook) -> Found:
     themselves, it is worth knowing; for those that steer a wheel it is a mistake of the limits.
     """
     look = robot.look
-    if look.engine is None or robot.model.loops:
+    if look.engine is None or robot.model.loops or not any(j.limits for j in robot.model.joints.values()):
         return
     start = {frozenset((a, b)) for a, b, _ in overlaps_within(robot, look.engine)}
     engine = look.trial()
