@@ -19,6 +19,7 @@ from veldrain.sensing import Lidar
 FAR = 1e3  # m
 HEAVY = 0.15  # of the robot's mass
 LEVEL = 0.99  # cosine of a lidar's axis with up, from which on its plane is level
+GLIMPSE = 0.03  # of a picture: a wrist camera sees the tips of its fingers
 CLOSED = 0.95  # of a travel
 SKYWARD = 0.7  # cosine of where it looks with up
 STEP_OVER = 0.02  # m: what is lower is rolled or stepped over
@@ -84,6 +85,8 @@ def sees_itself(robot: RobotLook) -> Found:
         own = np.array([str(n).startswith(f"{robot.name}/") for n in names])
         if own.any():
             share = float(own.mean())
+            if sight.is_picture and share < GLIMPSE:
+                continue
             which = sorted({str(n).partition("/")[2] for n in names[own]})
             near = float(distances[own].min())
             yield found(

@@ -10,8 +10,10 @@ from itertools import product
 
 import numpy as np
 
+from veldrain.errors import VeldrainError
 from veldrain.kernel import Compiling
 from veldrain.review.finding import Finding
+from veldrain.scenario.trial import Trial
 from veldrain.study import Study
 from veldrain.study.metrics import smallest_of, unit_of_metric
 from veldrain.study.ranks import LEVEL
@@ -92,17 +94,25 @@ def what_makes_no_difference(study: Study) -> Iterator[Finding]:
 
 
 def _idle_at_first(study: Study, name: str) -> dict[str, list[dict[str, float]]]:
-    """Factors that make no difference to the first moments of a trial, with the values of trial 0 at their ends."""
-    short = copy.copy(study)
-    short.scenario = copy.copy(study.scenario)
-    short.scenario.duration = min(study.scenario.duration, SHORT)
-    short.metrics = []
+    """Factors that move nothing otherwise in the first moments of a trial, with the values of trial 0 at their ends."""
     values: dict[str, list[dict[str, float]]] = {}
     for path, value, scenario in at_the_ends(study):
         if not isinstance(scenario, Exception):
             values.setdefault(path, []).append(study.draw(0) | {path: value})
-    begins = [_run(short, name, 0, drawn).row["end"] for drawn in (study.draw(0), *(v[-1] for v in values.values()))]
-    return {path: values[path] for path, end in zip(values, begins[1:], strict=True) if end == begins[0]}
+    usual = _soon(study, name, study.draw(0))
+    return {path: drawn for path, drawn in values.items() if _soon(study, name, drawn[-1]) == usual}
+
+
+def _soon(study: Study, name: str, values: dict[str, float]) -> str:
+    """A digest of where all that moves is soon after the start; what stopped the trial, where something did."""
+    trial = Trial(study.drawn(values, name), study.seed_of(0))
+    try:
+        trial.advance(round(SHORT / trial.simulation.step) * trial.simulation.step)
+        return trial.simulation.digest()
+    except VeldrainError as error:
+        return str(error)
+    finally:
+        trial.close()
 
 
 def _worked() -> float:
