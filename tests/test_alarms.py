@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -12,6 +13,8 @@ from veldrain.review import RULES
 from veldrain.review.fixing import overlay
 from veldrain.review.rehearsing import STATEMENTS
 from veldrain.review.rules import FAULTS
+
+FIGURE = re.compile(r"(limit|stiffness|damping): ([0-9][0-9 .e+]*)")
 
 
 class Corpus(unittest.TestCase):
@@ -55,6 +58,27 @@ class Corpus(unittest.TestCase):
                 self.assertLessEqual({f.rule for f in after}, {f.rule for f in before})
                 tried += 1
         self.assertGreater(tried, 3)
+
+    def test_figures_of_motors_that_it_tells_will_do(self) -> None:
+        """What a cure says to write for a motor, written: the rule is silent, and no other says more than before."""
+        tried = set()
+        for fault in (f for thing in self.things for f in thing.planted if f.rule in RULES):
+            found = found_in(fault.words, fault.rule).of(fault.rule)
+            told = [(f, said) for f in found if (said := FIGURE.findall(f.cure))]
+            if not told:
+                continue
+            with self.subTest(fault=fault.name), TemporaryDirectory() as folder:
+                world = vd.load_world(written({"world": fault.words["world"]}, Path(folder)))
+                before = {f.rule for f in vd.check(world)}
+                for finding, said in told:
+                    robot, joint = finding.path.split("/")
+                    words = {word: 1.001 * float(value.replace(" ", "")) for word, value in said}
+                    world.placed[robot].model.change_motor(joint, **words)
+                after = vd.check(world)
+                self.assertEqual([str(f) for f in after.of(fault.rule)], [])
+                self.assertLessEqual({f.rule for f in after if f.severity != "note"}, before)
+                tried.add(fault.rule)
+        self.assertGreaterEqual(tried, {"holds-no-weight", "sags", "rings", "mostly-damping", "step-not-followed"})
 
     def test_changes_are_by_path(self) -> None:
         words = {"world": {"bodies": {"a": {"mass": 1}}, "list": [1, 2]}}

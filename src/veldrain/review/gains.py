@@ -7,14 +7,12 @@ from collections.abc import Iterator
 
 from veldrain.model import Joint, Motor
 from veldrain.review.look import RobotLook, figure
-from veldrain.review.motors import SLOW, effort_of, held_alone, motors_of, sag_of
+from veldrain.review.motors import PATIENCE, RINGS, SLOW, effort_of, held_alone, motors_of, sag_of
 from veldrain.review.rules import Found, found, rule
 
 STIFF = 0.5  # of frequency · step
-RINGS = 0.1  # of critical damping
 SLOWEST = 5.0  # s that a motor takes for a swing
 WHOLE_RANGE = 100.0  # s from one limit to the other
-PATIENCE = 5.0  # s for a small step
 FORCED = 0.3  # share of the time in which a motor gives all that it can
 OWN = 30.0  # times what it moves: a rotor's inertia behind a large gear has ten
 
@@ -136,9 +134,10 @@ def step_not_followed(robot: RobotLook) -> Found:
             way, inertia = robot.held.way_of(joint), robot.held.inertias[joint.name]
             asked = abs(robot.held.loads[joint.name]) + 4.0 * way * inertia  # there and at rest in a second
             told = f"{1e3 * way:.3g} mm" if joint.is_linear else f"{math.degrees(way):.3g}°"
-            if asked > motor.limit:
+            better = robot.held.limit_that_does(joint.name, asked, PATIENCE) if asked > motor.limit else 0.0
+            if motor.limit < better < math.inf:
                 why = f"its limit of {effort_of(joint, motor.limit)} holds it back for {100 * share:.0f} % of the time"
-                cure = f"write limit: {effort_of(joint, asked)} for a second, or less stiffness"
+                cure = f"write limit: {effort_of(joint, better)}, with which it is, or less stiffness"
             elif joint.damping > motor.damping:
                 why = f"its joint's damping of {joint.damping:g} takes what the motor gives"
                 cure = "look at the unit of the joint's damping"

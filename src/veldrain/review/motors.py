@@ -10,13 +10,15 @@ import numpy as np
 from veldrain.model import Cylinder, Joint, Motor, Sphere
 from veldrain.model.pieces import SIMPLE_KINDS
 from veldrain.pose import Array
-from veldrain.review.finding import Finding, Severity
 from veldrain.review.look import RobotLook, figure
 from veldrain.review.rules import Found, found, rule
-from veldrain.review.statics import postures_of
+from veldrain.review.statics import Posture, postures_of
 
 SAG = {True: 5e-3, False: math.radians(2.0)}  # m where it slides, rad where it turns
 CREEP = {True: 1e-3, False: math.radians(0.2)}  # m/s where it slides, rad/s where it turns
+PATIENCE = 5.0  # s for a small step
+RINGS = 0.1  # of critical damping
+SPARE = 1.5  # times what holding asks for
 SETTLES = 0.5  # s in which an integral part takes over a load
 SLOW = 1.0  # s
 TAKEN = 0.7  # of the speed that a velocity motor is told
@@ -60,39 +62,59 @@ def holds_no_weight(robot: RobotLook) -> Found:
     """
     if robot.held is None:
         return
-    told = set()
-    for motor, joint in motors_of(robot):
-        asked = abs(robot.held.loads[joint.name]) if held_alone(robot, joint) else 0.0
-        if asked > motor.limit > 0:
-            told.add(joint.name)
-            yield _weak(robot, motor, joint, asked, "at the start")
-    worst: dict[str, tuple[float, str, bool]] = {}
-    for posture in postures_of(robot.model, robot.at_start):
+    at_start = Posture("at the start", {}, True)
+    most: dict[str, tuple[float, Posture]] = {}  # of all postures: the effort, and where
+    for posture in (at_start, *postures_of(robot.model, robot.at_start)):
         loads = robot.held.loads_at(posture.joints)
-        for motor, joint in motors_of(robot):
+        for _, joint in motors_of(robot):
             asked = abs(loads[joint.name]) if held_alone(robot, joint) else 0.0
-            if asked > max(motor.limit, worst.get(joint.name, (0.0,))[0]) and motor.limit > 0:
-                worst[joint.name] = asked, posture.name, posture.is_named
+            if asked > most.get(joint.name, (0.0,))[0]:
+                most[joint.name] = asked, posture
     for motor, joint in motors_of(robot):
-        if joint.name in worst and joint.name not in told:
-            asked, where, is_named = worst[joint.name]
-            yield _weak(robot, motor, joint, asked, f"in {where}", "warning" if is_named else "note")
+        worst, where = most.get(joint.name, (0.0, at_start))
+        if not worst > motor.limit > 0:
+            continue
+        begun = abs(robot.held.loads[joint.name])
+        if begun > motor.limit:
+            asked, where = begun, at_start
+        else:
+            asked = worst
+        yield found(
+            "holds-no-weight",
+            robot,
+            joint.name,
+            f"its motor gives {effort_of(joint, motor.limit)} at most, and the weight on it {where.name} asks for"
+            f" {effort_of(joint, asked)}",
+            _stronger(robot, motor, joint, worst) + ", or take weight off",
+            kind="motor",
+            severity=None if where is at_start else "warning" if where.is_named else "note",
+            numbers={"limit": motor.limit, "asked": asked},
+        )
 
 
-def _weak(
-    robot: RobotLook, motor: Motor, joint: Joint, asked: float, where: str, severity: Severity | None = None
-) -> Finding:
-    return found(
-        "holds-no-weight",
-        robot,
-        joint.name,
-        f"its motor gives {effort_of(joint, motor.limit)} at most, and the weight on it {where} asks for"
-        f" {effort_of(joint, asked)}",
-        f"write limit: above {effort_of(joint, asked)}, or take weight off",
-        kind="motor",
-        severity=severity,
-        numbers={"limit": motor.limit, "asked": asked},
-    )
+def _stronger(robot: RobotLook, motor: Motor, joint: Joint, asked: float) -> str:
+    """A limit that holds in every posture and has something left to move with, and the stiffness that goes with it."""
+    assert robot.held
+    limit = SPARE * asked
+    if motor.mode != "position":
+        return f"write limit: {effort_of(joint, limit)}"
+    load, stiff = abs(robot.held.loads[joint.name]), motor.stiffness + joint.stiffness
+    better = max(limit, robot.held.limit_that_does(joint.name, limit, PATIENCE))
+    cure = f"write limit: {effort_of(joint, better if math.isfinite(better) else limit)}"
+    if load / stiff > SAG[joint.is_linear]:
+        cure += f", and {_stiffer(robot, motor, joint, load)}"
+    return cure
+
+
+def _stiffer(robot: RobotLook, motor: Motor, joint: Joint, weight: float) -> str:
+    """A stiffness that gives way by 1 mm or half a degree, and the damping that it needs, where it has less."""
+    assert robot.held
+    better = weight / (1e-3 if joint.is_linear else math.radians(0.5)) - joint.stiffness
+    critical = 2.0 * math.sqrt((better + joint.stiffness) * robot.held.inertias[joint.name])
+    allowed, unit = ("1 mm", "N/m") if joint.is_linear else ("0.5°", "N·m/rad")
+    told = f"stiffness: {figure(better)} {unit} for {allowed}"
+    is_damped = not RINGS * critical > motor.damping + joint.damping
+    return told if is_damped else f"{told} with damping: {0.7 * critical - joint.damping:.2g}"
 
 
 def sag_of(robot: RobotLook, motor: Motor, joint: Joint) -> float:
@@ -114,14 +136,13 @@ def sags(robot: RobotLook) -> Found:
         if sag := sag_of(robot, motor, joint):
             weight = sag * own
             told = f"{1e3 * sag:.3g} mm" if joint.is_linear else f"{math.degrees(sag):.3g}°"
-            allowed, unit = ("1 mm", "N/m") if joint.is_linear else ("0.5°", "N·m/rad")
-            better = weight / (1e-3 if joint.is_linear else math.radians(0.5)) - joint.stiffness
+            unit = "N/m" if joint.is_linear else "N·m/rad"
             yield found(
                 "sags",
                 robot,
                 joint.name,
                 f"the weight on it at the start, {effort_of(joint, weight)}, bends its {own:.3g} {unit} by {told}",
-                f"write stiffness: {figure(better)} {unit} for {allowed}, or add inverse_dynamics",
+                f"write {_stiffer(robot, motor, joint, weight)}, or add inverse_dynamics",
                 kind="motor",
                 numbers={"sag": sag, "weight": weight},
             )

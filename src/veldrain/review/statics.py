@@ -21,6 +21,7 @@ FIRM = 1e9  # times its inertia over the square of a step, so stiff that a joint
 NAME = "it"
 NEAR = 0.1  # of a step: it is there
 GLANCE = 0.05  # s between looks at it
+DOUBLINGS = 12
 SETTLED = 3  # looks in which it stays there
 
 
@@ -123,10 +124,19 @@ class Held:
         together = self._stepped(joints, patience)
         return {name: self._stepped([name], patience).get(name, 0.0) for name in together if together[name] > 0.0}
 
-    def _stepped(self, joints: Sequence[str], patience: float) -> dict[str, float]:
+    def limit_that_does(self, joint: str, least: float, patience: float) -> float:
+        """The first of some limits, each twice the one before, with which a motor follows its small step in time."""
+        for limit in (least * 2**k for k in range(DOUBLINGS)):
+            if not self._stepped([joint], patience, limit):
+                return float(limit)
+        return math.inf
+
+    def _stepped(self, joints: Sequence[str], patience: float, limit: float | None = None) -> dict[str, float]:
         loads = self.loads
         self.engine.restore(self._start)
         dofs, plant = self.engine.plant.dofs, self.engine.plant
+        if limit is not None:
+            dofs["limit"][[self.dofs[name] for name in joints]] = limit
         goals, near = {}, {}
         for name in joints:
             joint, dof, at = self.model.joints[name], self.dofs[name], self.positions[name]
@@ -179,11 +189,13 @@ def postures_of(model: Model, start: Mapping[str, float]) -> list[Posture]:
 
     None of a robot with loops: which postures close them is not known here.
     """
-    found = [] if model.loops else [Posture(f"posture '{name}'", at, True) for name, at in model.postures.items()]
+    found = [] if model.loops else [Posture(f"in posture '{name}'", at, True) for name, at in model.postures.items()]
     if not model.loops:
         for motor in model.motors.values():
             joint = model.joints[motor.joint]
             is_sprung = joint.stiffness > 0 or motor.mode == "effort"  # which nobody holds at its ends
             if joint.limits and joint.kind in SIMPLE_KINDS and math.isfinite(motor.limit) and not is_sprung:
-                found += [Posture(f"{joint.name} at {joint.told(at)}", {joint.name: at}, False) for at in joint.limits]
+                found += [
+                    Posture(f"with {joint.name} at {joint.told(at)}", {joint.name: at}, False) for at in joint.limits
+                ]
     return [posture for posture in found if dict(start) | dict(posture.joints) != dict(start)]
