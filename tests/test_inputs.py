@@ -20,6 +20,7 @@ import pandas as pd
 import veldrain as vd
 from tests.helpers import Hold, cart, cart_scenario, command
 from tests.physics.cases.trust import leg
+from veldrain.documents.source import kind_of_file
 from veldrain.physics.threads import threads
 from veldrain.simulation import engine_of
 from veldrain.units import in_unit, quantity
@@ -129,6 +130,23 @@ class Files(unittest.TestCase):
         self.refused(start + "a: " + "[" * 300 + "]" * 300, "nested")
         self.refused(start + "a: &x 1\nb: [" + "*x, " * 2000 + "1]", "aliases")
         self.refused(start + "a: " + "{b: " * 5000, "nested too deeply|not YAML")
+
+    def test_a_comma_between_braces(self) -> None:
+        for mass in ("25,5 kg", "25,5"):
+            body = f"crate: {{box: [1, 1, 1], mass: {mass}, pose: {{}}}}"
+            self.refused(f"veldrain: world/1\nbodies: {{{body}}}\n", "stands where a word should; a comma ends")
+
+    def test_a_word_that_follows_stands_before(self) -> None:
+        """A joint may follow one that comes later; a file may have all in one line, its first word anywhere."""
+        path = self.folder / "one.world.yaml"
+        links = "links: {a: {mass: 1}, b: {mass: 1}, c: {mass: 1}}"
+        joints = "b: {parent: a, child: b, kind: revolute, mimic: [c, 2, 0]}, c: {parent: a, child: c, kind: revolute}"
+        path.write_text(f"{{models: {{m: {{{links}, joints: {{{joints}}}}}}}, veldrain: world/1}}")
+        self.assertEqual(kind_of_file(path), "world")
+        world = vd.load_world(path)
+        self.assertEqual(world.placed, {})
+        path.write_text(path.read_text().replace("world/1", "scenario/1"))
+        self.assertEqual(kind_of_file(path), "scenario")
 
     def test_devices_and_folders(self) -> None:
         for path in ("/dev/zero", str(self.folder)):

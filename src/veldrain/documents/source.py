@@ -122,6 +122,16 @@ class Source:
         first = max(forbidden or error.errors(), key=lambda e: len(e["loc"]))
         place = first["loc"]
         where = self.line(place)
+        if (
+            place
+            and (first["type"] == "invalid_key" or str(place[-1])[:1].isdigit())
+            and first["input"] in (None, place[-1])
+        ):
+            return VeldrainError(
+                f"'{place[-1]}' stands where a word should",
+                where=where,
+                cure="a comma ends a value between { and }: write a number with a point, as in 25.5",
+            )
         if first["type"] == "extra_forbidden":
             known = sorted(_fields_at(kind, place[:-1]))
             near = difflib.get_close_matches(str(place[-1]), known, n=1, cutoff=0.4)

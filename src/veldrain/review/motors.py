@@ -35,7 +35,7 @@ def motors_of(robot: RobotLook, mode: str | None = None) -> Iterator[tuple[Motor
 
 def effort_of(joint: Joint, value: float) -> str:
     """An effort with its unit."""
-    return f"{value:.3g} N" if joint.is_linear else f"{value:.3g} N·m"
+    return f"{figure(value)} N" if joint.is_linear else f"{figure(value)} N·m"
 
 
 def held_alone(robot: RobotLook, joint: Joint) -> bool:
