@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from functools import partial
@@ -29,7 +30,7 @@ from veldrain.study import Study
 
 FIRST_TICKS = 5  # of each controller
 LONGEST = 2.0  # s simulated at most
-WHOLE = 10_000  # steps of a trial that is run to its end, where nothing in it looks around
+WHOLE, SECONDS = 10_000, 5.0  # steps of a trial that is run to its end where nothing looks around, and its time
 
 # What the rules of this module say, as those of docs/check.md do.
 STATEMENTS = (
@@ -168,12 +169,14 @@ def _controller(
             slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)
             whole = trial.end
             trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
+            begun = time.monotonic()
             outcome = trial.run()
-            blind = all(samples.sensor.sight() is None for samples in trial.simulation.streams.values())
-            if is_alone and blind and whole <= WHOLE and not outcome["failed"]:
-                trial.end = whole
-                trial.run()
-                yield from timeline.never_happened(trial)
+            took = (time.monotonic() - begun) * whole / max(trial.end, 1)
+        blind = all(samples.sensor.sight() is None for samples in trial.simulation.streams.values())
+        if is_alone and blind and whole <= WHOLE and took < SECONDS and not outcome["failed"]:
+            trial.end = whole
+            trial.run()
+            yield from timeline.never_happened(trial)
     except CodeRefusedError as error:
         text = f"no trial was tried with it: {error.problem}"
         yield Finding("not-looked-at", "note", who, text, error.cure, error.where)
