@@ -175,7 +175,7 @@ def _controller(
         blind = all(samples.sensor.sight() is None for samples in trial.simulation.streams.values())
         if is_alone and blind and whole <= WHOLE and took < SECONDS and not outcome["failed"]:
             trial.end = whole
-            trial.run()
+            outcome = trial.run()
             yield from timeline.never_happened(trial)
     except CodeRefusedError as error:
         text = f"no trial was tried with it: {error.problem}"
