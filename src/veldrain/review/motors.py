@@ -18,6 +18,7 @@ SAG = {True: 5e-3, False: math.radians(2.0)}  # m where it slides, rad where it 
 CREEP = {True: 1e-3, False: math.radians(0.2)}  # m/s where it slides, rad/s where it turns
 PATIENCE = 5.0  # s for a small step
 RINGS = 0.1  # of critical damping
+FEW = 12  # motors of a robot whose cures are tried
 SPARE = 1.5  # times what holding asks for
 SETTLES = 0.5  # s in which an integral part takes over a load
 SLOW = 1.0  # s
@@ -99,7 +100,8 @@ def _stronger(robot: RobotLook, motor: Motor, joint: Joint, asked: float) -> str
     if motor.mode != "position":
         return f"write limit: {effort_of(joint, limit)}"
     load, stiff = abs(robot.held.loads[joint.name]), motor.stiffness + joint.stiffness
-    better = max(limit, robot.held.limit_that_does(joint.name, limit, PATIENCE))
+    few = len(robot.held.motors) <= FEW  # each try is some seconds of simulated time
+    better = max(limit, robot.held.limit_that_does(joint.name, limit, PATIENCE)) if few else limit
     cure = f"write limit: {effort_of(joint, better if math.isfinite(better) else limit)}"
     if load / stiff > SAG[joint.is_linear]:
         cure += f", and {_stiffer(robot, motor, joint, load)}"

@@ -21,7 +21,7 @@ FIRM = 1e9  # times its inertia over the square of a step, so stiff that a joint
 NAME = "it"
 NEAR = 0.1  # of a step: it is there
 GLANCE = 0.05  # s between looks at it
-DOUBLINGS = 12
+DOUBLINGS = 6
 SETTLED = 3  # looks in which it stays there
 
 
@@ -135,7 +135,8 @@ class Held:
         loads = self.loads
         self.engine.restore(self._start)
         dofs, plant = self.engine.plant.dofs, self.engine.plant
-        if limit is not None:
+        if limit is not None:  # the others hold
+            dofs["limit"][[self.dofs[name] for name in self.motors]] = math.inf
             dofs["limit"][[self.dofs[name] for name in joints]] = limit
         goals, near = {}, {}
         for name in joints:
