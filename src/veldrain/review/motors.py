@@ -44,9 +44,11 @@ def held_alone(robot: RobotLook, joint: Joint) -> bool:
 
     Of what has no base that is heavy beside the rest, as a snake, nobody knows what it lies on.
     """
-    if not robot.is_free:
+    if not robot.is_free and not robot.look.is_bare:
+        return True
+    if robot.look.is_bare:
         root = robot.body(robot.group(robot.model.root())).mass
-        return not robot.look.is_bare or root > 0.3 * robot.body(list(robot.links)).mass or root == 0.0
+        return root > 0.3 * robot.body(list(robot.links)).mass or root == 0.0
     forces = robot.look.settled
     if forces is None:
         return False
