@@ -131,23 +131,20 @@ def make_model(source: Source, name: str, texts: Mapping[str, str | ModelText], 
     each("defaults", lambda _, entry: call(model.defaults, entry, folder))
     # What is there already is changed first, what the file itself adds once it is there.
     changes = (
-        ("links", plain(model.change_link), text.change.links, model.links),
-        ("joints", plain(model.change_joint), text.change.joints, model.joints),
-        ("motors", change_motor, text.change.motors, model.motors),
+        ("change.links", plain(model.change_link), text.change.links, set(model.links)),
+        ("change.joints", plain(model.change_joint), text.change.joints, set(model.joints)),
+        ("change.motors", change_motor, text.change.motors, set(model.motors)),
     )
-    there = [set(table) for *_, table in changes]
-    for (what, act, words, _), known in zip(changes, there, strict=True):
-        each(f"change.{what}", act, words={key: entry for key, entry in words.items() if key in known})
+    for section, act, words, there in changes:
+        each(section, act, words={key: entry for key, entry in words.items() if key in there})
     each("links", plain(model.link), "link")
-    in_order = sorted(
-        text.joints.items(), key=lambda item: bool(getattr(item[1], "mimic", None))
-    )  # whom they follow first
-    each("joints", plain(model.joint), "joint", dict(in_order))
+    whom_they_follow_first = sorted(text.joints.items(), key=lambda item: item[1].mimic is not None)
+    each("joints", plain(model.joint), "joint", dict(whom_they_follow_first))
     each("roller_wheels", plain(model.roller_wheel), "joint")
     each("attach", attach)
     each("motors", plain(model.motor), "motor")
-    for (what, act, words, _), known in zip(changes, there, strict=True):
-        each(f"change.{what}", act, words={key: entry for key, entry in words.items() if key not in known})
+    for section, act, words, there in changes:
+        each(section, act, words={key: entry for key, entry in words.items() if key not in there})
     each("loops", plain(model.close))
     each("springs", plain(model.spring))
     each("rotors", plain(model.rotor), "rotor")

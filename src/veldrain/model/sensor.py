@@ -294,6 +294,14 @@ class Sensor(Sheet):
         """The joint that it watches and the position (m or rad) at which it switches; None: it is no switch."""
         return None
 
+    def closes_above(self) -> bool:
+        """Of a switch: True where it is closed from its position on upward, False where downward."""
+        return True
+
+    def aim(self) -> str:
+        """Where it is meant to look: ``anywhere``, ``level``, ``down`` or ``up``; see ``looking``."""
+        return "anywhere"
+
     @classmethod
     def knows_errors(cls) -> bool:
         """True where the class says what its errors are, or is one of ours, which have none where they say so."""

@@ -32,7 +32,7 @@ def looks_elsewhere(robot: RobotLook) -> Found:
     ``looks: down`` says that a camera sees the ground on purpose; one that looks at the sky then has a wrong pose.
     """
     for mounted, pose, _, _ in looking(robot):
-        word = getattr(mounted.sensor, "looks", "anywhere")
+        word = mounted.sensor.aim()
         rise = _rise(robot, pose.matrix[:, 0])
         if word in WAYS and abs(rise - math.asin(WAYS[word])) > ASKEW:
             turn = {"down": "[0, 90 deg, 0]", "level": "[0, 0, 0]", "up": "[0, -90 deg, 0]"}[word]
@@ -75,7 +75,7 @@ def beams_on_the_ground(robot: RobotLook) -> Found:
     """
     for mounted, pose, directions, sight in looking(robot):
         tilt = math.acos(float(np.clip(abs(pose.matrix[:, 2] @ robot.look.up), 0.0, 1.0)))
-        if not isinstance(mounted.sensor, Lidar) or mounted.sensor.looks != "anywhere" or tilt < TILTED:
+        if not isinstance(mounted.sensor, Lidar) or mounted.sensor.aim() != "anywhere" or tilt < TILTED:
             continue
         _, names = cast_from(robot, pose, directions, sight.max_range)
         share = float(np.mean([name == GROUND for name in names]))

@@ -57,7 +57,7 @@ def torques_do_not_cancel(robot: RobotLook) -> Found:
     The air holds every rotor back, and its motor hands that on to the hull.
     """
     mixer = _mixer(robot)
-    if mixer is None or list(_turned_over(robot)):
+    if mixer is None or _turned_over(robot):
         return
     speeds = np.sign(mixer.thrust) * math.sqrt(mixer.mass * _gravity(robot) / float(np.abs(mixer.thrust).sum()))
     left = abs(float(mixer.does(speeds)[3]))
@@ -122,7 +122,7 @@ def lifts_to_one_side(robot: RobotLook) -> Found:
     Otherwise some of them work hard at hover, and there is little left to steer with.
     """
     mixer = _mixer(robot)
-    if mixer is None or list(_turned_over(robot)):
+    if mixer is None or _turned_over(robot):
         return
     share = np.abs(mixer.thrust) / np.abs(mixer.thrust).sum()
     off, reach = share @ mixer.arms[:, :2], float(np.linalg.norm(mixer.arms[:, :2], axis=1).max())

@@ -189,8 +189,9 @@ def _of_way(trial: Trial, driver: Driver, pilot: GoTo) -> Iterator[Finding]:
     own = engine.geoms_of(robot)
     world = trial.scenario.world
     things = [name for name in (*world.obstacles, *world.bodies) if not world.is_of_roads(name)]
-    ahead = start.rotation.apply((*pilot.goal, 0.0)) if pilot.pose == "odometry" else np.array((*pilot.goal, 0.0))
-    way = np.array((ahead[0], ahead[1], 0.0)) - (0.0 if pilot.pose == "odometry" else start.position * (1, 1, 0))
+    goal = np.array((*pilot.goal, 0.0))
+    way = start.rotation.apply(goal) if pilot.pose == "odometry" else goal - start.position
+    way[2] = 0.0
     yaw = math.atan2(way[1], way[0])
     met = {name for name in things if engine.clearance(own, engine.geoms_of(name)) <= 0.0}
     try:

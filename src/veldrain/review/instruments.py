@@ -212,7 +212,7 @@ def meets_the_ground(robot: RobotLook) -> Found:
     It reports the ground before it, at the same distance for ever, as an obstacle.
     """
     for mounted, pose, directions, sight in looking(robot):
-        if not isinstance(mounted.sensor, Ultrasonic | Infrared | Radar) or mounted.sensor.looks == "down":
+        if not isinstance(mounted.sensor, Ultrasonic | Infrared | Radar) or mounted.sensor.aim() == "down":
             continue
         distances, names = cast_from(robot, pose, directions, sight.max_range)
         ground = np.array([n == GROUND for n in names])

@@ -164,7 +164,7 @@ def sees_nothing(robot: RobotLook) -> Found:
             if (low[:2] < here + sight.max_range).all() and (high[:2] > here - sight.max_range).all()
         ]
         rise = float(pose.matrix[:, 0] @ look.up)
-        if near and rise > SKYWARD and getattr(mounted.sensor, "looks", "") != "up":
+        if near and rise > SKYWARD and mounted.sensor.aim() != "up":
             yield found(
                 "sees-nothing",
                 robot,
@@ -296,7 +296,7 @@ def always_closed(robot: RobotLook) -> Found:
         joint = robot.model.joints.get(name)
         if joint and joint.limits and joint.limits[0] <= at <= joint.limits[1]:
             low, high = joint.limits
-            above = getattr(mounted.sensor, "above", True)
+            above = mounted.sensor.closes_above()
             closed = (high - at if above else at - low) / (high - low) if high > low else 0.0
             if closed > CLOSED:
                 way = "above: false" if above else "above: true"

@@ -140,6 +140,9 @@ class Camera(Sensor):
     )
     encoding: Choice = Choice(*ENCODINGS, default="raw", doc="of its messages")
 
+    def aim(self) -> str:
+        return self.looks
+
     def check(self) -> None:
         if self.encoding != "raw" and self.output == "depth":
             raise VeldrainError("depth cannot be encoded as a picture", where="Camera encoding", cure="write raw")

@@ -98,6 +98,9 @@ class _Lidar(Sensor):
     sees: Choice = Choice("visual", "collision", default="visual", doc="which shapes it meets")
     looks: Choice = looking()
 
+    def aim(self) -> str:
+        return self.looks
+
     def check(self) -> None:
         if not self.min_range < self.max_range:
             raise VeldrainError(

@@ -63,6 +63,9 @@ class _Cone(Sensor):
     max_range: Number
     rays: Whole
 
+    def aim(self) -> str:
+        return self.looks
+
     def check(self) -> None:
         if not self.min_range < self.max_range:
             raise VeldrainError(

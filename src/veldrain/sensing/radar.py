@@ -87,6 +87,9 @@ class Radar(Sensor):
     sees: Choice = Choice("visual", "collision", default="visual", doc="which shapes it meets")
     looks: Choice = looking()
 
+    def aim(self) -> str:
+        return self.looks
+
     def check(self) -> None:
         if self.min_range >= self.max_range:
             raise VeldrainError(

@@ -282,6 +282,9 @@ class LimitSwitch(Sensor):
     def switch(self) -> tuple[str, float]:
         return self.joint, self.at
 
+    def closes_above(self) -> bool:
+        return self.above
+
     def start(self, mount: Mount, random: np.random.Generator) -> SwitchAtWork:
         mount.joint_names((self.joint,))
         return SwitchAtWork(self)
