@@ -184,6 +184,12 @@ class KernelCache(FunctionCache):
         self._cache_file = _Whole(self._cache_path, self._impl.filename_base, self._impl.locator.get_source_stamp())
         self._shipped = _Whole(str(shipped_folder(room)), self._impl.filename_base, "")
 
+    def load_overload(self, signature: Any, context: Any) -> Any:
+        """As Numba's own, which first gets all ready for compiling: half a second that kept code has no need of."""
+        with self._guard_against_spurious_io_errors():
+            return self._load_overload(signature, context)
+        return None
+
     def _common_key(self, signature: Any, codegen: Any) -> Any:
         """As Numba's own key, for a common processor in the place of this one."""
         signature, (triple, *_), code = self._index_key(signature, codegen)

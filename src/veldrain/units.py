@@ -181,6 +181,26 @@ _ROOT = re.compile(r"(?:sqrt\(|√\(?)(\w+)\)?")
 _GRAVITY = re.compile(r"\b([mukµ]?)g\b")
 _POWER = re.compile(r"(?:\*\*|\^)\s*\(?\s*[+-]?(\d+)")
 LONGEST = 80  # characters of a quantity
+
+# What one of the units is that nearly all files write: pint, which knows all others, takes a second to load.
+_USUAL: dict[str, dict[str, float]] = {
+    "length": {"m": 1.0, "cm": 0.01, "mm": 0.001, "km": 1000.0},
+    "time": {"s": 1.0, "ms": 0.001},
+    "period": {"s": 1.0, "ms": 0.001},
+    "mass": {"kg": 1.0, "g": 0.001},
+    "angle": {"rad": 1.0, "deg": math.pi / 180},
+    "speed": {"m/s": 1.0, "cm/s": 0.01, "mm/s": 0.001},
+    "acceleration": {"m/s^2": 1.0},
+    "angular speed": {"rad/s": 1.0, "deg/s": math.pi / 180},
+    "force": {"N": 1.0, "kN": 1000.0},
+    "torque": {"N*m": 1.0},
+    "inertia": {"kg*m^2": 1.0},
+    "density": {"kg/m^3": 1.0},
+    "linear stiffness": {"N/m": 1.0, "kN/m": 1000.0},
+    "linear damping": {"N*s/m": 1.0, "kN*s/m": 1000.0},
+    "angular damping": {"N*m*s/rad": 1.0},
+    "frequency": {"Hz": 1.0},
+}
 LARGEST = 1e15  # of a finite one, SI: what is larger is a slip of the pen, and overflows when it is squared
 
 
@@ -188,6 +208,12 @@ LARGEST = 1e15  # of a finite one, SI: what is larger is a slip of the pen, and 
 def _parsed(text: str, kind: str, where: str) -> float:
     if kind not in SI_UNITS:
         raise unknown("kind of quantity", kind, SI_UNITS)
+    usual = _WRITTEN.fullmatch(text) if len(text) <= LONGEST else None
+    factor = usual and _USUAL.get(kind, {}).get(usual[2].strip())
+    if usual and factor:
+        return float(usual[1]) * factor
+    if usual and kind == "period" and usual[2].strip() == "Hz" and (rate := float(usual[1])) > 0:
+        return _period(rate)
     number, unit = _split(text, kind, where)
     wrong = VeldrainError(f"'{text}' is not {_an(kind)}", where=where, cure=_example(kind))
     words = str(unit)
@@ -196,10 +222,14 @@ def _parsed(text: str, kind: str, where: str) -> float:
         turns = _converted(number, unit, "1/s", wrong) / (2 * math.pi if angular else 1.0)
         if not turns > 0:
             raise wrong
-        return round(1.0 / turns, 12)  # a nanosecond is 1e-9 s: what is beyond is rounding
+        return _period(turns)
     if (words in ("dimensionless", "percent")) != (kind == "ratio") or angular != ("rad" in SI_UNITS[kind]):
         raise wrong
     return _converted(number, unit, SI_UNITS[kind], wrong)
+
+
+def _period(rate: float) -> float:
+    return round(1.0 / rate, 12)  # a nanosecond is 1e-9 s: what is beyond is rounding
 
 
 def _split(text: str, kind: str, where: str) -> tuple[float, Any]:
