@@ -10,7 +10,6 @@ from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from veldrain import randomness
 from veldrain.errors import VeldrainError, told_at, unknown
@@ -186,7 +185,7 @@ class EngineMount:
             self._feel["motion"] = now
             return
         follows = 1.0 - math.exp(-2.0 * math.pi * bandwidth * engine.step)
-        place = LinkPlace(self._place.node, self._place.pose @ Pose(rotation=Rotation.from_matrix(turn)))
+        place = LinkPlace(self._place.node, self._place.pose @ Pose.of(np.zeros(3), turn))
         tap = engine.taps.inertial(place, follows, accel_full_scale, gyro_full_scale)
         self._feel["motion"] = lambda: tap.take() or now()
 

@@ -9,7 +9,6 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.documents.open_scenario_file import ScenarioFile
 from veldrain.errors import VeldrainError, told_at, unknown
@@ -62,6 +61,8 @@ class Places:
 
     def _turned(self, pose: Pose, element: Any) -> Pose:
         """The pose with the orientation that a position says: relative to its own, or absolute."""
+        from scipy.spatial.transform import Rotation
+
         turn = element.find("Orientation")
         if turn is None:
             return pose

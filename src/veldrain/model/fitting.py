@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from itertools import combinations
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
-from scipy.spatial import ConvexHull
 
 from veldrain.model.grids import Bools, Grid
 from veldrain.model.shapes import Box, Capsule, Cylinder, Shape, Sphere
 from veldrain.pose import Array, Pose, z_to
+
+if TYPE_CHECKING:
+    from scipy.spatial import ConvexHull
 
 
 class Meshed(Protocol):
@@ -78,11 +80,11 @@ def _directions(mesh: Meshed, hull: ConvexHull) -> list[Array]:
 def _about(axis: Array, corners: Array, kind: str) -> tuple[Shape, Pose]:
     """The least shape of a kind with its z along an axis."""
     turn = z_to(axis)
-    at = turn.inv().apply(corners)
+    at = turn.inverse().apply(corners)
     low, high = float(at[:, 2].min()), float(at[:, 2].max())
     if kind == "box":
         middle, size, yaw = least_rectangle(at[:, :2])
-        pose = Pose(rotation=turn) @ Pose((*middle, (low + high) / 2), yaw=yaw)
+        pose = turn @ Pose((*middle, (low + high) / 2), yaw=yaw)
         return Box((*size, high - low)), pose
     centre, radius = least_ball(at[:, :2])
     if kind == "capsule":  # each corner needs the ball at an end to come as near as this
@@ -92,11 +94,13 @@ def _about(axis: Array, corners: Array, kind: str) -> tuple[Shape, Pose]:
             low = high = (low + high) / 2
     length = max(high - low, 1e-6 * radius)
     made = Capsule(radius, length) if kind == "capsule" else Cylinder(radius, length)
-    return made, Pose(rotation=turn) @ Pose((*centre, (low + high) / 2))
+    return made, turn @ Pose((*centre, (low + high) / 2))
 
 
 def least_rectangle(points: Array) -> tuple[Array, Array, float]:
     """Middle (2,), edges (2,) and turn of the least rectangle around points (n, 2): one side lies on a hull's edge."""
+    from scipy.spatial import ConvexHull
+
     ring = points[ConvexHull(points).vertices]
     edges = np.roll(ring, -1, axis=0) - ring
     angles = np.arctan2(edges[:, 1], edges[:, 0]) % (np.pi / 2)

@@ -20,8 +20,6 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
-from scipy.spatial.transform import Rotation, Slerp
 
 from veldrain.errors import VeldrainError
 from veldrain.model.shapes import Part, Surface
@@ -45,6 +43,8 @@ class Leader:
 
     def start(self, course: Course) -> Pose:
         """Where it begins, as far as is known without a world."""
+        from scipy.spatial.transform import Rotation
+
         at, turn = self.at(np.zeros(1))
         return Pose(at[0], rotation=Rotation.from_quat(turn[0]))
 
@@ -72,6 +72,9 @@ class PosePath(Leader):
     """
 
     def __init__(self, path: Sequence[tuple[float, Pose]]) -> None:
+        from scipy.interpolate import PchipInterpolator
+        from scipy.spatial.transform import Rotation, Slerp
+
         self._times = times = np.array([time for time, _ in path])
         places = np.array([pose.position for _, pose in path])
         waiting = [times[0] - 1.0, *times, times[-1] + 1.0]  # before and after, so that the ends are at rest

@@ -8,7 +8,6 @@ from dataclasses import replace
 from typing import Any, Self
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model.inertia import MassProperties, combined
@@ -357,11 +356,11 @@ def moved(joint: Joint, at: Mapping[str, float]) -> Pose:
     if joint.kind == "prismatic":
         return Pose(q[0] * np.array(joint.axis))
     if joint.kind in SIMPLE_KINDS:
-        return Pose(rotation=Rotation.from_rotvec(q[0] * np.array(joint.axis)))
+        return Pose.turned(q[0] * np.array(joint.axis))
     if joint.kind == "ball":
-        return Pose(rotation=Rotation.from_rotvec(q))
+        return Pose.turned(q)
     if joint.kind == "planar":
-        across = Pose(rotation=z_to(joint.axis))
+        across = z_to(joint.axis)
         return across @ Pose((q[0], q[1], 0.0), yaw=q[2]) @ across.inverse()
     return Pose()
 

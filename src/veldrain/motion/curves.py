@@ -13,13 +13,16 @@ from bisect import bisect_right
 from collections.abc import Iterable, Sequence
 from functools import cached_property
 from itertools import pairwise
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.interpolate import CubicSpline
-from scipy.spatial import cKDTree
 
 from veldrain.errors import VeldrainError
 from veldrain.pose import Array
+
+if TYPE_CHECKING:
+    from scipy.interpolate import CubicSpline
+    from scipy.spatial import cKDTree
 
 TURN = 0.25  # rad: no piece turns more
 LONGEST = 50.0  # m: no piece is longer
@@ -86,6 +89,8 @@ class Curve:
 
         A chord of more than twice its neighbours is straight but near its ends: a spline would swing wide there.
         """
+        from scipy.interpolate import CubicSpline
+
         at = _evened(np.vstack([points, points[:1]]) if closed else points, closed)
         chords = np.linalg.norm(np.diff(at, axis=0), axis=1)
         if len(points) == 2 and not closed:
@@ -226,6 +231,8 @@ class Curve:
 
     @cached_property
     def _tree(self) -> tuple[Array, cKDTree]:
+        from scipy.spatial import cKDTree
+
         grid = np.linspace(0.0, self.length, max(2, math.ceil(self.length / 2.0), 4 * min(len(self.s), 2000)) + 1)
         x, y, _, _ = self.at(grid)
         return grid, cKDTree(np.column_stack([x, y]))

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline, PPoly
 
 from veldrain.errors import VeldrainError
 from veldrain.kernel import entry
 from veldrain.motion.profiles import change_pieces, change_time, polynomials, rest_to_rest
 from veldrain.pose import Array
+
+if TYPE_CHECKING:
+    from scipy.interpolate import PPoly
 
 
 @entry
@@ -37,6 +40,8 @@ def polynomials_at(knots, c, time, out):
 
 def straight_line(a: Array, b: Array, limits: Sequence[Array]) -> PPoly:
     """The fastest straight line of the joints between two points, from rest to rest."""
+    from scipy.interpolate import PPoly
+
     way = np.abs(b - a)
     moves = way > 0
     speed, accel, jerk = (float((limit[moves] / way[moves]).min()) for limit in limits)
@@ -47,6 +52,8 @@ def straight_line(a: Array, b: Array, limits: Sequence[Array]) -> PPoly:
 
 
 def joined(parts: Sequence[PPoly]) -> PPoly:
+    from scipy.interpolate import PPoly
+
     degree = max(len(part.c) for part in parts)
     c = np.concatenate([np.pad(p.c, ((degree - len(p.c), 0), (0, 0), (0, 0))) for p in parts], axis=1)
     knots = [np.zeros(1)]
@@ -56,6 +63,8 @@ def joined(parts: Sequence[PPoly]) -> PPoly:
 
 
 def hermite(times: Array, rows: Array, velocities: Array) -> PPoly:
+    from scipy.interpolate import CubicHermiteSpline
+
     if velocities.shape != rows.shape:
         raise VeldrainError(
             f"velocities of shape {velocities.shape} for points of {rows.shape}",
@@ -109,6 +118,8 @@ def with_velocities(rows: Array, velocities: Array, limits: Sequence[Array]) -> 
 
 def _between(a: Array, va: Array, b: Array, vb: Array, T: float, smooth: bool) -> PPoly:
     """The cubic with given ends, or the quintic without acceleration at them, over a time T."""
+    from scipy.interpolate import PPoly
+
     d = b - a
     if smooth:
         c = [
@@ -141,6 +152,8 @@ def blended(rows: Array, limits: Sequence[Array], blend: float) -> PPoly:
 
     A corner of duration T between velocities u and v is left by at most |v − u|·T/8 of each joint.
     """
+    from scipy.interpolate import PPoly
+
     speed, accel, jerk = limits
     ways = np.diff(rows, axis=0)
     times = (np.abs(ways) / speed).max(axis=1)

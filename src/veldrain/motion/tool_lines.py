@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
 
 from veldrain.errors import VeldrainError
 from veldrain.motion.chains import Chain
@@ -25,6 +24,8 @@ class Line:
     """A straight line of a tool: share 0 to 1."""
 
     def __init__(self, a: Pose, b: Pose) -> None:
+        from scipy.spatial.transform import Rotation, Slerp
+
         self._a, self._way = a.position, b.position - a.position
         self.length = float(np.linalg.norm(self._way))
         self.turn = float((a.rotation.inv() * b.rotation).magnitude())

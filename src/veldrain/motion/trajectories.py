@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 from numpy.typing import ArrayLike
-from scipy.interpolate import PPoly
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Fields, Message
@@ -30,6 +29,7 @@ from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:
     import pandas as pd
+    from scipy.interpolate import PPoly
 
 JOINT_TRAJECTORY = "trajectory_msgs/msg/JointTrajectory"
 
@@ -242,6 +242,8 @@ class Trajectory:
         turning: Quantity,
         acceleration: Quantity | None,
     ) -> Self:
+        from scipy.interpolate import PPoly
+
         v, w = quantity(speed, "speed", "straight: speed"), quantity(turning, "angular speed", "straight: turning")
         a = v / 0.2 if acceleration is None else quantity(acceleration, "acceleration", "straight: acceleration")
         for word, value in (("speed", v), ("turning", w), ("acceleration", a)):

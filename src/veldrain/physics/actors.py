@@ -7,7 +7,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.kernel import entry
@@ -171,6 +170,8 @@ class Actors:
         place_all(plant)
 
     def _set_speeds(self, tree: Any, here: Array, there: Array) -> None:
+        from scipy.spatial.transform import Rotation
+
         plant, h = self._engine.plant, self._engine.step
         turn = Rotation.from_quat(there[3:7]) * Rotation.from_quat(here[3:7]).inv()
         dof = tree["dof"]
@@ -315,6 +316,8 @@ class Actors:
 
     def leave(self, name: str, over: float) -> None:
         """Let it go straight on."""
+        from scipy.spatial.transform import Rotation
+
         led, (x, y, heading, k) = self._led(name), self._now(name)
         d, slope, _ = self._offset(led)
         row = tree_of(self._engine, name)
@@ -355,6 +358,10 @@ class Actors:
         if base == self._block:
             return
         self._block = base
+        if not self._leaders:
+            return
+        from scipy.spatial.transform import Rotation
+
         for name, leader in self._leaders.items():
             tree = tree_of(self._engine, name)
             times = np.asarray((base + np.arange(BLOCK + 1)) * self._engine.step, float)

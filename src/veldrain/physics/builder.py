@@ -8,7 +8,6 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
 from veldrain.model import MassProperties, Mesh, Model, Part, Shape, Surface, World
@@ -128,7 +127,7 @@ class Builder:
         if body.mass <= 0 and not is_led:
             raise VeldrainError("moves freely and has no mass", where=name, cure="give mass=")
         node = self._add_node(-1, p.FREE, Pose(), body, opens_tree=True)
-        self.q += [*pose.apply(body.com), *pose.rotation.as_quat()]
+        self.q += [*pose.apply(body.com), *pose.quaternion]
         self.v += v
         for axis in ("spin x", "spin y", "spin z", "x", "y", "z"):
             self.dofs.append({"coord": -1, "node": node, "low": -np.inf, "high": np.inf})
@@ -208,9 +207,9 @@ class Builder:
             parent, turned = node, Pose()
         if joint.kind == "ball":
             turn_vector = [start.get(name, 0.0) for name in joint.coordinates]
-            self.q += Rotation.from_rotvec(turn_vector).as_quat().tolist()
+            self.q += Pose.turned(turn_vector).quaternion
             robot.balls[joint.name] = quaternion
-            pose = pose @ Pose(rotation=Rotation.from_rotvec(turn_vector))
+            pose = pose @ Pose.turned(turn_vector)
         return parent, pose
 
     def _add_node(
@@ -383,12 +382,8 @@ def _shape_fields(shape: Shape, pose: Pose, solids: Solids) -> tuple[dict[str, A
 def _nodes_of(joint: Joint) -> list[tuple[int, Pose]]:
     """Kinds of a joint's nodes, each with its pose in the one before, z along its own axis."""
     if joint.kind == "planar":
-        to_x, to_y = Rotation.from_euler("y", np.pi / 2), Rotation.from_euler("x", -np.pi / 2)
-        return [
-            (p.SLIDING, Pose(rotation=to_x)),
-            (p.SLIDING, Pose(rotation=to_x.inv() * to_y)),
-            (p.TURNING, Pose(rotation=to_y.inv())),
-        ]
+        to_x, to_y = Pose.turned((0.0, np.pi / 2, 0.0)), Pose.turned((-np.pi / 2, 0.0, 0.0))
+        return [(p.SLIDING, to_x), (p.SLIDING, to_x.inverse() @ to_y), (p.TURNING, to_y.inverse())]
     if joint.kind == "ball":
         return [(p.BALL, Pose())] * 3
     return [(p.SLIDING if joint.kind == "prismatic" else p.TURNING, Pose())]

@@ -47,7 +47,7 @@ def compile_world(world: World, step: float, watches: int = 0) -> Compiled:
     for name, pose in world.frames.items():
         b.links[name] = LinkPlace(-1, pose)
     for body in world.bodies.values():
-        arm = body.pose.rotation.apply(body.mass_properties.com)
+        arm = body.pose.matrix @ body.mass_properties.com
         v_com = np.array(body.velocity) + np.cross(body.spin, arm)
         node = b.add_free(body.name, body.pose, body.mass_properties, (*body.spin, *v_com))
         b.add_part(body.name, node, Pose(), body.part, body.surface)

@@ -9,7 +9,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.kernel import Direct
@@ -217,10 +216,11 @@ class Engine:
 
     def node_pose(self, node: int) -> Pose:
         """Pose of a node in the world."""
+
         if node < 0:
             return Pose()
         found = self.plant.nodes[node]
-        return Pose(found["pos"], rotation=Rotation.from_matrix(found["rot"]))
+        return Pose.of(found["pos"].copy(), found["rot"].copy())
 
     def pose(self, path: str) -> Pose:
         """Pose of a link, frame, body or obstacle in the world."""
@@ -362,10 +362,10 @@ class Engine:
     def move_to(self, robot: Robot, pose: Pose, velocity: Array, spin: Array) -> None:
         """Put the root of a free robot somewhere, with a velocity of its origin and a spin."""
         node = self.plant.nodes[self.free_node(robot)]
-        arm = pose.rotation.apply(node["centre"])
+        arm = pose.matrix @ node["centre"]
         at, dof = int(node["coord"]), int(node["dof"])
         self.holds.bring_back(robot.name)
-        self.plant.q[at : at + 7] = [*(pose.position + arm), *pose.rotation.as_quat()]
+        self.plant.q[at : at + 7] = [*(pose.position + arm), *pose.quaternion]
         self.plant.speeds[p.NOW, dof : dof + 6] = [*spin, *(velocity + np.cross(spin, arm))]
         self.refresh()
 

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from veldrain.model import GROUND, World
 from veldrain.physics.builder import LinkPlace
 from veldrain.physics.engine import Engine
-from veldrain.pose import Array
+from veldrain.pose import Array, quaternions_of
 
 
 class FrameTree:
@@ -54,7 +53,7 @@ class FrameTree:
     def positions_and_quaternions(self) -> tuple[Array, Array]:
         """Positions (n, 3) and quaternions x, y, z, w (n, 4) in the world now."""
         at, axes = self.poses()
-        return at, np.asarray(Rotation.from_matrix(axes).as_quat())
+        return at, quaternions_of(axes)
 
     def poses(self) -> tuple[Array, Array]:
         """Positions (n, 3) and axes (n, 3, 3) in the world now."""

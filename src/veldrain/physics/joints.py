@@ -7,14 +7,13 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.physics import plant as p
 from veldrain.physics.builder import Robot
 from veldrain.physics.engine import Engine
 from veldrain.physics.motors import command_motors
-from veldrain.pose import Array
+from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity
 
 MODES = {p.EFFORT: "effort", p.VELOCITY: "velocity", p.POSITION: "position"}
@@ -45,6 +44,8 @@ class Joints:
             return lambda: np.asarray(q[coords])
 
         def read() -> Array:
+            from scipy.spatial.transform import Rotation
+
             found = q[np.maximum(coords, 0)]
             for joint, at in robot.balls.items():
                 turn = Rotation.from_quat(q[at : at + 4]).as_rotvec()
@@ -70,7 +71,7 @@ class Joints:
         plant.q[coords[coords >= 0]] = row[coords >= 0]
         for joint, at in self._robot.balls.items():
             turn = [row[self.names.index(f"{joint}/{axis}")] for axis in "xyz"]
-            plant.q[at : at + 4] = Rotation.from_rotvec(turn).as_quat()
+            plant.q[at : at + 4] = Pose.turned(turn).quaternion
         self._engine.hold_still()
         self._engine.refresh()
 

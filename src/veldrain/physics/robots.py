@@ -96,7 +96,7 @@ class RobotBuilder:
         if joint.kind == "floating":
             self.afloat.append((joint, world_pose @ link_pose @ joint.pose))
             return
-        turn = Pose(rotation=z_to(joint.axis)) if joint.kind != "ball" else Pose()
+        turn = z_to(joint.axis) if joint.kind != "ball" else Pose()
         group = self.rigid(joint.child, turn.inverse())
         body = self.mass_of(group)
         if body.mass <= 0 and not self.placed.course:
@@ -147,7 +147,7 @@ class RobotBuilder:
             return {"link_a": numbers[f"{self.name}/{thing.link_a}"], "link_b": numbers[f"{self.name}/{thing.link_b}"]}
 
         for loop in model.loops.values():
-            turn = Pose(rotation=z_to(loop.axis))
+            turn = z_to(loop.axis)
             sides = place(loop.link_a, loop.pose_a @ turn), place(loop.link_b, loop.pose_b @ turn)
             b.add_loop(f"{self.name}/{loop.name}", *sides, kind=_LOOPS[loop.kind], length=loop.length, **ends(loop))
             if loop.kind != "rope":

@@ -8,7 +8,6 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline, CubicSpline
 
 from veldrain.errors import VeldrainError
 from veldrain.model.volumes import bounds_of
@@ -87,6 +86,8 @@ class Ways:
 
     def _lift(self, name: str, route: Route, s: Array, side: float) -> Array:
         """Cubics (n, 3, 4) of height, pitch and roll over the pieces of a route, so far left of it."""
+        from scipy.interpolate import CubicHermiteSpline, CubicSpline
+
         knots = np.append(s, route.length)
         x, y = route.curve.to_xy(knots, np.full(len(knots), side))
         if not route.follows_ground:

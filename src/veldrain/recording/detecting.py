@@ -9,8 +9,6 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
 from veldrain.model.sensor import Sensor
@@ -97,6 +95,7 @@ def _clusters(points: Array, gap: float) -> list[Array]:
     """Rows of points that hang together."""
     from scipy.sparse import coo_array
     from scipy.sparse.csgraph import connected_components
+    from scipy.spatial import cKDTree
 
     if not len(points):
         return []
@@ -195,6 +194,8 @@ def match(log: Log, stream: str, truth: str, *, within: Quantity = 0.5, sensor: 
 
 def _in_view(log: Log, frame: str, boxes: pd.DataFrame, sensor: Sensor) -> NDArray[np.bool_]:
     """Boxes of which some point lies between a sensor's outermost lines of sight, and in its range."""
+    from scipy.spatial.transform import Rotation
+
     sight = sensor.sight()
     if sight is None:
         cure = "give that of a radar, a lidar or a camera"
@@ -245,6 +246,8 @@ def _at_one_time(times: Array, stamps: Array) -> Iterator[tuple[NDArray[np.int64
 
 def _yaws(log: Log, stream: str, times: Array) -> Array:
     """The heading of a sensor's frame in the world at times."""
+    from scipy.spatial.transform import Rotation
+
     at, turns = log.frames.poses_of(stream)  # its messages are in the sensor's own frame
     yaws = np.unwrap(Rotation.as_euler(turns, "ZYX")[:, 0]) if len(at) else np.zeros(0)
     return np.interp(times, log.frames.times, yaws)

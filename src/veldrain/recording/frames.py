@@ -7,13 +7,13 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
 
 from veldrain.errors import unknown
 from veldrain.pose import Array, Pose
 
 if TYPE_CHECKING:
     import pandas as pd
+    from scipy.spatial.transform import Rotation, Slerp
 
 TF = "tf2_msgs/msg/TFMessage"
 
@@ -41,6 +41,8 @@ class FrameHistory:
 
     def at(self, time: float) -> dict[str, Pose]:
         """Poses in the world by name, at the recorded time that is nearest."""
+        from scipy.spatial.transform import Rotation
+
         row = int(np.abs(self.times - time).argmin())
         found: list[Pose] = []
         for k, parent in enumerate(self.parents):
@@ -76,6 +78,8 @@ class FrameHistory:
         return back.apply(other_at - at), back * other_turn
 
     def _on_the_way(self, name: str, times: Array, where: str) -> tuple[Array, Rotation]:
+        from scipy.spatial.transform import Rotation, Slerp
+
         if name not in self.names:
             if name not in (*self.roots, "world"):
                 raise unknown("frame", name, [*self.names, *self.roots, "world"], where)
@@ -105,6 +109,8 @@ class FrameHistory:
 
     def poses_of(self, name: str) -> tuple[Array, Rotation]:
         """Positions (t, 3) and turns (t) of a frame in the world."""
+        from scipy.spatial.transform import Rotation
+
         k, turn = self.names.index(name), Rotation.identity(len(self.times))
         points = np.zeros((len(self.times), 3))
         while k >= 0:
@@ -115,6 +121,8 @@ class FrameHistory:
 
     def path(self, name: str) -> Array:
         """Positions (t, 3) of a frame in the world."""
+        from scipy.spatial.transform import Rotation
+
         k, points = self.names.index(name), np.zeros((len(self.times), 3))
         while k >= 0:
             points = Rotation.from_quat(self.orientations[:, k]).apply(points) + self.positions[:, k]

@@ -18,8 +18,6 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import PPoly
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
 from veldrain.sheet import Sheet
@@ -104,6 +102,9 @@ class _Writer:
         return self._anew(value, where)
 
     def _anew(self, value: Any, where: str) -> Any:
+        from scipy.interpolate import PPoly
+        from scipy.spatial.transform import Rotation
+
         def inner(part: Any, name: object) -> Any:
             return self.told(part, f"{where}/{name}")
 
@@ -184,6 +185,9 @@ class _Reader:
 
     def made(self, tree: Any) -> Any:
         """The value that was written."""
+        from scipy.interpolate import PPoly
+        from scipy.spatial.transform import Rotation
+
         if not isinstance(tree, dict):
             return tree
         inner = self.made

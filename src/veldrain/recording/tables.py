@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from rosbags.serde.errors import SerdeError
 from rosbags.typesys.store import Typestore
-from scipy.spatial.transform import Rotation
 
 from veldrain.recording.decoding import Part, names_of, parts_of
 
@@ -139,6 +138,8 @@ def _joints(part: Part) -> dict[str, np.ndarray]:
 
 def _angles_put_in(columns: dict[str, Any]) -> dict[str, Any]:
     """Columns with roll, pitch and yaw behind a quaternion."""
+    from scipy.spatial.transform import Rotation
+
     if not {"qx", "qy", "qz", "qw"} <= set(columns) or not len(columns["qx"]):
         return columns
     quaternions = np.column_stack([np.asarray(columns[name], float) for name in ("qx", "qy", "qz", "qw")])

@@ -103,12 +103,12 @@ def plain(value: Any) -> Any:
 def pose_words(pose: Pose) -> Map:
     """A pose; the turn as a person would write it where that is the same to the last digit."""
     words: Map = {"xyz": plain(pose.position)} if pose.position.any() else {}
-    if pose.rotation.magnitude() == 0:
+    if not any(pose.quaternion[:3]):
         return words
     for turn in ({"yaw": pose.yaw}, {"rpy": plain(pose.rpy)}):
         if Pose(pose.position, **turn) == pose:
             return words | turn
-    return words | {"quaternion": plain(pose.rotation.as_quat())}
+    return words | {"quaternion": plain(np.array(pose.quaternion))}
 
 
 def sheet_words(sheet: Sheet, files: Files) -> Map:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import ConvexHull, QhullError
 
 from veldrain.errors import VeldrainError
 from veldrain.physics.carrying import asked_of_motors
@@ -29,7 +28,7 @@ def tips(robot: RobotLook) -> Found:
     body = robot.body(list(robot.links))
     if body.mass <= 0 or robot.com_outside:  # which a rule of its own says
         return
-    flat = z_to(robot.look.up).inv()
+    flat = z_to(robot.look.up).inverse()
     feet, centre = flat.apply(stand.points)[:, :2], flat.apply(body.com)[:2]
     for link, gap in stand.gaps.items():  # it leans a little, and stands on these too
         at = flat.apply(robot.poses[link].position)[:2]
@@ -58,6 +57,8 @@ def tips(robot: RobotLook) -> Found:
 
 def beyond(points: Array, centre: Array) -> tuple[float, Array]:
     """How far (m) a point of the plane is outside of the hull of others, and the direction (2,) in which."""
+    from scipy.spatial import ConvexHull, QhullError
+
     try:
         hull = ConvexHull(points)
     except (QhullError, ValueError):  # fewer than three points, or all on one line

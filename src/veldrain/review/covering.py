@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Model, Mounted, World
@@ -20,6 +19,7 @@ from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:
     import pandas as pd
+    from scipy.spatial import cKDTree
 
 MOST_CELLS = 400  # along an edge of the grid
 FARTHEST = 200.0  # m that are looked at
@@ -95,6 +95,8 @@ def coverage(
 
     >>> coverage(model, heights=["20 cm", "1 m"]).table()  # doctest: +SKIP
     """
+    from scipy.spatial import cKDTree
+
     model, name = _chosen(thing, robot)
     looking = {m.name: m for m in model.sensors.values() if m.sensor.sight() is not None and not m.sensor.truth}
     if not looking:

@@ -13,7 +13,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
 from veldrain.model.sensor import Fields, Message, Mount, Sensor, Sight, looking
@@ -25,7 +24,7 @@ from veldrain.units import Quantity, quantities
 
 OUTPUTS = {"rgb": "rgb8", "grey": "mono8", "depth": "32FC1", "labels": "mono16"}
 ENCODINGS = ("raw", "png", "jpeg")
-OPTICAL = Pose(rotation=Rotation.from_matrix([[0, 0, 1], [-1, 0, 0], [0, -1, 0]]))  # z forward, x right, y down
+OPTICAL = Pose.of(np.zeros(3), np.array([[0.0, 0, 1], [-1, 0, 0], [0, -1, 0]]))  # z forward, x right, y down
 GREY = np.array((0.2126, 0.7152, 0.0722), np.float32)  # ITU-R BT.709
 MIDDLE = 0.18  # of white: what an automatic exposure makes of the mean
 
@@ -244,6 +243,8 @@ class Camera(Sensor):
 
     def eyes(self, mount: Mount) -> tuple[Array, Array]:
         """Where the camera is at each row's time: positions (rows, 3) and axes (rows, 3, 3)."""
+        from scipy.spatial.transform import Rotation
+
         rows = self.lens.size[1]
         position, axes = mount.position(), mount.axes()
         if self.rolling_shutter == 0:

@@ -6,11 +6,10 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
 from veldrain.model.sensor import Fields, Message, Mount, Sensor
-from veldrain.pose import Array
+from veldrain.pose import Array, Pose
 from veldrain.sensing.noise import Errors
 from veldrain.sensing.parts import xyz
 from veldrain.sheet import Maybe, Number
@@ -134,7 +133,7 @@ class Imu(Sensor):
         )
         turn = np.eye(3)
         if self.misalignment > 0:
-            turn = Rotation.from_rotvec(random.standard_normal(3) * self.misalignment).as_matrix()
+            turn = Pose.turned(random.standard_normal(3) * self.misalignment).matrix
         mount.feel_motion(turn, self.bandwidth, self.accel_full_scale, self.gyro_full_scale)
         return ImuAtWork(gyro, accel)
 

@@ -6,10 +6,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.model.sensor import Fields, Message, Mount, Sensor
-from veldrain.pose import Array, quaternion_of
+from veldrain.pose import Array, quaternion_of, quaternions_of
 from veldrain.sensing.parts import NO_COVARIANCE, xyz, xyzw
 from veldrain.sheet import Maybe, Number, Text
 
@@ -152,6 +151,8 @@ class RelativeAtWork:
     to: str | None
 
     def measure(self, mount: Mount) -> Relative:
+        from scipy.spatial.transform import Rotation
+
         at, axes = mount.pose_of(self.of)
         if self.to is not None:
             origin, base = mount.pose_of(self.to)
@@ -204,7 +205,7 @@ def in_parents(names: tuple[str, ...], parents: tuple[str, ...], at: Array, axes
     base, moved, turned = axes[above[held]], at.copy(), axes.copy()
     moved[held] = np.einsum("nij,ni->nj", base, at[held] - at[above[held]])
     turned[held] = np.einsum("nij,nik->njk", base, axes[held])
-    return Frames(names, tuple(p or "world" for p in parents), moved, Rotation.from_matrix(turned).as_quat())
+    return Frames(names, tuple(p or "world" for p in parents), moved, quaternions_of(turned))
 
 
 def transforms(frames: Frames) -> list[Fields]:

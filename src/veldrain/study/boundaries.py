@@ -12,8 +12,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import expit
-from scipy.stats import chi2
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.pose import Array
@@ -56,6 +54,8 @@ class Boundary:
 
     def chance(self, values: Mapping[str, float] | Array) -> Array:
         """The chance of passing at values by path, SI units, or at rows (n, quantities) of them."""
+        from scipy.special import expit
+
         rows = np.atleast_2d([values[q] for q in self.quantities] if isinstance(values, Mapping) else values)
         return expit(_features((rows - self.middle) / self.spread) @ self.weights)
 
@@ -105,6 +105,8 @@ def _features(z: Array) -> Array:
 
 def _fitted(x: Array, passed: Array) -> Array:
     """Weights of the features, by Newton's method."""
+    from scipy.special import expit
+
     w = np.zeros(x.shape[1])
     ridge = np.full(len(w), RIDGE)
     ridge[0] = 1e-6
@@ -121,6 +123,8 @@ def _fitted(x: Array, passed: Array) -> Array:
 
 
 def _likelihood(x: Array, passed: Array, w: Array) -> float:
+    from scipy.special import expit
+
     p = np.clip(expit(x @ w), 1e-12, 1 - 1e-12)
     return float((passed * np.log(p) + (1 - passed) * np.log(1 - p)).sum())
 
@@ -133,6 +137,8 @@ def boundary_of(
     Raises:
         VeldrainError: all passed, all failed, or too few trials for so many quantities.
     """
+    from scipy.stats import chi2
+
     n, count = len(passed), 1 + len(quantities) * (len(quantities) + 3) // 2
     if passed.all() or not passed.any():
         raise VeldrainError(

@@ -13,7 +13,6 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from scipy.special import ndtr, ndtri
 
 from veldrain.errors import VeldrainError
 from veldrain.units import Quantity, quantity
@@ -170,6 +169,8 @@ class Normal(Draw):
         return mean, deviation
 
     def quantile(self, kind: str, where: str) -> Callable[[float], float]:
+        from scipy.special import ndtr, ndtri
+
         mean, deviation = self._told(kind, where)
         low, high = self._cut(kind, where)
         if deviation == 0:
@@ -294,6 +295,8 @@ class Correlated(Draw):
     root: tuple[tuple[float, ...], ...]
 
     def bind(self, kind: str, where: str) -> Callable[[np.random.Generator], float]:
+        from scipy.special import ndtr
+
         at, row = self.draw.quantile(kind, where), np.array(self.root[self.place])
         return lambda random: at(float(ndtr(row @ random.standard_normal(len(row)))))
 

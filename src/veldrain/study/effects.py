@@ -12,7 +12,6 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.stats import rankdata, t
 
 from veldrain.pose import Array
 from veldrain.study.ranks import LEVEL, holm
@@ -84,6 +83,8 @@ def effects_of(
 
 
 def _of_one(metric: str, unit: str, who: str, values: Array, drawn: Array, names: list[str]) -> list[Effect]:
+    from scipy.stats import rankdata
+
     known = ~np.isnan(values)
     y, x = values[known], drawn[known]
     n = len(y)
@@ -116,6 +117,8 @@ def _standard(columns: Array) -> Array:
 
 def _regress(x: Array, y: Array) -> list[tuple[float, float, float, float]]:
     """Coefficient, its interval and p for each column, by least squares with a constant."""
+    from scipy.stats import t
+
     design = np.column_stack([np.ones(len(y)), x])
     solution, *_ = np.linalg.lstsq(design, y, rcond=None)
     rest = y - design @ solution

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.special import ndtri
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.pose import Array
@@ -102,6 +101,8 @@ def needed_for(
 
 def _pairs(d: Array, power: float) -> float:
     """Pairs with which the signed-rank test finds such differences, which are not zero in the middle."""
+    from scipy.special import ndtri
+
     row, column = np.triu_indices(len(d), 1)
     sums = d[row] + d[column]
     share = float((sums > 0).mean() + (sums == 0).mean() / 2) if len(sums) else 0.5

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from scipy.spatial import ConvexHull, QhullError
-
 from veldrain.model import Box, Shape, World
 from veldrain.pose import Array, Pose
 
@@ -22,6 +20,8 @@ def plan_of(world: World) -> list[dict[str, Any]]:
 
 def _outline(shape: Shape, pose: Pose) -> Array:
     """Corners (n, 2) of the shadow of a shape on the ground, in turning order."""
+    from scipy.spatial import ConvexHull, QhullError
+
     points = pose.apply(shape.rim())[:, :2]
     try:
         return points[ConvexHull(points).vertices]

@@ -13,7 +13,6 @@ from collections.abc import Callable, Sequence
 from functools import cache
 
 import numpy as np
-from scipy.special import ndtr, ndtri
 
 from veldrain.pose import Array
 
@@ -40,6 +39,8 @@ def rank_of_end(n: int, level: float = LEVEL) -> int:
 
     The number of them below the true median has the distribution of the signed-rank statistic (Hodges and Lehmann).
     """
+    from scipy.special import ndtri
+
     top = n * (n + 1) // 2
     if n > EXACT:
         spread = math.sqrt(n * (n + 1) * (2 * n + 1) / 24)
@@ -111,6 +112,7 @@ def signed_ranks_p(differences: Array) -> tuple[float, float]:
     Exact up to 50 pairs, ties and all, by counting the sums of the ranks that there are; beyond, the normal limit.
     What is zero is left out, as Wilcoxon did.
     """
+    from scipy.special import ndtr
     from scipy.stats import rankdata
 
     d = finite(differences[differences != 0])[0]

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
-from scipy.special import ndtr
 
 from veldrain.errors import VeldrainError
 from veldrain.study.ranks import LEVEL
@@ -66,6 +65,8 @@ def looks(trials: int) -> list[int]:
 @cache
 def level_of(numbers: tuple[int, ...]) -> float:
     """The level (such as 0.98) of each look at these numbers of trials, so that all of them together err in 5 %."""
+    from scipy.special import ndtr
+
     random = np.random.default_rng(0)
     steps = np.diff([0, *numbers])
     walks = np.cumsum(random.standard_normal((WALKS, len(steps))) * np.sqrt(steps), axis=1) / np.sqrt(numbers)

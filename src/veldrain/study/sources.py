@@ -18,7 +18,6 @@ from types import CodeType, FunctionType, MethodType, ModuleType
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.control import NamedController
 from veldrain.control.program import PREFIX
@@ -88,6 +87,8 @@ class Follower:
         return found
 
     def _followed(self, thing: Any, title: str) -> Any:
+        from scipy.spatial.transform import Rotation
+
         if isinstance(thing, NamedController):
             return self._named(thing)
         if isinstance(thing, type):

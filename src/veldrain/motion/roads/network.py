@@ -6,10 +6,9 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Part, Surface
@@ -21,6 +20,9 @@ from veldrain.motion.roads.surfaces import surfaces
 from veldrain.motion.routes import Route
 from veldrain.pose import Array, Pose
 from veldrain.units import Quantity, quantity
+
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
 
 APART = 10.0  # m between the places by which roads are found
 
@@ -160,6 +162,8 @@ class Roads(Network):
 
     @cached_property
     def _places(self) -> tuple[cKDTree, list[str], float]:
+        from scipy.spatial import cKDTree
+
         at: list[Array] = []
         names: list[str] = []
         reach = 0.0

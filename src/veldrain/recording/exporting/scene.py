@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from veldrain.errors import VeldrainError
 from veldrain.formats.glb_out import Y_UP
@@ -37,6 +36,8 @@ class Glb(Export):
 
 def animated(glb: bytes, frames: FrameHistory) -> bytes:
     """A GLB file whose nodes are named as frames, with their motion added."""
+    from scipy.spatial.transform import Rotation
+
     size = struct.unpack_from("<I", glb, 12)[0]
     document, body = json.loads(glb[20 : 20 + size]), bytearray(glb[28 + size :])
     moving, poses = frames.moving, {}
