@@ -30,7 +30,7 @@ from typing import Any, TypeVar
 import llvmlite.binding as llvm
 import numba
 import platformdirs
-from numba.core.caching import FunctionCache, IndexDataCacheFile
+from numba.core.caching import CompileResultCacheImpl, FunctionCache, IndexDataCacheFile
 from numba.core.codegen import CPUCodeLibrary
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.cpu import CPUContext
@@ -67,7 +67,7 @@ def _sources(room: str) -> list[Path]:
 @cache
 def cache_folder(room: str) -> Path:
     """Where the compiled kernels of this installation are kept, by Numba version and the sources of a room."""
-    digest = hashlib.sha256(f"3 {numba.__version__} {Path(__file__).resolve().parent}".encode())
+    digest = hashlib.sha256(f"4 {numba.__version__} {Path(__file__).resolve().parent}".encode())
     for source in _sources(room):  # Numba itself goes by a file's place and time, so these count as well
         digest.update(f"{source.stat().st_mtime_ns}".encode() + source.read_bytes())
     wanted = kernels_folder() / digest.hexdigest()[:16]
@@ -96,7 +96,7 @@ def kernels_folder() -> Path:
 @cache
 def shipped_folder(room: str = "engine") -> Path:
     """Where a wheel's compiled kernels are, by all that they depend on but the place of the installation."""
-    digest = hashlib.sha256(f"3 {numba.__version__} {sys.version_info[:2]} {common_processor()}".encode())
+    digest = hashlib.sha256(f"4 {numba.__version__} {sys.version_info[:2]} {common_processor()}".encode())
     for source in _sources(room):
         digest.update(source.read_bytes())
     return Path(__file__).resolve().parent / "kernels" / digest.hexdigest()[:16]
@@ -174,10 +174,37 @@ def kept_files() -> tuple[int, int, int]:
     return whole, len(held) - whole, sum(map(len, held))
 
 
-class KernelCache(FunctionCache):
-    """Compiled code of one function: out of the wheel, else out of the user's folder."""
+class _Alone(CompileResultCacheImpl):
+    """Keeps machine code only: what no kernel calls needs no code to be linked, which takes a third of the loading.
 
-    def __init__(self, function: Callable[..., Any], room: str) -> None:
+    Of the code to be linked Numba only asks which names are there, of functions and of their surroundings.
+    """
+
+    def reduce(self, compiled: Any) -> Any:
+        (name, kind, (machine_code, _)), *others = super().reduce(compiled)
+        about = compiled.fndesc
+        names = {
+            about.llvm_func_name,
+            about.llvm_cpython_wrapper_name,
+            about.env_name,
+            *(e.env_name for e in others[-1]),
+        }
+        known = llvm.parse_assembly("\n".join(f'@"{known}" = global i64 0' for known in sorted(names)))
+        return (name, kind, (machine_code, known.as_bitcode())), *others
+
+
+class KernelCache(FunctionCache):
+    """Compiled code of one function: out of the wheel, else out of the user's folder.
+
+    Args:
+        function: the kernel.
+        room: its room.
+        is_called: other kernels call it.
+    """
+
+    def __init__(self, function: Callable[..., Any], room: str, is_called: bool) -> None:
+        if not is_called:
+            self._impl_class = _Alone
         with _settings(CACHE_DIR=str(cache_folder(room))):
             super().__init__(function)
         self._room = room
@@ -287,14 +314,14 @@ _WHOLES = [(owner, name, getattr(owner, name)) for owner, name, _ in _PARTS]
 _WHOLES[0] = (CPUCodeLibrary, "_optimize_final_module", _optimize_alone)
 
 
-def entry(function: F, has_vectors: bool = False, **options: Any) -> F:
-    """A kernel that Python calls: its compiled code is kept between runs.
+def entry(function: F, has_vectors: bool = False, is_called: bool = False, **options: Any) -> F:
+    """A kernel that Python calls, and no kernel: its compiled code is kept between runs.
 
     Most have nothing for LLVM's vectorisers, which take a third of the time to compile to find that out.
     """
     room = "motion" if ".motion." in function.__module__ else "engine"
     dispatcher: Any = njit(no_cfunc_wrapper=True, **options, **_OPTIONS)(function)
-    dispatcher._cache = KernelCache(function, room)
+    dispatcher._cache = KernelCache(function, room, is_called)
     compile_it = dispatcher.compile
 
     def compile_whole(signature: Any) -> Any:
@@ -335,7 +362,7 @@ class Direct:
 
 def shared(function: F) -> F:
     """A large kernel within entries, whose compiled code is kept as theirs: two entries, or processes, share it."""
-    return entry(function, no_cpython_wrapper=True)
+    return entry(function, is_called=True, no_cpython_wrapper=True)
 
 
 # Shared kernels that another process compiles at the moment, and this one waits for.

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from veldrain.formats.glb import Glb
 from veldrain.model import Mesh, Part, Shape, World
 from veldrain.model.colours import rgba
 from veldrain.pose import Pose
@@ -17,20 +18,21 @@ Y_UP = np.array([[1.0, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]])
 
 def glb_of(world: World) -> bytes:
     """The bytes of a GLB file; each link and thing is a node by its name path."""
-    import trimesh
-
-    scene: Any = trimesh.Scene()
+    file = Glb()
     for name, part, pose in _seen(world):
         corners, triangles = triangles_of(part.shape)
-        mesh = trimesh.Trimesh(corners, triangles, process=False)
-        colour = [round(255 * v) for v in rgba(part.seen_as.colour)]
-        visual: Any = trimesh.visual
-        plain = visual.material.PBRMaterial(baseColorFactor=colour, metallicFactor=0.0, roughnessFactor=1.0)
-        mesh.visual = visual.TextureVisuals(material=plain)
+        colour = {"baseColorFactor": list(rgba(part.seen_as.colour)), "metallicFactor": 0.0, "roughnessFactor": 1.0}
+        mesh = {
+            "attributes": {"POSITION": file.array(corners.astype(np.float32), has_bounds=True)},
+            "indices": file.array(triangles.astype(np.uint32).reshape(-1, 1)),
+            "material": file.add("materials", {"pbrMetallicRoughness": colour}),
+        }
         at = np.eye(4)
         at[:3, :3], at[:3, 3] = pose.matrix, pose.position
-        scene.add_geometry(mesh, node_name=name, geom_name=name, transform=Y_UP @ at)
-    return bytes(scene.export(file_type="glb")) if scene.geometry else b""
+        node = {"name": name, "mesh": file.add("meshes", {"name": name, "primitives": [mesh]})}
+        number = file.add("nodes", node | {"matrix": (Y_UP @ at).T.ravel().tolist()})
+        file.document["scenes"][0]["nodes"].append(number)
+    return file.to_bytes() if "nodes" in file.document else b""
 
 
 def _seen(world: World) -> Iterator[tuple[str, Part, Pose]]:

@@ -2,24 +2,21 @@
 
 from __future__ import annotations
 
-import json
-import struct
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from veldrain.errors import VeldrainError
+from veldrain.formats.glb import Glb
 from veldrain.formats.glb_out import Y_UP
 from veldrain.recording.exporting.base import Choices, Export
 from veldrain.recording.frames import FrameHistory
 from veldrain.recording.reading import Streams
 
 SCENE = "scene.glb"
-FLOAT, VEC = 5126, {1: "SCALAR", 3: "VEC3", 4: "VEC4"}
 
 
-class Glb(Export):
+class Scene(Export):
     """What is seen of the world, each link moving as its transforms say."""
 
     word = "glb"
@@ -38,12 +35,11 @@ def animated(glb: bytes, frames: FrameHistory) -> bytes:
     """A GLB file whose nodes are named as frames, with their motion added."""
     from scipy.spatial.transform import Rotation
 
-    size = struct.unpack_from("<I", glb, 12)[0]
-    document, body = json.loads(glb[20 : 20 + size]), bytearray(glb[28 + size :])
+    file = Glb(glb)
     moving, poses = frames.moving, {}
     channels, samplers = [], []
-    times = _add(document, body, frames.times.astype(np.float32)[:, None], with_bounds=True)
-    for number, node in enumerate(document["nodes"]):
+    times = file.array(frames.times.astype(np.float32)[:, None], has_bounds=True)
+    for number, node in enumerate(file.document["nodes"]):
         name = node.get("name", "")
         link = name if name in moving else name.rpartition(".")[0]
         if "mesh" not in node or link not in moving:
@@ -61,32 +57,8 @@ def animated(glb: bytes, frames: FrameHistory) -> bytes:
         turned *= np.where(flips == 0, 1.0, flips)[:, None]  # the short way round from one to the next
         node |= {"translation": place[0].tolist(), "rotation": turned[0].tolist()}
         for word, values in (("translation", place), ("rotation", turned)):
-            samplers.append({"input": times, "output": _add(document, body, values.astype(np.float32))})
+            samplers.append({"input": times, "output": file.array(values.astype(np.float32))})
             channels.append({"sampler": len(samplers) - 1, "target": {"node": number, "path": word}})
     if channels:
-        document["animations"] = [{"name": "trial", "channels": channels, "samplers": samplers}]
-    document["buffers"][0]["byteLength"] = len(body)
-    text = json.dumps(document, separators=(",", ":")).encode()
-    text += b" " * (-len(text) % 4)
-    body += b"\0" * (-len(body) % 4)
-    whole = 12 + 8 + len(text) + 8 + len(body)
-    head = struct.pack("<4sII", b"glTF", 2, whole) + struct.pack("<I4s", len(text), b"JSON")
-    return head + text + struct.pack("<I4s", len(body), b"BIN\0") + bytes(body)
-
-
-def _add(document: dict[str, Any], body: bytearray, values: np.ndarray, with_bounds: bool = False) -> int:
-    """Put an array into the file; the number of its accessor."""
-    body += b"\0" * (-len(body) % 4)
-    view = {"buffer": 0, "byteOffset": len(body), "byteLength": values.nbytes}
-    body += np.ascontiguousarray(values).tobytes()
-    document.setdefault("bufferViews", []).append(view)
-    accessor = {
-        "bufferView": len(document["bufferViews"]) - 1,
-        "componentType": FLOAT,
-        "count": len(values),
-        "type": VEC[values.shape[1]],
-    }
-    if with_bounds:
-        accessor |= {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()}
-    document.setdefault("accessors", []).append(accessor)
-    return len(document["accessors"]) - 1
+        file.document["animations"] = [{"name": "trial", "channels": channels, "samplers": samplers}]
+    return file.to_bytes()
