@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import atexit
 import hashlib
+import importlib
 import logging
 import os
 import pickle
@@ -174,15 +175,22 @@ def kept_files() -> tuple[int, int, int]:
     return whole, len(held) - whole, sum(map(len, held))
 
 
-class _Alone(CompileResultCacheImpl):
-    """Keeps machine code only: what no kernel calls needs no code to be linked, which takes a third of the loading.
+# Whole kernels, by the names of their machine code: module, name and types.
+_offered: dict[str, tuple[str, str, Any]] = {}
 
-    Of the code to be linked Numba only asks which names are there, of functions and of their surroundings.
+
+class _Alone(CompileResultCacheImpl):
+    """Keeps machine code, and which whole kernels it calls: those are loaded before it.
+
+    Of code to be linked, a third of the loading, there is none: Numba only asks which names are there, of functions
+    and of their surroundings.
     """
 
     def reduce(self, compiled: Any) -> Any:
-        (name, kind, (machine_code, _)), *others = super().reduce(compiled)
+        calls = {f.name: _offered[f.name] for f in compiled.library._final_module.functions if f.name in _offered}
         about = compiled.fndesc
+        calls.pop(about.llvm_func_name, None)
+        (name, kind, (machine_code, _)), *others = super().reduce(compiled)
         names = {
             about.llvm_func_name,
             about.llvm_cpython_wrapper_name,
@@ -190,7 +198,15 @@ class _Alone(CompileResultCacheImpl):
             *(e.env_name for e in others[-1]),
         }
         known = llvm.parse_assembly("\n".join(f'@"{known}" = global i64 0' for known in sorted(names)))
-        return (name, kind, (machine_code, known.as_bitcode())), *others
+        return calls, ((name, kind, (machine_code, known.as_bitcode())), *others)
+
+    def rebuild(self, context: Any, kept: Any) -> Any:
+        calls, compiled = kept
+        for name, (module, function, types) in calls.items():
+            getattr(importlib.import_module(module), function).compile(types)
+            if name not in _offered:  # it was compiled anew, under another name
+                return None
+        return super().rebuild(context, compiled)
 
 
 class KernelCache(FunctionCache):
@@ -199,12 +215,11 @@ class KernelCache(FunctionCache):
     Args:
         function: the kernel.
         room: its room.
-        is_called: other kernels call it.
+        is_linked: it becomes part of the kernels that call it.
     """
 
-    def __init__(self, function: Callable[..., Any], room: str, is_called: bool) -> None:
-        if not is_called:
-            self._impl_class = _Alone
+    def __init__(self, function: Callable[..., Any], room: str, is_linked: bool) -> None:
+        self._impl_class = CompileResultCacheImpl if is_linked else _Alone
         with _settings(CACHE_DIR=str(cache_folder(room))):
             super().__init__(function)
         self._room = room
@@ -314,14 +329,14 @@ _WHOLES = [(owner, name, getattr(owner, name)) for owner, name, _ in _PARTS]
 _WHOLES[0] = (CPUCodeLibrary, "_optimize_final_module", _optimize_alone)
 
 
-def entry(function: F, has_vectors: bool = False, is_called: bool = False, **options: Any) -> F:
-    """A kernel that Python calls, and no kernel: its compiled code is kept between runs.
+def entry(function: F, has_vectors: bool = False, is_linked: bool = False, is_whole: bool = False, **options: Any) -> F:
+    """A kernel that Python calls: its compiled code is kept between runs.
 
     Most have nothing for LLVM's vectorisers, which take a third of the time to compile to find that out.
     """
     room = "motion" if ".motion." in function.__module__ else "engine"
     dispatcher: Any = njit(no_cfunc_wrapper=True, **options, **_OPTIONS)(function)
-    dispatcher._cache = KernelCache(function, room, is_called)
+    dispatcher._cache = KernelCache(function, room, is_linked)
     compile_it = dispatcher.compile
 
     def compile_whole(signature: Any) -> Any:
@@ -330,10 +345,20 @@ def entry(function: F, has_vectors: bool = False, is_called: bool = False, **opt
             time.sleep(0.05)
         vectors = {} if has_vectors else {"LOOP_VECTORIZE": 0, "SLP_VECTORIZE": 0}
         with _told_of(), global_compiler_lock, _replaced(_WHOLES), _settings(**vectors):
-            return compile_it(signature)
+            found = compile_it(signature)
+        if is_whole:
+            _offer(function, dispatcher)
+        return found
 
     dispatcher.compile = compile_whole
     return dispatcher
+
+
+def _offer(function: Callable[..., Any], dispatcher: Any) -> None:
+    """Let other kernels call what was compiled as it is: linked into each of them, it would be optimised in each."""
+    for compiled in dispatcher.overloads.values():
+        _offered[compiled.fndesc.llvm_func_name] = function.__module__, function.__qualname__, compiled.signature.args
+        compiled.library._get_module_for_linking = lambda: llvm.parse_assembly("")
 
 
 class Direct:
@@ -362,7 +387,15 @@ class Direct:
 
 def shared(function: F) -> F:
     """A large kernel within entries, whose compiled code is kept as theirs: two entries, or processes, share it."""
-    return entry(function, is_called=True, no_cpython_wrapper=True)
+    return entry(function, is_linked=True, no_cpython_wrapper=True)
+
+
+def whole(function: F) -> F:
+    """A kernel that others call as it is.
+
+    It is optimised once and not in each of them; a call with a plant's arrays takes half a microsecond.
+    """
+    return entry(function, is_whole=True, no_cpython_wrapper=True)
 
 
 # Shared kernels that another process compiles at the moment, and this one waits for.

@@ -19,12 +19,12 @@ from veldrain.physics.collision import find_contacts
 from veldrain.physics.compiling import compile_world
 from veldrain.physics.engine import Engine
 from veldrain.physics.mechanics import Mechanics
-from veldrain.physics.stepping import advance, build_rows, finish_step, solved_step
+from veldrain.physics.stepping import advance, build_rows, finish_step, solved_step, take_steps
 from veldrain.pose import Pose
 
 log = logging.getLogger(__name__)
 STEP = 1e-3
-KERNELS = 18  # that ``prepare`` compiles where none are kept
+KERNELS = 19  # that ``prepare`` compiles where none are kept
 
 
 def prepare() -> None:
@@ -37,7 +37,7 @@ def prepare() -> None:
         other = subprocess.Popen([sys.executable, "-m", __name__], stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         try:
             elsewhere.update(dict.fromkeys((build_rows, find_contacts), other))
-            compile_for(world, finish_step, solved_step, advance)
+            compile_for(world, finish_step, solved_step, take_steps, advance)
             other.wait()
         finally:
             elsewhere.clear()

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 
-from veldrain.kernel import entry, kernel, shared
+from veldrain.kernel import entry, kernel, shared, whole
 from veldrain.physics.blowing import blow
 from veldrain.physics.collision import find_contacts
 from veldrain.physics.contact_rows import TOLERATED, build_contacts, keep_contacts, weaken_bounces
@@ -271,13 +271,19 @@ def first_not_finite(v):
     return -1
 
 
-@entry
-def refresh(a):
+@kernel
+def refresh_all(a):
     """All that follows from the state; to be called after the state was changed from outside."""
     move_trees(a.trees, a.nodes, a.q, a.speeds[NOW])
     place_geoms(a.nodes, a.geoms, a.order)
     node_accelerations(a.nodes, a.speeds)
     begin_taps(a)
+
+
+@entry
+def refresh(a):
+    """The same, for Python."""
+    refresh_all(a)
 
 
 @shared
@@ -303,8 +309,8 @@ def end_step(a, count, h):
     watch_touches(count, a.kept, a.watch_sides, a.watch_step)
 
 
-@entry
-def advance(a, h, steps):
+@whole
+def take_steps(a, h, steps):
     """Take so many steps of h seconds with the arrays of a ``plant.Plant``.
 
     Gives a status and a degree of freedom: STATUS_FULL when arrays have to grow (nothing of the step that
@@ -322,6 +328,12 @@ def advance(a, h, steps):
         end_step(a, count, h)
     node_accelerations(a.nodes, a.speeds)
     return STATUS_FINE, 0
+
+
+@entry
+def advance(a, h, steps):
+    """The same, for Python."""
+    return take_steps(a, h, steps)
 
 
 @entry
