@@ -22,6 +22,7 @@ _WHERE = {
         "TrueRelative TrueSlip TrueTraffic Ultrasonic"
     ),
     "veldrain.live": "Link",
+    "veldrain.copies": "Copies",
     "veldrain.simulation": "Simulation",
     "veldrain.motion": "Chain Leg Roads Route Trajectory suggest_gains",
     "veldrain.control": (
@@ -78,6 +79,7 @@ if TYPE_CHECKING:
     from veldrain.control import plan_route as plan_route
     from veldrain.control import step_response as step_response
     from veldrain.control import try_controller as try_controller
+    from veldrain.copies import Copies as Copies
     from veldrain.documents import load_open_scenario as load_open_scenario
     from veldrain.documents import load_scenario as load_scenario
     from veldrain.documents import load_study as load_study

@@ -377,6 +377,11 @@ class Samples:
         self._under_way.append((step + self.latency + late, self.latest))
         return self.latest
 
+    def begin_after(self, step: int) -> None:
+        """Go on after a step without anything from before it, as a sensor that was switched on there."""
+        self._next += max(0, -((self._next - step - 1) // self.period)) * self.period
+        self.due = self._next
+
     def arrived(self, step: int) -> Reading | None:
         """The newest reading that has reached a controller by now; None before the first."""
         there = [k for k, (when, _) in enumerate(self._under_way) if when <= step]

@@ -289,8 +289,11 @@ class Simulation:
         self._see_that_time_goes_on(snapshot.engine.steps)
         self._engine.restore(snapshot.engine)
         self.seed, self.surroundings = snapshot.seed, snapshot.surroundings
-        for stream, state in snapshot.sensors.items():
-            self.samples_of(stream).restore(state)
+        for stream, samples in self._samples.items():
+            if stream in snapshot.sensors:
+                samples.restore(snapshot.sensors[stream])
+            else:
+                samples.begin_after(snapshot.engine.steps)
 
     @cached_property
     def frames(self) -> FrameTree:

@@ -14,6 +14,7 @@ from tests.helpers import EXAMPLES
 # What each prints, and between which bounds each number of it is.
 TOLD: dict[str, tuple[str, list[tuple[float, float]]]] = {
     "cart_and_pole": (r"8 carts over 8 s: (\d+) falls, at most ([\d.]+) degrees", [(0, 3), (0, 15)]),
+    "learn_to_balance": (r"round 8: ([\d.]+) s upright of 4 s[^,]*, (\d+) of 1000 poles", [(3.8, 4), (990, 1000)]),
     "arm_on_a_line": (
         r"wall in ([\d.]+) s by (\d+) points; the line is straight within ([\d.]+) mm",
         [(1, 9), (3, 20), (0, 4)],

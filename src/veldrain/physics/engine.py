@@ -178,7 +178,7 @@ class Engine:
 
     def sides_of(self, keys: NDArray[np.int64]) -> NDArray[Any]:
         """Names (n, 2) of both sides of pairs by their keys; forces are on the first."""
-        names, is_flat = self._sides
+        names, is_flat = self.sides
         found = np.empty((len(keys), 2), object)
         for k, key in enumerate(keys.tolist()):
             one, other = divmod(key, len(names))
@@ -187,7 +187,7 @@ class Engine:
         return found
 
     @cached_property
-    def _sides(self) -> tuple[list[str], list[bool]]:
+    def sides(self) -> tuple[list[str], list[bool]]:
         """Names of all shapes, and which are planes or meshes."""
         kinds = self.plant.geoms["kind"]
         return self.compiled.geom_names, ((kinds == p.PLANE) | (kinds == p.MESH)).tolist()
@@ -388,10 +388,11 @@ class Engine:
     def snapshot(self) -> Snapshot:
         """A copy of the state."""
         arrays = {name: getattr(self.plant, name).copy() for name in p.STATE}
-        return Snapshot(arrays, self._names, self.taps.snapshot(), tuple(self._notices.items()), self.steps)
+        return Snapshot(arrays, self.names, self.taps.snapshot(), tuple(self._notices.items()), self.steps)
 
     @cached_property
-    def _names(self) -> tuple[str, ...]:
+    def names(self) -> tuple[str, ...]:
+        """Names of all links, joints and shapes: a snapshot of another world has others."""
         found = self.compiled
         return (*found.link_names, *found.dof_names, *found.geom_names)
 
@@ -403,8 +404,8 @@ class Engine:
         """
         if not isinstance(snapshot, Snapshot):
             raise VeldrainError(f"{type(snapshot).__name__} is not a snapshot", cure="give what snapshot() gave")
-        if snapshot.names != self._names:
-            other = sorted(set(snapshot.names) ^ set(self._names))
+        if snapshot.names != self.names:
+            other = sorted(set(snapshot.names) ^ set(self.names))
             differs = ", ".join(other[:3]) or "its things in another order"
             raise VeldrainError(
                 f"a snapshot of another world ({differs})", cure="restore it in a simulation of its own world"
