@@ -289,8 +289,7 @@ class Mesh(Shape):
 
     def __getstate__(self) -> dict[str, Any]:
         """What describes it, without what was made of it: for another process."""
-        words = [*("path", "source", "scale", "file_unit", "corners", "triangles", "collide", "fit", "uv")]
-        words += [word for word in ("heights", "spacing", "holes") if word in self.__dict__]
+        words = ("path", "source", "scale", "file_unit", "corners", "triangles", "collide", "fit", "uv")
         return {word: getattr(self, word) for word in words} | {"kept": {}}
 
     def __eq__(self, other: object) -> bool:
@@ -333,18 +332,49 @@ class HeightField(Mesh):
                 where=self.source,
                 cure="give at least 2 × 2 finite heights and a spacing above zero",
             )
-        rows, columns = z.shape
-        x, y = np.meshgrid(_middled(rows), _middled(columns), indexing="ij")
-        k = np.arange(rows * columns).reshape(z.shape)
-        a, b, c, d = k[:-1, :-1], k[1:, :-1], k[1:, 1:], k[:-1, 1:]
-        triangles = np.concatenate([np.stack(t, axis=-1).reshape(-1, 3) for t in ((a, b, c), (a, c, d))])
-        triangles = triangles[np.isfinite(z).ravel()[triangles].all(axis=1)]
-        if len(triangles) == 0:
+        there = np.isfinite(z)
+        cells = there[:-1, :-1] & there[1:, 1:]
+        if not (cells & (there[1:, :-1] | there[:-1, 1:])).any():
             raise VeldrainError("nothing but holes", where=self.source, cure="give heights that are numbers")
-        self.holes = int(np.isnan(z).sum())
+        self.holes = int(z.size - there.sum())
         self.heights, self.spacing = z, gap
-        corners = np.stack([x * gap, y * gap, np.nan_to_num(z)], axis=-1).reshape(-1, 3)
-        self._take(corners, triangles, "triangles")
+        self.collide, self.fit, self.uv, self.kept = "triangles", "volume", np.zeros((0, 3, 2)), {}
+
+    @cached_property
+    def corners(self) -> Array:  # type: ignore[override]
+        """The grid's points (rows · columns, 3), m: made when they are asked for, as few have need of them."""
+        x, y = np.meshgrid(*(_middled(count) * self.spacing for count in self.heights.shape), indexing="ij")
+        return np.stack([x, y, np.nan_to_num(self.heights)], axis=-1).reshape(-1, 3)
+
+    @cached_property
+    def triangles(self) -> NDArray[np.int64]:  # type: ignore[override]
+        """The numbers of their corners (n, 3), two triangles a cell; none at a hole."""
+        k = np.arange(self.heights.size).reshape(self.heights.shape)
+        a, b, c, d = k[:-1, :-1], k[1:, :-1], k[1:, 1:], k[:-1, 1:]
+        found = np.concatenate([np.stack(t, axis=-1).reshape(-1, 3) for t in ((a, b, c), (a, c, d))])
+        return np.asarray(found[np.isfinite(self.heights).ravel()[found].all(axis=1)])
+
+    @property
+    def said(self) -> str:
+        rows, columns = self.heights.shape
+        return f"height field, {rows} × {columns} heights"
+
+    def __getstate__(self) -> dict[str, Any]:
+        made = {word: self.__dict__[word] for word in self.__dict__ if word not in ("corners", "triangles")}
+        return made | {"kept": {}}
+
+    def __eq__(self, other: object) -> bool:
+        return (
+            isinstance(other, HeightField)
+            and self.spacing == other.spacing
+            and np.array_equal(self.heights, other.heights, equal_nan=True)
+        )
+
+    def __hash__(self) -> int:
+        return hash((self.heights.shape, self.spacing))
+
+    def __repr__(self) -> str:
+        return f"HeightField({self.heights.shape[0]} × {self.heights.shape[1]} heights, {self.spacing:g} m apart)"
 
     def fills(self, pose: Pose, grid: Grid, solid_hull: bool = False) -> Bools:
         """It is solid below: one crossing a column."""

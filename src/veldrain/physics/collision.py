@@ -13,6 +13,7 @@ from __future__ import annotations
 import math
 
 from veldrain.kernel import kernel, shared
+from veldrain.physics.grounds import cells_in, set_ground_face, set_ground_leans
 from veldrain.physics.nearest import nearest_cores
 from veldrain.physics.outlines import feature, rounding, skin, thickness
 from veldrain.physics.pairing import NEAR, bound_geoms, near_pairs
@@ -207,7 +208,10 @@ def find_contacts(a, h):
         if geoms[first].kind == PLANE or geoms[first].kind == MESH:
             first, second = second, first
         before = count.contacts
-        if geoms[second].kind == MESH:
+        if geoms[second].rows > 0:
+            if not meet_ground(a, count, geoms[first], geoms[second], a.pairs[k], h):
+                return STATUS_FULL
+        elif geoms[second].kind == MESH:
             if not meet_mesh(a, count, geoms[first], geoms[second], a.pairs[k], h):
                 return STATUS_FULL
         else:
@@ -232,16 +236,43 @@ def meet_mesh(a, count, g, mesh, key, h):
         if not near:
             continue
         for f in range(first, last):
-            if not is_in_reach(a.faces[f], low, high):
+            if not is_in_reach(a.triangles[f], low, high):
                 continue
-            set_probe(probe, mesh, a.faces[f], a.corners, a.faces[0])
-            points, n = triangle_points(g, probe, a.poly, a.corners, a.faces)
-            free_gaps(g, probe, points, a.poly, a.corners)
-            if not add_contacts(a, count, g, probe, key, points, n, h):
+            set_probe(probe, mesh, a.triangles[f], a.corners, a.faces[0])
+            if not meet_probe(a, count, g, key, before, h):
                 return False
-            merge_contacts(count, a.contacts, before)
-            if before + 4 < count.contacts <= before + len(a.poly[4]):
-                thin_contacts(a, count, before)
+    return True
+
+
+@kernel
+def meet_ground(a, count, g, ground, key, h):
+    """The same with a height field, whose triangles are made as they are needed."""
+    probe, face, before = a.probe[0], a.faces[1], count.contacts
+    low, high = box_in(g, ground)
+    first, last, left, right = cells_in(ground, low, high)
+    for i in range(first, last):
+        for j in range(left, right):
+            for half in range(2):
+                if not set_ground_face(ground, a.heights, i, j, half, face) or not is_in_reach(face, low, high):
+                    continue
+                set_ground_leans(ground, a.heights, i, j, half, face)
+                set_probe(probe, ground, face, a.corners, a.faces[0])
+                if not meet_probe(a, count, g, key, before, h):
+                    return False
+    return True
+
+
+@kernel
+def meet_probe(a, count, g, key, before, h):
+    """Take over the contacts of a shape with the probe; False when there is no room."""
+    probe = a.probe[0]
+    points, n = triangle_points(g, probe, a.poly, a.corners, a.faces)
+    free_gaps(g, probe, points, a.poly, a.corners)
+    if not add_contacts(a, count, g, probe, key, points, n, h):
+        return False
+    merge_contacts(count, a.contacts, before)
+    if before + 4 < count.contacts <= before + len(a.poly[4]):
+        thin_contacts(a, count, before)
     return True
 
 

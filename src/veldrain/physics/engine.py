@@ -332,7 +332,7 @@ class Engine:
     def clearance(self, geoms_a: p.Ints, geoms_b: p.Ints) -> float:
         """Least gap (m) between the touchable shapes of two sides, by their numbers; negative where they overlap."""
         a = self.plant
-        return float(clearance(a.geoms, a.probe, a.poly, a.corners, a.faces, geoms_a, geoms_b))
+        return float(clearance(a.geoms, a.probe, a.poly, a.corners, a.faces, a.triangles, a.heights, geoms_a, geoms_b))
 
     @cached_property
     def scene(self) -> Scene:

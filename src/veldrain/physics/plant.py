@@ -95,10 +95,11 @@ DOF = _record(
     "effort offset slope rub stop",
 )
 GEOM = _record(
-    # Of a HULL its corners and faces, of a MESH its triangles (faces) and the root of its tree of boxes.
+    # Of a HULL its corners and faces, of a MESH its triangles (as faces) and the root of its tree of boxes.
+    # Of a MESH that is a height field (rows above 0) the first of its heights in first_face, see ``grounds``.
     # stiff: neither a contact nor a push moves it: it is fixed in the world, or led.
-    "kind node first_corner first_face end_face branch stiff",
-    "core",  # how far the core that normals come from lies inside the shape
+    "kind node first_corner first_face end_face branch stiff rows columns",
+    "core spacing",  # core: how far the core that normals come from lies inside the shape
     size=3,  # box: half edges; ellipsoid: half axes; hull: see CORNER; others: radius, half length
     place=3,
     turn=(3, 3),
@@ -128,7 +129,8 @@ FACE = _record(
     lean=3,  # of a triangle: least cosine between its normal and a contact's on each side; 1 on inner sides
     at=(MOST_CORNERS, 3),
 )
-BRANCH = _record("first end skip", "", box=6)  # of a tree of boxes: faces of a leaf; where to go on without it
+TRIANGLE = _record("", "", normal=3, lean=3, at=(3, 3))  # of a mesh; as a FACE has them
+BRANCH = _record("first end skip", "", box=6)  # of a tree of boxes: triangles of a leaf; where to go on without it
 # What follows a route, see ``leading``.
 LED = _record(
     # base: the step that its row is of; its pieces of curve and where it is in them; begin: when it sets off; free: it
@@ -230,7 +232,9 @@ class Plant(NamedTuple):
     geoms: Records  # (G,)
     probe: Records  # (1,) GEOM: a triangle of a mesh while it meets another shape
     corners: Records  # (V,) CORNER of hulls, in the shape; the first three are the triangle's
-    faces: Records  # (F,) of hulls and meshes, in the shape; the first is the triangle
+    faces: Records  # (F,) of hulls, in the shape; the first is the triangle, the second that of a field
+    triangles: Records  # (M,) of meshes, in the shape
+    heights: Array  # of height fields, about the middle of the least and the greatest
     branches: Records  # trees of boxes over the triangles of meshes, depth first
     loops: Records  # (L,)
     script: Array  # (numbers,) rows of what is led: mass centre, quaternion and joints, step by step

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from veldrain.kernel import entry, kernel
 from veldrain.physics.collision import pair_clearance
+from veldrain.physics.grounds import cells_in, set_ground_face
 from veldrain.physics.outlines import bounding_box
 from veldrain.physics.pairing import boxes_meet, place_geoms
 from veldrain.physics.placing import move_trees
@@ -27,21 +28,37 @@ def set_posture(a, coords, row, margin):
 
 
 @kernel
+def is_near_ground(a, one, ground, low, high, margin):
+    """The same for a height field."""
+    first, last, left, right = cells_in(ground, low, high)
+    for i in range(first, last):
+        for j in range(left, right):
+            for half in range(2):
+                if set_ground_face(ground, a.heights, i, j, half, a.faces[1]) and is_in_reach(a.faces[1], low, high):
+                    set_probe(a.probe[0], ground, a.faces[1], a.corners, a.faces[0])
+                    if pair_clearance(one, a.probe[0], a.poly, a.corners, a.faces) < margin:
+                        return True
+    return False
+
+
+@kernel
 def are_closer(a, one, other, margin):
     """True where two shapes have less than a margin between them."""
     if not boxes_meet(one.box, other.box):
         return False
     if other.kind != MESH:
         return pair_clearance(one, other, a.poly, a.corners, a.faces) < margin
-    k, end = other.branch, a.branches[other.branch].skip
     low, high = box_in(one, other)
+    if other.rows > 0:
+        return is_near_ground(a, one, other, low, high, margin)
+    k, end = other.branch, a.branches[other.branch].skip
     while k < end:
         near, k, first, last = next_branch(a.branches, k, low, high)
         if near:
             for f in range(first, last):
-                if not is_in_reach(a.faces[f], low, high):
+                if not is_in_reach(a.triangles[f], low, high):
                     continue
-                set_probe(a.probe[0], other, a.faces[f], a.corners, a.faces[0])
+                set_probe(a.probe[0], other, a.triangles[f], a.corners, a.faces[0])
                 if pair_clearance(one, a.probe[0], a.poly, a.corners, a.faces) < margin:
                     return True
     return False

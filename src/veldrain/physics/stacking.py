@@ -32,6 +32,8 @@ def row_of(s, k):
         s.probe[k],
         s.corners[k],
         s.faces[k],
+        s.triangles[k],
+        s.heights[k],
         s.branches[k],
         s.loops[k],
         s.script[k],
