@@ -246,6 +246,36 @@ class Resting(unittest.TestCase):
                 self.assertAlmostEqual(down, -1.0, places=6)
                 self.assertAlmostEqual(sim.contacts()["normal_force"].sum(), G, places=4)
 
+    def test_a_field_is_the_mesh_of_its_triangles(self) -> None:
+        """On slopes, edges and holes, from a grid and from a tree of boxes: the same gaps, and the same rest."""
+        x = np.linspace(0, 6, 31)
+        heights = 0.2 * np.sin(x)[:, None] * np.cos(1.3 * x)[None]
+        heights[10:12, 20] = np.nan
+        field = vd.HeightField(heights, "20 cm")
+        mesh = vd.Mesh.of(field.corners, field.triangles, collide="triangles")
+        tilted = vd.Pose((0.1, 0, 0), rpy=(0.05, 0.1, 0.4))
+        shapes = {"box": vd.Box((0.5, 0.3, 0.2)), "ball": vd.Sphere(0.15), "rod": vd.Capsule(0.05, 0.5)}
+        found: dict[str, list[list[float]]] = {"field": [], "mesh": []}
+        for name, ground in (("field", field), ("mesh", mesh)):
+            for shape in shapes.values():
+                for k, at in enumerate([(0.0, 0.0), (-1.05, 1.0), (2.9, 0.3), (5.0, 0.0)]):
+                    world = vd.World().obstacle("hill", ground, pose=tilted, surface=vd.Surface(rolling=0.05))
+                    world.body(
+                        "it",
+                        shape,
+                        mass=2,
+                        pose=vd.Pose((*at, 0.6), rpy=(0.2, 0.1, 0)),
+                        surface=vd.Surface(rolling=0.05),
+                    )
+                    sim = vd.Simulation(world)
+                    engine = engine_of(sim)
+                    gap = engine.clearance(engine.geoms_of("it"), engine.geoms_of("hill"))
+                    sim.advance("0.6 s" if k < 3 else "1 ms")
+                    found[name].append([gap, *sim["it"].pose().position])
+        np.testing.assert_allclose(found["field"], found["mesh"], atol=5e-3)
+        gaps = {name: np.array(rows)[:, 0] for name, rows in found.items()}
+        np.testing.assert_allclose(gaps["field"], gaps["mesh"], atol=1e-9)
+
     def test_ramp_of_triangles(self) -> None:
         """A box is slowed by a ramp between two levels, a ball that jumps lands on it: none gets below."""
         field = vd.HeightField([[0.0] * 2, [0.0] * 2, [0.1] * 2, [0.1] * 2], 1.0)

@@ -16,12 +16,12 @@ from veldrain.kernel import kernel, shared
 from veldrain.physics.grounds import cells_in, set_ground_face, set_ground_leans
 from veldrain.physics.nearest import nearest_cores
 from veldrain.physics.outlines import feature, rounding, skin, thickness
-from veldrain.physics.pairing import NEAR, bound_geoms, near_pairs
+from veldrain.physics.pairing import NEAR, bound_geoms, near_pairs, reach
 from veldrain.physics.patches import face_height, overlap, spread
 from veldrain.physics.plant import BOX, HULL, MESH, PLANE, STATUS_FINE, STATUS_FULL
 from veldrain.physics.responses import point_velocity
 from veldrain.physics.spatial import across, add, cross, dot, minus, put, scaled, six, triple, turned, turned_back
-from veldrain.physics.triangles import box_in, is_in_reach, may_lean, next_branch, set_probe, within
+from veldrain.physics.triangles import box_in, is_beside, is_in_reach, may_lean, next_branch, set_probe, within
 
 SAME_WAY = 1.0 - 1e-10  # cosine of a normal and a face's, from which on they are the same
 MISTAKEN = 1e-6  # m: gaps and depths below this are not looked at twice
@@ -228,7 +228,7 @@ def find_contacts(a, h):
 @kernel
 def meet_mesh(a, count, g, mesh, key, h):
     """Take over the contacts of a shape with the triangles near it; False when there is no room."""
-    probe, before = a.probe[0], count.contacts
+    probe, before, margin = a.probe[0], count.contacts, NEAR + reach(a.trees, a.nodes, g, h)
     k, end = mesh.branch, a.branches[mesh.branch].skip
     low, high = box_in(g, mesh)
     while k < end:
@@ -236,7 +236,7 @@ def meet_mesh(a, count, g, mesh, key, h):
         if not near:
             continue
         for f in range(first, last):
-            if not is_in_reach(a.triangles[f], low, high):
+            if not is_in_reach(a.triangles[f], low, high) or is_beside(g, mesh, a.triangles[f], margin):
                 continue
             set_probe(probe, mesh, a.triangles[f], a.corners, a.faces[0])
             if not meet_probe(a, count, g, key, before, h):
@@ -248,12 +248,15 @@ def meet_mesh(a, count, g, mesh, key, h):
 def meet_ground(a, count, g, ground, key, h):
     """The same with a height field, whose triangles are made as they are needed."""
     probe, face, before = a.probe[0], a.faces[1], count.contacts
+    margin = NEAR + reach(a.trees, a.nodes, g, h)
     low, high = box_in(g, ground)
     first, last, left, right = cells_in(ground, low, high)
     for i in range(first, last):
         for j in range(left, right):
             for half in range(2):
                 if not set_ground_face(ground, a.heights, i, j, half, face) or not is_in_reach(face, low, high):
+                    continue
+                if is_beside(g, ground, face, margin):
                     continue
                 set_ground_leans(ground, a.heights, i, j, half, face)
                 set_probe(probe, ground, face, a.corners, a.faces[0])

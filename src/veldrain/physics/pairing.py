@@ -23,14 +23,20 @@ def place_geoms(nodes, geoms, movers):
 
 
 @kernel
+def reach(trees, nodes, g, h):
+    """How far any part of a shape that moves may come in a step, and what counts as near beyond that."""
+    v = point_velocity(trees, nodes, g.node, triple(g.pos))
+    w = triple(nodes[g.node].twist)
+    spin = math.sqrt(dot(w, w)) * (g.size[0] + g.size[1] + g.size[2])
+    return NEAR + h * (math.sqrt(dot(v, v)) + spin)
+
+
+@kernel
 def bound_geoms(trees, nodes, geoms, movers, corners, h):
     """Boxes around all shapes that move, wide enough for the coming step."""
     for k in range(len(movers)):
         g = geoms[movers[k]]
-        v = point_velocity(trees, nodes, g.node, triple(g.pos))
-        w = triple(nodes[g.node].twist)
-        spin = math.sqrt(dot(w, w)) * (g.size[0] + g.size[1] + g.size[2])
-        bounding_box(g, NEAR + h * (math.sqrt(dot(v, v)) + spin), corners)
+        bounding_box(g, reach(trees, nodes, g, h), corners)
 
 
 @entry

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from veldrain.kernel import kernel
+from veldrain.physics.plant import BOX, CAPSULE, CYLINDER, ELLIPSOID, SPHERE
 from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple, turned, turned_back
 
 ON_SIDE = 1e-5  # share of a triangle's size within which a point counts as on its side
@@ -41,6 +42,31 @@ def is_in_reach(face, low, high):
         if low[r] > max(at[0, r], at[1, r], at[2, r]) or high[r] < min(at[0, r], at[1, r], at[2, r]):
             return False
     return True
+
+
+@kernel
+def is_beside(g, mesh, face, margin):
+    """True where a triangle is farther than a margin from the box around a shape, along the shape's own axes."""
+    size = g.size
+    if g.kind == BOX or g.kind == ELLIPSOID:
+        half = (size[0], size[1], size[2])
+    elif g.kind == SPHERE:
+        half = (size[0], size[0], size[0])
+    elif g.kind == CYLINDER:
+        half = (size[0], size[0], size[1])
+    elif g.kind == CAPSULE:
+        half = (size[0], size[0], size[0] + size[1])
+    else:
+        return False
+    pos = minus(triple(mesh.pos), triple(g.pos))
+    a = turned_back(g.rot, add(pos, turned(mesh.rot, triple(face.at[0]))))
+    b = turned_back(g.rot, add(pos, turned(mesh.rot, triple(face.at[1]))))
+    c = turned_back(g.rot, add(pos, turned(mesh.rot, triple(face.at[2]))))
+    for r in range(3):
+        wide = half[r] + margin
+        if min(a[r], b[r], c[r]) > wide or max(a[r], b[r], c[r]) < -wide:
+            return True
+    return False
 
 
 @kernel
