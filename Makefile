@@ -3,7 +3,7 @@ VENV ?= .venv
 PYTHON ?= python3
 BIN := $(VENV)/bin
 
-.PHONY: demo test validate statistics docs site bench lint wheel size screenshots clean
+.PHONY: demo test validate performance statistics docs site bench lint wheel size screenshots clean
 
 $(VENV)/runs: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -29,6 +29,10 @@ lint: $(VENV)/develops
 # Every case with a closed form, measured anew for docs/validation.md.
 validate: $(VENV)/develops
 	$(BIN)/python scripts/validate
+
+# Where time goes, for docs/performance.md.
+performance: $(VENV)/develops
+	$(BIN)/python scripts/performance
 
 # Coverage, false alarms and power of each verdict, and fits and searches with known answers, for docs/statistics.md.
 statistics: $(VENV)/develops

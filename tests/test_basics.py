@@ -13,6 +13,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
+import warnings
 from pathlib import Path
 
 import numpy as np
@@ -22,8 +23,8 @@ import veldrain as vd
 import veldrain.demo
 from veldrain.errors import unknown
 from veldrain.model.inertia import combined, of_parts
-from veldrain.pose import quaternion_of
-from veldrain.units import quantity
+from veldrain.pose import quaternion_of, quaternions_of, z_to
+from veldrain.units import SI_UNITS, USUAL, in_unit, quantity
 
 
 def arm() -> vd.Model:
@@ -48,6 +49,19 @@ class Quantities(unittest.TestCase):
         ):
             with self.subTest(text=text):
                 self.assertAlmostEqual(quantity(text, kind), value)
+
+    def test_usual_units_are_those_of_pint(self) -> None:
+        for kind, units in USUAL.items():
+            for unit in units:
+                for number in ("30", "0.1", "-8.5e-3", "1234.56789"):
+                    with self.subTest(kind, unit=unit):
+                        self.assertEqual(
+                            quantity(f"{number} {unit}", kind), in_unit(f"{number} {unit}", SI_UNITS[kind])
+                        )
+        self.assertEqual(quantity("400 Hz", "period"), 0.0025)
+        for rate in ("0 Hz", "-3 Hz"):
+            with self.assertRaises(vd.VeldrainError):
+                quantity(rate, "period")
 
     def test_refused(self) -> None:
         for value, kind in (
@@ -81,6 +95,25 @@ class Poses(unittest.TestCase):
         self.assertEqual(vd.Pose((1, 2, 3)), vd.Pose((1.0, "2 m", 3)))
         self.assertNotEqual(a, b)
 
+    def test_turns_are_those_of_scipy(self) -> None:
+        random = np.random.default_rng(7)
+        straight_up = [(0.3, math.pi / 2, 0.4), (0.3, -math.pi / 2, 0.4), (0, 0, math.pi), (math.pi, 0, 0), (0, 0, 0)]
+        for rpy in (*random.uniform(-3, 3, (50, 3)), *straight_up):
+            pose, turn = vd.Pose((0, 0, 0), rpy), Rotation.from_euler("xyz", rpy)
+            vector = turn.as_rotvec()
+            other = vd.Pose(rpy=random.uniform(-3, 3, 3))
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")  # SciPy tells of a pitch of 90 degrees
+                np.testing.assert_allclose(pose.rpy, turn.as_euler("xyz"), atol=1e-12)
+            np.testing.assert_allclose(pose.matrix, turn.as_matrix(), atol=1e-14)
+            np.testing.assert_allclose(vd.Pose.turned(vector).matrix, turn.as_matrix(), atol=1e-14)
+            np.testing.assert_allclose((pose @ other).matrix, turn.as_matrix() @ other.matrix, atol=1e-14)
+            np.testing.assert_allclose(pose.inverse().rotation.as_matrix(), turn.inv().as_matrix(), atol=1e-14)
+            np.testing.assert_array_equal(vd.Pose(rotation=turn).quaternion, turn.as_quat())
+            axis = turn.apply((0, 0, 1))
+            np.testing.assert_allclose(z_to(axis).apply((0, 0, 1)), axis, atol=1e-14)
+        self.assertEqual(vd.Pose(yaw=math.pi), vd.Pose(yaw=-math.pi))
+
     def test_angles_of_many_turns(self) -> None:
         """With its unit one is taken; a plain number of more than two turns is degrees, or a heading that goes on."""
         self.assertAlmostEqual(vd.Pose(yaw="900 deg").yaw, math.pi)
@@ -98,9 +131,26 @@ class Poses(unittest.TestCase):
         for R in (*turns, *half):
             back = Rotation.from_quat(quaternion_of(R)).as_matrix()
             np.testing.assert_allclose(back, R, atol=1e-12)
+        np.testing.assert_array_equal(quaternions_of(turns), [quaternion_of(R) for R in turns])
 
 
 class MassFromShapes(unittest.TestCase):
+    def test_drawn_as_they_are(self) -> None:
+        """The triangles of each shape close, turn outward, and hold nearly its volume."""
+        for shape in (
+            vd.Box((0.1, 0.2, 0.3)),
+            vd.Sphere(0.1),
+            vd.Cylinder(0.1, 0.4),
+            vd.Capsule(0.1, 0.3),
+            vd.Cone(0.1, 0.3),
+            vd.Ellipsoid((0.1, 0.2, 0.3)),
+        ):
+            with self.subTest(shape):
+                mesh = vd.Mesh.of(*shape.triangles_of(), collide="triangles")
+                self.assertTrue(mesh.is_closed)
+                self.assertTrue(0.98 < mesh.volume / shape.volume <= 1 + 1e-12)
+                np.testing.assert_allclose(mesh.centre, shape.centre, atol=1e-3)
+
     def test_against_sums_over_points(self) -> None:
         """Volume and inertia of each shape against a million points drawn evenly in a box around it."""
         random = np.random.default_rng(5)

@@ -183,7 +183,7 @@ _POWER = re.compile(r"(?:\*\*|\^)\s*\(?\s*[+-]?(\d+)")
 LONGEST = 80  # characters of a quantity
 
 # What one of the units is that nearly all files write: pint, which knows all others, takes a second to load.
-_USUAL: dict[str, dict[str, float]] = {
+USUAL: dict[str, dict[str, float]] = {
     "length": {"m": 1.0, "cm": 0.01, "mm": 0.001, "km": 1000.0},
     "time": {"s": 1.0, "ms": 0.001},
     "period": {"s": 1.0, "ms": 0.001},
@@ -209,7 +209,7 @@ def _parsed(text: str, kind: str, where: str) -> float:
     if kind not in SI_UNITS:
         raise unknown("kind of quantity", kind, SI_UNITS)
     usual = _WRITTEN.fullmatch(text) if len(text) <= LONGEST else None
-    factor = usual and _USUAL.get(kind, {}).get(usual[2].strip())
+    factor = usual and USUAL.get(kind, {}).get(usual[2].strip())
     if usual and factor:
         return float(usual[1]) * factor
     if usual and kind == "period" and usual[2].strip() == "Hz" and (rate := float(usual[1])) > 0:

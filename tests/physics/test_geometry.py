@@ -229,12 +229,17 @@ class ContactPoints(unittest.TestCase):
 
 class Pairs(unittest.TestCase):
     def test_every_near_pair_is_found(self) -> None:
-        """The sweep against looking at all pairs, over a cloud of spheres that moves."""
+        """The sweep against looking at all pairs, over a cloud of spheres that moves, whichever way it is long."""
+        for long in ((0.5, 0.5, 0.5), (0.1, 0.1, 4.0), (0.1, 4.0, 0.1)):
+            with self.subTest(long):
+                self.see_pairs(np.array(long))
+
+    def see_pairs(self, half: np.ndarray) -> None:
         random = np.random.default_rng(16)
         w = vd.World(gravity=(0, 0, 0))
         for k in range(60):
             v = random.normal(0, 0.5, 3)
-            w.body(f"b{k}", vd.Sphere(0.05), mass=1, pose=vd.Pose(random.uniform(-0.5, 0.5, 3)), velocity=v)
+            w.body(f"b{k}", vd.Sphere(0.05), mass=1, pose=vd.Pose(random.uniform(-half, half)), velocity=v)
         sim = vd.Simulation(w)
         for _ in range(30):
             before = np.array([sim[f"b{k}"].pose().position for k in range(60)])

@@ -198,7 +198,7 @@ def find_contacts(a, h):
     """All contacts of the coming step, in the order of their keys; a: the plant."""
     bound_geoms(a.trees, a.nodes, a.geoms, a.order, a.corners, h)
     count, geoms = a.counts[0], a.geoms
-    found = near_pairs(geoms, a.skipped, a.watched, a.order, a.still, a.boxes, a.pairs)
+    found = near_pairs(count, geoms, a.skipped, a.watched, a.order, a.still, a.boxes, a.pairs)
     G = len(geoms)
     count.contacts = 0
     if found < 0:

@@ -81,29 +81,48 @@ def note_pair(geoms, skipped, watched, a, b, pairs, count):
 
 
 @kernel
-def near_pairs(geoms, skipped, watched, order, still, boxes, pairs):
-    """Sorted keys of the pairs whose boxes overlap: a sweep along x over the boxes of what moves, kept in order.
+def widest_axis(geoms, order, now):
+    """The axis along which things are spread most; another than now only where they are spread twice as far."""
+    best, most, usual = now, 0.0, 0.0
+    for r in range(3):
+        total = squares = 0.0
+        for k in order:
+            middle = geoms[k].box[r] + geoms[k].box[3 + r]
+            total += middle
+            squares += middle * middle
+        spread = squares - total * total / max(len(order), 1)
+        if r == now:
+            usual = spread
+        if spread > most:
+            best, most = r, spread
+    return best if most > 4.0 * usual else now
+
+
+@kernel
+def near_pairs(count, geoms, skipped, watched, order, still, boxes, pairs):
+    """Sorted keys of the pairs whose boxes overlap: a sweep along an axis over the boxes of what moves, kept in order.
 
     The order hardly changes from step to step, so that sorting by insertion costs next to nothing. ``still``: the
     shapes fixed in the world, as the leaves of the tree ``boxes`` name them. Gives the number of pairs, −1 when there
     is no room for them.
     """
+    axis = count.axis = widest_axis(geoms, order, count.axis)
     for k in range(1, len(order)):
         g, j = order[k], k - 1
-        low = geoms[g].box[0]
-        while j >= 0 and geoms[order[j]].box[0] > low:
+        low = geoms[g].box[axis]
+        while j >= 0 and geoms[order[j]].box[axis] > low:
             order[j + 1] = order[j]
             j -= 1
         order[j + 1] = g
-    count = 0
+    found = 0
     for k in range(len(order)):
         a = order[k]
-        high = geoms[a].box[3]
+        high = geoms[a].box[3 + axis]
         for j in range(k + 1, len(order)):
-            if geoms[order[j]].box[0] > high:
+            if geoms[order[j]].box[axis] > high:
                 break
-            count = note_pair(geoms, skipped, watched, a, order[j], pairs, count)
-            if count < 0:
+            found = note_pair(geoms, skipped, watched, a, order[j], pairs, found)
+            if found < 0:
                 return -1
         at = 0
         while at < len(boxes):
@@ -113,11 +132,11 @@ def near_pairs(geoms, skipped, watched, order, still, boxes, pairs):
                 continue
             at += 1
             for j in range(branch.first, branch.end):
-                count = note_pair(geoms, skipped, watched, a, still[j], pairs, count)
-                if count < 0:
+                found = note_pair(geoms, skipped, watched, a, still[j], pairs, found)
+                if found < 0:
                     return -1
-    sort_keys(pairs, count)
-    return count
+    sort_keys(pairs, found)
+    return found
 
 
 @kernel

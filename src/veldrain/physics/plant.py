@@ -42,9 +42,10 @@ def _record(integers: str, numbers: str, **arrays: int | tuple[int, ...]) -> np.
 
 
 COUNTS = _record(
-    # eased: when least effort is looked for next, see ``effort``. surge: the first step
-    # that made energy, see ``surges``. wanted: s, a step that would do where this one is too coarse; 0: it is not.
-    "step contacts kept equals limits rows room sweeps rough eased_contacts eased_rests eased_next "
+    # axis: along which near pairs are looked for. eased: when least effort is looked for next, see ``effort``.
+    # surge: the first step that made energy, see ``surges``. wanted: s, a step that would do where this one is too
+    # coarse; 0: it is not.
+    "step contacts kept equals limits rows room sweeps axis rough eased_contacts eased_rests eased_next "
     "shared_contacts shared_rests shared_next "
     "surges surge_step surge_pair surge_dof",
     "surge surge_energy wanted",

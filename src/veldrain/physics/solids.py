@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -34,8 +35,7 @@ class Solids:
     """Collects corners, faces and branches; a mesh met twice is stored once, what was made of it is kept with it."""
 
     def __init__(self) -> None:
-        triangle = _edges(np.zeros((3, 3)), np.array([[0, 1, 2]]), np.zeros(1, np.int64))
-        self._corners: list[NDArray[np.void]] = [triangle]  # the probe's, see ``triangles``
+        self._corners: list[NDArray[np.void]] = [_probe()]  # see ``triangles``
         self._faces: list[NDArray[np.void]] = [np.zeros(2, p.FACE)]
         self._triangles: list[NDArray[np.void]] = [np.zeros(0, p.TRIANGLE)]
         self._heights: list[Array] = []
@@ -93,6 +93,12 @@ class Solids:
             "first_face": face,
             "end_face": face + len(solid.faces),
         }
+
+
+@cache
+def _probe() -> NDArray[np.void]:
+    """The corners of a triangle."""
+    return _edges(np.zeros((3, 3)), np.array([[0, 1, 2]]), np.zeros(1, np.int64))
 
 
 def _hull(mesh: Mesh) -> Solid:

@@ -39,6 +39,7 @@ def typestore() -> Typestore:
     return store
 
 
+@cache
 def definition(message: str) -> bytes:
     """The text of a message's definition with all that it uses, as it is embedded in a file."""
     if message not in typestore().types:
