@@ -93,6 +93,18 @@ class SameAsSingle(unittest.TestCase):
         copies.reset()
         self.assertFalse(copies.times.any() or copies.positions.any())
 
+    def test_what_the_steps_show(self) -> None:
+        """A step too coarse is told of the first copy that shows it, and leaves the starts of others alone."""
+        world = vd.World().ground()
+        world.body("ball", vd.Sphere(0.1), mass=1, pose=vd.Pose((0, 0, 0.12)), spin=(0, 500, 0))
+        copies = vd.Copies(world, 2, period="0.1 s", step="5 ms")
+        with self.assertLogs("veldrain", "WARNING") as told:
+            copies.step()
+            copies.step()
+        self.assertEqual([line.count("copy 0: the step of 5 ms is too coarse") for line in told.output], [1])
+        copies.reset([1], seeds=[7])
+        np.testing.assert_allclose(copies.poses("ball")[0][1], (0, 0, 0.12))
+
     def test_luck(self) -> None:
         """A reset copy has its old luck again, or that of a new seed."""
         copies = vd.Copies(vd.World().place(cart(), "cart", fixed=True), 3, period="10 ms", streams=["cart/imu"])
@@ -153,7 +165,7 @@ class Refused(unittest.TestCase):
             ("values of shape (3,)", lambda: vd.Copies(path, 2, vary={"box.mass": [1, 2, 3]})),
             ("not finite", lambda: vd.Copies(path, 2, vary={"box.mass": [1, np.inf]})),
             ("sensor", lambda: vd.Copies(path, 2, streams=["box/imu"])),
-            ("led along a path", lambda: vd.Copies(led, 2)),
+            ("led from Python", lambda: vd.Copies(led, 2)),
             ("not a whole number of steps", lambda: vd.Copies(path, 2, period="1.5 ms")),
             ("commands of shape (2,)", lambda: copies.step([1, 2])),
             ("arm/hinge is not finite", lambda: copies.step([[0], [np.nan], [0]])),

@@ -67,9 +67,8 @@ class Copies:
         self._seeds = randomness.checked_seed(seed) + np.arange(count)
         worlds = _varied(world, int(count), vary or {})
         first = Simulation(worlds[0], step, seed=int(self._seeds[0]))
-        led = [name for name, placed in world.placed.items() if placed.is_led and placed.course is None]
-        if led:
-            raise VeldrainError("is led along a path, which copies do not follow", where=led[0], cure="give it a route")
+        for name in engine_of(first).actors.asked:
+            raise VeldrainError("is led from Python, which copies do not ask", where=name, cure="give it a route")
         self._streams = {name: _full_name(name, first) for name in streams}
         self._homes = [
             first,
@@ -78,7 +77,6 @@ class Copies:
         self._engine = engine = engine_of(first)
         self._every = 1 if period is None else first.steps_of(quantity(period, "period", "period"), "period")
         self._samples: list[dict[str, Samples]] = [{} for _ in range(count)]
-        self._latest: dict[str, dict[str, Any]] = {}
         self._told: dict[str, str] = {}
         self.failed = np.zeros(count, bool)  #: copies whose velocities were no longer finite: they stand still
         if not streams:
@@ -262,10 +260,13 @@ class Copies:
         counts = self._stack.plants.counts[:, 0]
         for field in ("wanted", "surges"):
             if field not in self._told and (found := np.flatnonzero(counts[field] > 0)).size:
-                self._told[field] = ""
-                self._show(int(found[0]))
-                for about, text in shown(engine_of(self._home(int(found[0])))):
-                    self._tell(about, f"copy {found[0]}: {text}")
+                self._told[field], k = "", int(found[0])
+                engine = engine_of(self._home(k))
+                start = engine.snapshot()
+                self._show(k)
+                for about, text in list(shown(engine)):
+                    self._tell(about, f"copy {k}: {text}")
+                engine.restore(start)
 
     @property
     def notices(self) -> list[str]:

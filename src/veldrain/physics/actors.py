@@ -348,6 +348,11 @@ class Actors:
         """Ask leaders anew: the state was changed from outside."""
         self._block = -1
 
+    @property
+    def asked(self) -> tuple[str, ...]:
+        """Names of what is led by an object of Python, block by block, and not along a route."""
+        return tuple(self._leaders)
+
     def room(self, steps: int, now: int) -> int:
         """How many steps can be taken at once."""
         return min(steps, BLOCK - now % BLOCK) if self._leaders else steps
