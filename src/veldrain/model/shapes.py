@@ -14,6 +14,7 @@ from veldrain.errors import VeldrainError
 from veldrain.model.colours import checked_colour
 from veldrain.model.grids import Bools, Grid
 from veldrain.model.looks import GREY, Look
+from veldrain.model.revolving import BOX_FACES, revolved, rounded
 from veldrain.pose import Array, Pose
 from veldrain.sheet import Number, Row, Sheet, Text
 from veldrain.units import Quantity, quantity, triple, worded
@@ -21,16 +22,6 @@ from veldrain.units import Quantity, quantity, triple, worded
 TURN = np.linspace(0, 2 * np.pi, 24, endpoint=False)
 CIRCLE = np.stack([np.cos(TURN), np.sin(TURN), np.zeros(len(TURN))], axis=1)
 CORNERS = np.array([(x, y, z) for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)])
-BOX_FACES = np.array(  # of CORNERS, seen from outside, a side a row
-    [
-        *((0, 1, 3), (0, 3, 2)),
-        *((4, 6, 7), (4, 7, 5)),
-        *((0, 4, 5), (0, 5, 1)),
-        *((2, 3, 7), (2, 7, 6)),
-        *((0, 2, 6), (0, 6, 4)),
-        *((1, 5, 7), (1, 7, 3)),
-    ]
-)
 BALL = np.array(
     [(np.cos(a) * c, np.sin(a) * c, z) for a in TURN for z in np.linspace(-1, 1, 9) for c in [np.sqrt(1 - z * z)]]
 )
@@ -151,38 +142,6 @@ class Shape:
         return False
 
 
-def _revolved(profile: Sequence[tuple[float, float]] | Array) -> tuple[Array, NDArray[Any]]:
-    """Corners and triangles of what a profile (n, 2), radius and height from the bottom up, makes as it turns about z.
-
-    It begins and ends on the axis.
-    """
-    rings, around = np.asarray(profile)[1:-1], 32
-    turn = np.arange(around) * (2 * np.pi / around)
-    circle = np.stack([np.cos(turn), np.sin(turn)], axis=1)
-    walls = [np.column_stack([radius * circle, np.full(around, height)]) for radius, height in rings]
-    ends = [(0.0, 0.0, profile[0][1]), (0.0, 0.0, profile[-1][1])]
-    here = np.arange(around)
-    after, top = np.roll(here, -1), around * (len(rings) - 1)
-    low, high = around * len(rings), around * len(rings) + 1
-    faces = [
-        np.stack([np.full(around, low), after, here], 1),
-        np.stack([np.full(around, high), top + here, top + after], 1),
-    ]
-    for k in range(0, top, around):
-        faces += [np.stack([k + here, k + after, k + around + after], 1)]
-        faces += [np.stack([k + here, k + around + after, k + around + here], 1)]
-    return np.vstack([*walls, ends]), np.vstack(faces)
-
-
-def _rounded(radius: float, straight: float = 0.0) -> tuple[Array, NDArray[Any]]:
-    """The same of a ball, cut through its middle with a straight piece between."""
-    half = np.linspace(0.0, np.pi / 2, 9)
-    upper = half if straight else half[1:]
-    angles = np.concatenate([-half[::-1], upper])
-    lift = np.repeat([-straight / 2, straight / 2], [len(half), len(upper)])
-    return _revolved(np.stack([radius * np.cos(angles), radius * np.sin(angles) + lift], axis=1))
-
-
 SMALLEST, LARGEST = 1e-10, 1e6  # m: of an edge, radius or length
 
 
@@ -268,7 +227,7 @@ class Sphere(Shape):
         return BALL * self.radius
 
     def triangles_of(self) -> tuple[Array, NDArray[Any]]:
-        return _rounded(self.radius)
+        return rounded(self.radius)
 
     def unit_inertia(self) -> Array:
         return np.eye(3) * 0.4 * self.radius**2
@@ -313,7 +272,7 @@ class Cylinder(_Round):
 
     def triangles_of(self) -> tuple[Array, NDArray[Any]]:
         r, h = self.radius, self.length / 2
-        return _revolved([(0.0, -h), (r, -h), (r, h), (0.0, h)])
+        return revolved([(0.0, -h), (r, -h), (r, h), (0.0, h)])
 
     def unit_inertia(self) -> Array:
         across = self.radius**2 / 4.0 + self.length**2 / 12.0
@@ -344,7 +303,7 @@ class Capsule(_Round):
         return np.concatenate([BALL * self.radius + end, BALL * self.radius - end])
 
     def triangles_of(self) -> tuple[Array, NDArray[Any]]:
-        return _rounded(self.radius, self.length)
+        return rounded(self.radius, self.length)
 
     def unit_inertia(self) -> Array:
         r, h = self.radius, self.length
@@ -384,7 +343,7 @@ class Cone(_Round):
         return np.concatenate([CIRCLE * self.radius - end, end[None]])
 
     def triangles_of(self) -> tuple[Array, NDArray[Any]]:
-        return _revolved([(0.0, -self.length / 2), (self.radius, -self.length / 2), (0.0, self.length / 2)])
+        return revolved([(0.0, -self.length / 2), (self.radius, -self.length / 2), (0.0, self.length / 2)])
 
     def unit_inertia(self) -> Array:
         across = 3.0 / 20.0 * self.radius**2 + 3.0 / 80.0 * self.length**2
@@ -424,7 +383,7 @@ class Ellipsoid(Shape):
         return "ellipsoid " + " × ".join(f"{a:.3g}" for a in self.half_axes) + " m (half axes)"
 
     def triangles_of(self) -> tuple[Array, NDArray[Any]]:
-        corners, triangles = _rounded(1.0)
+        corners, triangles = rounded(1.0)
         return corners * self.half_axes, triangles
 
     def unit_inertia(self) -> Array:
