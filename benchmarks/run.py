@@ -123,10 +123,19 @@ def arm(joints: int) -> vd.Simulation:
     return vd.Simulation(vd.World().place(m, fixed=True))
 
 
-def walker() -> vd.Simulation:
-    """A hull on six legs of three position motors each."""
+def walker(rows: tuple[float, ...] = (0.25, 0.0, -0.25)) -> vd.Simulation:
+    """A hull on legs of three position motors each, two in a row; it holds its stance."""
+    world, start = walking(rows)
+    sim = vd.Simulation(world)
+    for joint, angle in start.items():
+        sim["walker"].command(joint, position=angle)
+    return sim
+
+
+def walking(rows: tuple[float, ...]) -> tuple[vd.World, dict[str, float]]:
+    """The walker's world, and its stance."""
     m = vd.Model("walker").link("hull", vd.Box((0.6, 0.3, 0.1)), mass=12)
-    for k, (x, side) in enumerate((x, s) for x in (0.25, 0.0, -0.25) for s in (1, -1)):
+    for k, (x, side) in enumerate((x, s) for x in rows for s in (1, -1)):
         hip = vd.Pose((x, 0.15 * side, 0), yaw=math.copysign(math.pi / 2, side))
         for name, length in (("hip", 0.05), ("thigh", 0.15), ("shin", 0.2)):
             m.link(
@@ -141,11 +150,22 @@ def walker() -> vd.Simulation:
         m.joint(f"ankle{k}", f"shin{k}", f"foot{k}", "fixed", vd.Pose((0.2, 0, 0)))
         for joint in ("turn", "lift", "bend"):
             m.motor(f"{joint}{k}", "position", stiffness=300, damping=6, limit=20)
-    start = {f"{j}{k}": a for k in range(6) for j, a in (("lift", -0.4), ("bend", 1.6))}
-    sim = vd.Simulation(vd.World().ground().place(m, pose=vd.Pose((0, 0, 0.155)), joints=start))
-    for joint, angle in start.items():
-        sim["walker"].command(joint, position=angle)
-    return sim
+    start = {f"{j}{k}": a for k in range(2 * len(rows)) for j, a in (("lift", -0.4), ("bend", 1.6))}
+    return vd.World().ground().place(m, pose=vd.Pose((0, 0, 0.155)), joints=start), start
+
+
+def copies(repeats: int) -> Iterator[Figure]:
+    """Robot steps a second of many copies, on all cores, 20 steps between two commands."""
+    m = vd.Model("cart").link("rail").link("cart", vd.Box((0.3, 0.2, 0.12)), mass=1.0)
+    m.link("pole", vd.Part(vd.Capsule(0.02, 0.9), pose=vd.Pose((0, 0, 0.5))), mass=0.2)
+    m.joint("slide", "rail", "cart", "prismatic", axis=(1, 0, 0), limits=(-2, 2), damping=0.1)
+    m.joint("swing", "cart", "pole", "continuous", vd.Pose((0, 0, 0.08)), axis=(0, 1, 0))
+    cart = vd.World().place(m.motor("slide", "effort", limit="30 N").no_contact("cart", "pole"), fixed=True)
+    for name, world, target in (("carts with poles", cart, "≥ 1500"), ("four legs", walking((0.25, -0.25))[0], "≥ 60")):
+        many = vd.Copies(world, 256, period="20 ms")
+        many.step()
+        took = statistics.median(seconds(many.step) for _ in range(4 * repeats))
+        yield f"256 copies of {name}, thousand steps a second", 256 * 20 / took / 1e3, "", target
 
 
 def pile(boxes: int) -> vd.Simulation:
@@ -351,6 +371,7 @@ def main() -> None:
     found = []
     for family in (
         engine,
+        copies,
         piles,
         hulls,
         rays,
