@@ -5,9 +5,11 @@ BIN := $(VENV)/bin
 
 .PHONY: demo test validate performance statistics docs site bench lint wheel size screenshots clean
 
+# Compiled here, as an editable install is not: some environments tell Python to keep no compiled modules.
 $(VENV)/runs: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/pip install --quiet --editable .
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 $(VENV)/develops: $(VENV)/runs
