@@ -268,12 +268,12 @@ def meet_ground(a, count, g, ground, key, h):
 @kernel
 def meet_probe(a, count, g, key, before, h):
     """Take over the contacts of a shape with the probe; False when there is no room."""
-    probe = a.probe[0]
+    probe, newest = a.probe[0], count.contacts
     points, n = triangle_points(g, probe, a.poly, a.corners, a.faces)
     free_gaps(g, probe, points, a.poly, a.corners)
     if not add_contacts(a, count, g, probe, key, points, n, h):
         return False
-    merge_contacts(count, a.contacts, before)
+    merge_contacts(count, a.contacts, before, newest)
     if before + 4 < count.contacts <= before + len(a.poly[4]):
         thin_contacts(a, count, before)
     return True
@@ -304,9 +304,9 @@ def thin_contacts(a, count, first):
 
 
 @kernel
-def merge_contacts(count, contacts, first):
+def merge_contacts(count, contacts, first, newest):
     """Drop the newest contacts that repeat one of the same pair: corners on a side that two triangles share."""
-    k = first + 1
+    k = max(first + 1, newest)
     while k < count.contacts:
         c = contacts[k]
         repeats = False
