@@ -95,8 +95,10 @@ class Copies:
             for name, robot in robots.items()
             for joint, at in robot.balls.items()
         ]
-        for k in range(int(count)):
-            self._start(k)
+        self._has_gusts = bool(world.surroundings.air.gusts)
+        if self._streams or self._has_gusts or vary:  # else all begin as the first
+            for k in range(int(count)):
+                self._start(k)
         self._begin = {name: getattr(self._stack.plants, name).copy() for name in p.STATE}
 
     def _start(self, k: int) -> None:
@@ -105,7 +107,7 @@ class Copies:
         if self._streams:
             home.reset(int(self._seeds[k]))
             self._samples[k] = {stream: home.streams[stream] for stream in self._streams.values()}
-        elif self._homes[0].world.surroundings.air.gusts:
+        elif self._has_gusts:
             home.seed = int(self._seeds[k])
             home.surroundings = home.world.surroundings
         self._stack.put(k, engine_of(home).plant)
