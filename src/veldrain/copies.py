@@ -18,6 +18,7 @@ from veldrain.model.knobs import Knob, knob_of, world_knobs
 from veldrain.physics import plant as p
 from veldrain.physics.stacking import Stack
 from veldrain.physics.states import Snapshot
+from veldrain.physics.tapping import GATHERED
 from veldrain.physics.telling import shown
 from veldrain.pose import Array, quaternions_of
 from veldrain.sampling import Samples
@@ -26,7 +27,6 @@ from veldrain.units import Quantity, finite, quantity
 
 log = logging.getLogger(__name__)
 Which = Sequence[int] | NDArray[Any] | None
-GATHERED = ("inertials", "loads", "hanging", "tallies", "felt", "drives")
 
 
 class Copies:
@@ -404,12 +404,9 @@ class Copies:
 
     def _row(self, what: str, given: ArrayLike, count: int) -> Array:
         found, wanted = np.asarray(given, float), (count, len(self.joints))
-        if found.shape not in (wanted, wanted[1:]) or not np.isfinite(found).all():
-            problem = (
-                f"{what} of shape {found.shape}"
-                if found.shape not in (wanted, wanted[1:])
-                else f"{what} that are not finite"
-            )
+        fits = found.shape in (wanted, wanted[1:])
+        if not fits or not np.isfinite(found).all():
+            problem = f"{what} that are not finite" if fits else f"{what} of shape {found.shape}"
             raise VeldrainError(problem, where="reset", cure=f"give {wanted}: {', '.join(self.joints[:6])}")
         return found
 

@@ -18,7 +18,7 @@ from veldrain.pose import Array
 
 PLACES = 64  # where a tally can be touched between two readings
 _KINDS = ("inertials", "loads", "load_geoms", "load_links", "hanging", "tallies", "tally_geoms", "felt", "drives")
-_GATHERED = ("inertials", "loads", "hanging", "tallies", "felt", "drives")
+GATHERED = ("inertials", "loads", "hanging", "tallies", "felt", "drives")
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ class Taps:
 
     def snapshot(self) -> dict[str, Any]:
         """A copy of what was gathered."""
-        return {name: getattr(self._engine.plant, name).copy() for name in _GATHERED}
+        return {name: getattr(self._engine.plant, name).copy() for name in GATHERED}
 
     def restore(self, gathered: Mapping[str, Any]) -> None:
         """Take over what was gathered by the same taps; those that were not there begin anew."""
