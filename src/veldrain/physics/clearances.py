@@ -21,8 +21,8 @@ def shape_clearance(a, b, probe, poly, corners, faces, triangles, heights):
     if b.rows > 0:  # what lies below it first, then all that could be nearer
         bounding_box(a, 0.0, corners)
         low, high = box_in(a, b)
-        least = ground_clearance(a, b, probe, poly, corners, faces, triangles, heights, low, high, 0.0, math.inf)
-        return ground_clearance(a, b, probe, poly, corners, faces, triangles, heights, low, high, least, least)
+        least = ground_clearance(a, b, probe, poly, corners, faces, heights, low, high, 0.0, math.inf)
+        return ground_clearance(a, b, probe, poly, corners, faces, heights, low, high, least, least)
     for f in range(b.first_face, b.end_face):
         set_probe(probe, b, triangles[f], corners, faces[0])
         least = min(least, pair_clearance(a, probe, poly, corners, faces))
@@ -30,7 +30,7 @@ def shape_clearance(a, b, probe, poly, corners, faces, triangles, heights):
 
 
 @kernel
-def ground_clearance(a, ground, probe, poly, corners, faces, triangles, heights, low, high, around, least):
+def ground_clearance(a, ground, probe, poly, corners, faces, heights, low, high, around, least):
     """Least gap to the triangles of a height field in the cells around a box, of those that may have less."""
     reach = min(around, 1e9)
     wide = (low[0] - reach, low[1] - reach, low[2]), (high[0] + reach, high[1] + reach, high[2])

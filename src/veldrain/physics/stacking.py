@@ -15,6 +15,8 @@ from veldrain.physics.threads import in_parts
 
 MOST = 16e9  # bytes of all rows
 PART = 8  # rows for a thread at least
+# What grows where there are more contacts than room, see ``plant.with_room``.
+ROOMS = ("pairs", "contacts", "kept", "rows", "J", "B")
 
 
 @kernel
@@ -153,7 +155,3 @@ class Stack:
         wider = {name: np.concatenate([getattr(a, name)] * 2, axis=1) for name in ROOMS}
         wider["kept"][:, a.kept.shape[1] :] = 0
         self.plants = a._replace(**wider)
-
-
-# What grows where there are more contacts than room, see ``plant.with_room``.
-ROOMS = ("pairs", "contacts", "kept", "rows", "J", "B")
