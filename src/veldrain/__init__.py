@@ -48,6 +48,7 @@ _WHERE = {
     "veldrain.report.birds_eye": "birds_eye",
     "veldrain.report.picture": "look",
     "veldrain.report.plotting": "plot",
+    "veldrain.report.viewer.making": "page",
     "veldrain.documents": (
         "load_open_scenario load_scenario load_study load_world save_open_scenario save_scenario save_world"
     ),
@@ -145,6 +146,7 @@ if TYPE_CHECKING:
     from veldrain.report.birds_eye import birds_eye as birds_eye
     from veldrain.report.picture import look as look
     from veldrain.report.plotting import plot as plot
+    from veldrain.report.viewer.making import page as page
     from veldrain.resolver import code_from_files as code_from_files
     from veldrain.review import Coverage as Coverage
     from veldrain.review import Finding as Finding

@@ -532,6 +532,31 @@ def plot(
 
 @app.command()
 @_names_code
+def page(
+    things: Annotated[
+        list[str],
+        typer.Argument(
+            help="Recordings (up to four, shown in step), or a robot, world, scenario or study file; "
+            "or a study's results and the number of a trial."
+        ),
+    ],
+    out: Annotated[Path | None, typer.Option(help="HTML file to write; default: a new one here.")] = None,
+    world: Annotated[
+        Path | None, typer.Option(help="World file of recordings that hold none.", callback=_there("a world file"))
+    ] = None,
+    controller: Annotated[
+        list[str] | None, typer.Option(help="Of a study's trial: only this controller; repeatable.")
+    ] = None,
+    time: Annotated[str | None, typer.Option(help="Of what is no recording: how long it goes on first.")] = None,
+) -> None:
+    """Write a page that shows trials in any browser: turn around, play, plot, compare. One file, no network."""
+    from veldrain.cli import looking
+
+    looking.page(things, out, world, controller or [], time)
+
+
+@app.command()
+@_names_code
 def live(
     context: typer.Context,
     scenario: Annotated[

@@ -16,7 +16,7 @@ from rich.tree import Tree
 
 from veldrain.cli.output import out, say, unused
 from veldrain.cli.progressing import prepare_engine, progress
-from veldrain.errors import VeldrainError
+from veldrain.errors import VeldrainError, unknown
 
 if TYPE_CHECKING:
     from veldrain.model import Model
@@ -111,6 +111,54 @@ def print_findings(file: str, findings: Findings) -> None:
     told = ", ".join(_count(n, word) for word, n in counts.items() if n)
     say("")
     say(f"{told}." if told else "Nothing found: it can run.")
+
+
+def page(
+    things: Sequence[str], out: Path | None, world: Path | None, controllers: Sequence[str], time: str | None
+) -> None:
+    """Write a page of trials, or of a thing as it begins."""
+    from veldrain.report.viewer.making import page as make
+    from veldrain.study.store import STORE
+
+    folder = Path(things[0])
+    if (folder / STORE).exists():
+        shown, names, name = _trials(folder, things[1:], controllers)
+    else:
+        if controllers:
+            raise VeldrainError("is for a study's results", where="--controller", cure="name their folder and a trial")
+        for thing in things:
+            if not Path(thing).exists():
+                raise VeldrainError("no such file", where=thing, cure="name a recording, or a robot or world file")
+        shown, names, name = [_shown(Path(thing)) for thing in things], None, folder.name.split(".")[0]
+    target = out or unused(Path(f"{name}.html"))
+    prepare_engine()
+    with progress("Trials") as tell:
+        made = make(shown, target, names=names, world=world, time=time, progress=tell)
+    say(f"Written: {target}, {target.stat().st_size / 1e6:.1f} MB; any browser shows it")
+    for note in made.notes:
+        say(f"  {note}")
+
+
+def _shown(path: Path) -> Any:
+    """What is shown of a path: a log, or the path of a file."""
+    from veldrain.recording import open_log
+
+    return open_log(path) if path.is_dir() or path.suffix.lower() in (".mcap", ".csv", ".db3") else path
+
+
+def _trials(folder: Path, words: Sequence[str], controllers: Sequence[str]) -> tuple[list[Any], list[str], str]:
+    """The recordings of one trial of a study with several controllers, and their names."""
+    from veldrain.study import Result
+
+    if len(words) != 1 or not words[0].isdecimal():
+        raise VeldrainError("which trial is not said", where=str(folder), cure="write its number after the folder")
+    result, trial = Result(folder), int(words[0])
+    known = result.about["controllers"]
+    for name in controllers:
+        if name not in known:
+            raise unknown("controller", name, known, str(folder))
+    names = list(controllers or known)
+    return [result.recording(name, trial) for name in names], names, f"trial-{trial}"
 
 
 def _count(number: int, word: str) -> str:

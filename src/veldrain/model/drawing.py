@@ -52,6 +52,11 @@ def drawn(thing: Any, **view: Any) -> Any:
     return importlib.import_module("veldrain").look(thing, **view)
 
 
+def page_of(thing: Any, out: Any = None, **words: Any) -> Any:
+    """The page of a thing: made by ``page``, which is found by its public name."""
+    return importlib.import_module("veldrain").page(thing, out, **words)
+
+
 def shown_in_notebook(thing: Any) -> bytes:
     """A picture of a thing as PNG."""
     picture: bytes = drawn(thing, size=(640, 400))._repr_png_()

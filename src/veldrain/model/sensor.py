@@ -224,6 +224,7 @@ class Sensor(Sheet):
 
     truth: ClassVar[bool] = False  # what no real sensor could know; controllers see it only where a scenario grants it
     looks_back: ClassVar[bool] = False  # it measures over the last period, so that it has nothing to say at 0 s
+    stacks: ClassVar[bool] = False  # ``messages`` can be given many readings in one, see there
     has_gaps: ClassVar[bool] = False  # it looks along lines alone: what is between two of them is not seen
     optical: ClassVar[Pose | None] = None  # of a frame on the mount with z forward, x right, y down
 
@@ -237,7 +238,12 @@ class Sensor(Sheet):
         raise NotImplementedError(f"{type(self).__name__}.start")
 
     def messages(self, reading: Any) -> dict[str, Message]:
-        """Messages of a reading: its own stream's under "", others' under what comes after ``<stream>/``."""
+        """Messages of a reading: its own stream's under "", others' under what comes after ``<stream>/``.
+
+        A class that says ``stacks = True`` has messages of one layout (the same lengths, the same texts), and can be
+        given a reading whose numbers and arrays have an axis more at their end, one place a sample, so that a recording
+        encodes a second of them at once. Who does not say it is asked for each sample.
+        """
         raise NotImplementedError(f"{type(self).__name__}.messages")
 
     @property

@@ -8,6 +8,7 @@ from typing import Any
 
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Message
+from veldrain.recording.batches import Sample
 from veldrain.recording.sinks import Sink
 from veldrain.units import quantity
 
@@ -99,9 +100,22 @@ class Chosen(Sink):
         self._sink.begin(about, attached)
 
     def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
+        self._wait(stream, stamp)
+        self._sink.write(stream, stamp, message, latched)
+
+    def _wait(self, stream: str, stamp: int) -> None:
+        """Take a stream's next message after its period."""
         if period := self._choice.period(stream):
             self._due[stream] = stamp + period * 1e9 - 0.5
-        self._sink.write(stream, stamp, message, latched)
+
+    def take(self, sample: Sample) -> None:
+        source = sample.source
+        if not source.stacks or not all(self.takes(stream, sample.stamp) for stream in source.streams):
+            super().take(sample)
+            return
+        for stream in source.streams:
+            self._wait(stream, sample.stamp)
+        self._sink.take(sample)
 
     def end(self, about: Mapping[str, Any]) -> None:
         self._sink.end(about)

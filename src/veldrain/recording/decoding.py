@@ -126,6 +126,11 @@ class _Walker:
             self.layout.leaves.append(Leaf(path.removeprefix("."), row, kind, offset, count))
 
 
+def layout_of(data: bytes, store: Typestore, message: str) -> list[Leaf]:
+    """Where each number and text of a message is; those of parts in a sequence are called ``name[k].…``."""
+    return _Walker(data, store, message, "").layout.leaves
+
+
 def fields_of(store: Typestore, message: str) -> Any:
     """Names and kinds of a message's fields."""
     return store.fielddefs[message][1]

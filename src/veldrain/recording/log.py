@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from veldrain.errors import VeldrainError
+from veldrain.model.drawing import page_of
 from veldrain.recording.reading import FIRST, LAST, Batch, Streams
 from veldrain.units import Quantity, quantity
 
@@ -57,6 +58,13 @@ class Log(Streams):
         shifted = ShiftedLog(self, found.offset, found.drift)
         shifted.correlation, shifted.drift_error = found.correlation, found.drift_error
         return shifted
+
+    def page(self, out: str | Path | None = None, **words: Any) -> Any:
+        """A page that shows it in a browser, and itself in a notebook; see ``veldrain.page``.
+
+        >>> recording.page("run.html")  # doctest: +SKIP
+        """
+        return page_of(self, out, **words)
 
     def write(
         self,

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from veldrain.model import Message
+from veldrain.recording.batches import Sample
 
 
 class Sink:
@@ -30,6 +31,12 @@ class Sink:
     def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
         """One message at a simulated time in ns; ``latched``: who comes later is to have it too."""
         raise NotImplementedError(f"{type(self).__name__}.write")
+
+    def take(self, sample: Sample) -> None:
+        """What was measured at one time: its messages, unless a sink can do with the values."""
+        for stream, message in sample.messages.items():
+            if self.takes(stream, sample.stamp):
+                self.write(stream, sample.stamp, message)
 
     def end(self, about: Mapping[str, Any]) -> None:
         """What describes the trial, its outcome included."""

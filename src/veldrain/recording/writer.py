@@ -14,6 +14,7 @@ from mcap.writer import CompressionType, Writer
 
 from veldrain.errors import VeldrainError
 from veldrain.model import Message
+from veldrain.recording.batches import Batch, Sample, Source
 from veldrain.recording.interrupts import whole
 from veldrain.recording.messages import definition, to_bytes
 from veldrain.recording.sinks import Sink
@@ -51,6 +52,7 @@ class Recorder(Sink):
         self._chunk_end = CHUNK_TIME
         self._waiting: dict[str, list[tuple[int, int, bytes]]] = {}  # stamp, order and bytes
         self._order = self._size = 0
+        self._batches: dict[Source, Batch] = {}
         self.has_begun = False
         self.data = b""  # of a recording in memory, once it is at its end
 
@@ -95,13 +97,35 @@ class Recorder(Sink):
                 self._writer.add_attachment(0, 0, name, kind, data)
 
     def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
-        data = to_bytes(message.type, message.fields)
+        self._put(stream, stamp, message.type, to_bytes(message.type, message.fields), latched)
+
+    def take(self, sample: Sample) -> None:
+        source = sample.source
+        if not source.stacks:
+            super().take(sample)
+        elif source in self._batches:
+            self._make_room(sample.stamp)
+            batch = self._batches[source]
+            batch.add(sample.stamp, self._order, sample.values)
+            self._order += batch.width
+            self._size += batch.size
+        else:
+            encoded = {stream: to_bytes(message.type, message.fields) for stream, message in sample.messages.items()}
+            for stream, message in sample.messages.items():
+                self._put(stream, sample.stamp, message.type, encoded[stream])
+            self._batches[source] = Batch(sample, encoded)
+
+    def _make_room(self, stamp: int) -> None:
+        """Close the chunk where a message of this stamp begins another."""
         if stamp >= self._chunk_end or self._size > MOST_WAITING:
             self._chunk_end = stamp - stamp % CHUNK_TIME + CHUNK_TIME
             self._close_chunk()
+
+    def _put(self, stream: str, stamp: int, kind: str, data: bytes, latched: bool = False) -> None:
+        """Let one message wait for the end of its chunk."""
+        self._make_room(stamp)
         if stream not in self._channels:
             self._waiting[stream] = []
-            kind = message.type
             with self._writing():
                 if kind not in self._schemas:
                     self._schemas[kind] = self._writer.register_schema(kind, "ros2msg", definition(kind))
@@ -116,10 +140,16 @@ class Recorder(Sink):
 
         A stream of many bytes has chunks of its own, so that the others are read without it.
         """
+        for batch in self._batches.values():
+            encoded = list(batch.encoded())
+            with whole():
+                for stream, rows in encoded:
+                    self._waiting[stream] += rows
+                batch.clear()
         sizes = {stream: sum(len(data) for *_, data in rows) for stream, rows in self._waiting.items()}
         large = [stream for stream, size in sizes.items() if size > LARGE]
         rest = [(row, s) for s, rows in self._waiting.items() if s not in large for row in rows]
-        groups = [[(row, stream) for row in self._waiting[stream]] for stream in large]
+        groups = [[(row, stream) for row in sorted(self._waiting[stream])] for stream in large]
         with self._writing():
             for group in (sorted(rest, key=lambda pair: pair[0][1]), *groups):
                 for (stamp, _, data), stream in group:

@@ -23,6 +23,7 @@ from veldrain.progress import Progress
 from veldrain.recording.video import Mp4Writer
 from veldrain.report.canvas import INK, Canvas, font
 from veldrain.report.layers import LAYERS, Notes
+from veldrain.report.pixels import as_colours
 from veldrain.report.staging import Stage, staged
 from veldrain.report.viewpoint import Viewpoint, corners_of, looking
 from veldrain.sensing.camera import Camera
@@ -273,15 +274,7 @@ def _through(stage: Stage, stream: str, size: tuple[int, int], has_title: bool) 
     if stream not in cameras:
         raise unknown("camera's stream", stream, cameras, "look through")
     reading = sim.streams[stream].measured()
-    pixels: Any = reading.pixels
-    if pixels.dtype != np.uint8:  # depth and labels: near is bright, each label has a colour of its own
-        if pixels.dtype == np.float32:
-            seen = np.isfinite(pixels)
-            near, far = (pixels[seen].min(), pixels[seen].max()) if seen.any() else (0.0, 1.0)
-            pixels = np.where(seen, 255 * (1 - 0.85 * (pixels - near) / max(far - near, 1e-9)), 0).astype(np.uint8)
-        else:
-            pixels = np.random.default_rng(3).integers(60, 240, (int(pixels.max()) + 1, 3), np.uint8)[pixels]
-    picture = Image.fromarray(pixels).convert("RGB")
+    picture = Image.fromarray(as_colours(reading.pixels)).convert("RGB")
     scale = min(size[0] / picture.width, size[1] / picture.height)
     kind = Image.Resampling.LANCZOS if scale < 1 else Image.Resampling.NEAREST
     picture = picture.resize((max(1, round(picture.width * scale)), max(1, round(picture.height * scale))), kind)

@@ -365,7 +365,7 @@ class Trial:
             self.watching.take()
             if self.publisher.sinks:
                 for stream, value in self._measures:
-                    self.publisher.write(stream, Message("std_msgs/msg/Float64", Fields(data=float(value()))))
+                    self.publisher.number(stream, float(value()))
             for verdict in self.verdicts:
                 verdict.look(sim.time)
             for number in [k for k in self.waiting if self._holds[k]()]:

@@ -13,6 +13,7 @@ from veldrain.model.sensor import Fields, Message, Mount, Sensor
 from veldrain.motion.drives import Odometry, omni, side_by_side
 from veldrain.pose import Array
 from veldrain.sensing.noise import stepped
+from veldrain.sensing.parts import about_z
 from veldrain.sheet import Maybe, Names, Number, Whole
 from veldrain.units import Quantity
 
@@ -47,6 +48,7 @@ class Encoders(Sensor):
     """
 
     message = "sensor_msgs/msg/JointState"
+    stacks = True
 
     joints: Names = Names(default=(), kw_only=False, doc="names of the joints; none: all movable joints of the robot")
     counts_per_revolution: Maybe[int, int] = Maybe(
@@ -119,6 +121,7 @@ class Odometer(Sensor):
     """
 
     message = "nav_msgs/msg/Odometry"
+    stacks = True
 
     left: Names = Names(kw_only=False, doc="joints of the wheels on the left, of which the mean counts")
     right: Names = Names(kw_only=False, doc="those on the right")
@@ -180,8 +183,7 @@ class Odometer(Sensor):
         return f"{stream}/start"  # it counts from where it started
 
     def messages(self, reading: Travel) -> dict[str, Message]:
-        turn = Fields(x=0.0, y=0.0, z=math.sin(reading.yaw / 2), w=math.cos(reading.yaw / 2))
-        pose = Fields(position=Fields(x=reading.x, y=reading.y, z=0.0), orientation=turn)
+        pose = Fields(position=Fields(x=reading.x, y=reading.y, z=0.0), orientation=about_z(reading.yaw))
         linear, angular = Fields(x=reading.vx, y=reading.vy, z=0.0), Fields(x=0.0, y=0.0, z=reading.wz)
         fields = Fields(
             child_frame_id=reading.child_frame_id,
@@ -192,10 +194,10 @@ class Odometer(Sensor):
 
 
 def _planar(covariance: Array) -> Array:
-    """A covariance of x, y and yaw as a message has it: (36,)."""
-    found = np.zeros((6, 6))
+    """A covariance (3, 3) of x, y and yaw as a message has it: (36,)."""
+    found = np.zeros((6, 6, *covariance.shape[2:]))
     found[np.ix_((0, 1, 5), (0, 1, 5))] = covariance
-    return found.reshape(-1)
+    return found.reshape(36, *covariance.shape[2:])
 
 
 class OdometerAtWork:
@@ -248,6 +250,7 @@ class MotorCurrent(Sensor):
     """
 
     message = "std_msgs/msg/Float64MultiArray"
+    stacks = True
 
     joints: Names = Names(default=(), kw_only=False, doc="names of the joints; none: all movable joints of the robot")
     torque_constant: Number = Number(

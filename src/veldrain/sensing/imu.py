@@ -42,6 +42,7 @@ class Imu(Sensor):
 
     message = "sensor_msgs/msg/Imu"
     looks_back = True
+    stacks = True
 
     period: Number = Number("period", default=0.01, above=0.0, kw_only=False, doc="time between samples, or their rate")
     accel_noise: Number = Number(

@@ -244,6 +244,7 @@ class Lidar(_Lidar):
     """
 
     message = "sensor_msgs/msg/LaserScan"
+    stacks = True
 
     beams: Whole = Whole(default=180, least=2, doc="in a turn")
     field_of_view: Number = Number(

@@ -184,6 +184,7 @@ class Magnetometer(Sensor):
     """
 
     message = "sensor_msgs/msg/MagneticField"
+    stacks = True
 
     period: Number = Number("period", default=0.02, above=0.0, kw_only=False, doc="time between samples, or their rate")
     field_strength: Number = Number("flux density", default=49e-6, least=0.0, doc="of the earth's field")
@@ -259,6 +260,7 @@ class Barometer(Sensor):
     """
 
     message = "sensor_msgs/msg/FluidPressure"
+    stacks = True
 
     period: Number = Number("period", default=0.04, above=0.0, kw_only=False, doc="time between samples, or their rate")
     noise: Number = Number("pressure", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a sample")

@@ -15,8 +15,8 @@ NO_COVARIANCE = np.zeros(36)
 
 
 def xyz(values: Array) -> Fields:
-    """Three numbers as a message has them."""
-    x, y, z = values.tolist()
+    """Three numbers as a message has them; of many samples (3, n) three arrays."""
+    x, y, z = values.tolist() if values.ndim == 1 else values
     return Fields(x=x, y=y, z=z)
 
 
@@ -24,6 +24,13 @@ def xyzw(values: Sequence[float]) -> Fields:
     """A quaternion as a message has it."""
     x, y, z, w = values
     return Fields(x=x, y=y, z=z, w=w)
+
+
+def about_z(yaw: float | Array) -> Fields:
+    """A turn about z (rad) as a message has it."""
+    each = [(math.sin(angle / 2), math.cos(angle / 2)) for angle in np.atleast_1d(yaw).tolist()]
+    z, w = each[0] if np.ndim(yaw) == 0 else np.array(each).T
+    return Fields(x=0.0, y=0.0, z=z, w=w)
 
 
 def contact(link_a: str, link_b: str, point: Array, normal: Array, force: Array, gap: float = math.nan) -> Fields:

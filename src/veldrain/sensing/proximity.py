@@ -42,6 +42,7 @@ class _Cone(Sensor):
     radiation: ClassVar[int]
     companions = ("raw",)
     message = "sensor_msgs/msg/Range"
+    stacks = True
 
     noise: Number = Number("length", default=0.0, least=0.0, exact=0.0, doc="standard deviation of a distance")
     resolution: Number = Number("length", default=0.0, least=0.0, exact=0.0, doc="of a distance; 0: continuous")

@@ -36,6 +36,7 @@ class TrueSlip(Truth):
     """
 
     message = "std_msgs/msg/Float64"
+    stacks = True
     looks_back = True
     companions = ("slip_angle", "load", "friction")
 

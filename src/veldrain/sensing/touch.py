@@ -191,6 +191,7 @@ class ForceTorque(Sensor):
     """
 
     message = "geometry_msgs/msg/WrenchStamped"
+    stacks = True
     looks_back = True
 
     period: Number = Number("period", default=0.01, above=0.0, kw_only=False, doc="time between samples, or their rate")
@@ -266,6 +267,7 @@ class LimitSwitch(Sensor):
     """
 
     message = "std_msgs/msg/Bool"
+    stacks = True
 
     joint: Text = Text(kw_only=False, doc="name of a joint that turns or slides")
     at: Made[float | int | str, float] = Made(_travel, kw_only=False, doc="position at which it closes (rad or m)")

@@ -47,6 +47,7 @@ class TrueTraffic(Truth):
     """
 
     message = "sensor_msgs/msg/Range"
+    stacks = True
 
     others: Names = Names(kw_only=False, doc="names of robots, bodies and actors")
     period: Number = Number("period", default=0.02, above=0.0, doc="time between samples, or their rate")

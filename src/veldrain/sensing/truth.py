@@ -40,6 +40,7 @@ class TruePose(Truth):
     """
 
     message = "nav_msgs/msg/Odometry"
+    stacks = True
 
     def start(self, mount: Mount, random: np.random.Generator) -> PoseAtWork:
         return PoseAtWork()
@@ -82,6 +83,7 @@ class TrueClearance(Truth):
     """
 
     message = "sensor_msgs/msg/Range"
+    stacks = True
 
     thing: Text = Text(kw_only=False, doc="name path, such as ``culvert`` for all that is called ``culvert/…``")
     period: Number = Number("period", default=0.02, above=0.0, doc="time between samples, or their rate")
@@ -122,6 +124,7 @@ class TrueRelative(Truth):
     """
 
     message = "geometry_msgs/msg/PoseStamped"
+    stacks = True
 
     of: Text = Text(kw_only=False, doc="name path of what is looked at; its robot's name may be left out")
     to: Maybe[str, str] = Maybe(
