@@ -1,4 +1,5 @@
-"""The worst and the median pair of a study: the moment that made them, in pictures and in the stream that differs."""
+"""The worst, the median and the best pair of a study: the moment that made them, in pictures and in the stream that
+differs."""
 
 from __future__ import annotations
 
@@ -30,11 +31,15 @@ class Moment:
         title: which it is, in a sentence.
         pictures: caption and JPEG (base64) of each controller at the moment.
         figure: the metric's stream of both; None where the metric has none.
+        recordings: of both, by controller.
+        name: a word for it, and the number of the trial: ``worst-12``.
     """
 
     title: str
     pictures: list[tuple[str, str]]
     figure: Figure | None
+    recordings: dict[str, Recording]
+    name: str
 
 
 def moments(result: Result, comparison: Comparison, pictures: bool) -> Iterator[Moment]:
@@ -59,11 +64,12 @@ def moments(result: Result, comparison: Comparison, pictures: bool) -> Iterator[
             for name, r in zip(names, recordings, strict=True)
             if pictures and (jpeg := _pictured(r, at := min(when, float(r.outcome["time"]))))
         ]
-        yield Moment(title, seen, _streams(result, d, names, recordings, when))
+        both = dict(zip(names, recordings, strict=True))
+        yield Moment(title, seen, _streams(result, d, names, recordings, when), both, f"{word.lower()}-{trial}")
 
 
 def _chosen(result: Result, comparison: Comparison, d: Difference) -> Iterator[tuple[str, int]]:
-    """The pair that speaks most against the controller, and the one in the middle."""
+    """The pair that speaks most against the controller, the one in the middle, and the one that speaks most for it."""
     wide = result.trials[~result.trials["failed"]].pivot(index="trial", columns="controller", values=d.metric)
     both = wide[[comparison.baseline, d.controller]].dropna()
     change = (both[d.controller] - both[comparison.baseline]) * (1.0 if d.better == "lower" else -1.0)
@@ -72,6 +78,7 @@ def _chosen(result: Result, comparison: Comparison, d: Difference) -> Iterator[t
         yield "Worst", int(order[-1])
     if len(order) > 2:
         yield "Median", int(order[len(order) // 2])
+        yield "Best", int(order[0])
 
 
 def _value(result: Result, controller: str, trial: int, metric: str) -> float:

@@ -19,7 +19,7 @@ from veldrain.errors import VeldrainError
 from veldrain.files import write_text
 from veldrain.kernel import is_compiled
 from veldrain.report import figures
-from veldrain.report.moments import moments
+from veldrain.report.moments import Moment, moments
 from veldrain.report.text import (
     doubt_lines,
     edge_sentence,
@@ -35,12 +35,14 @@ from veldrain.report.text import (
     verdicts,
     with_unit,
 )
+from veldrain.report.viewer.making import page as show
 from veldrain.study import Result
 from veldrain.study.metrics import expectation_columns
 from veldrain.study.statistics import Comparison
 
 MOST_ROWS = 2000  # in the table of trials: those that failed come first
 MOST_FIGURES = 6  # of streams over time
+PAIRS = "pairs"  # folder of the pages of pairs
 Drawn = tuple[str, str, Markup]
 
 
@@ -60,7 +62,7 @@ def write_page(result: Result, comparison: Comparison | None, path: Path, pictur
     effects = result.effects()
     with mpl.rc_context(figures.STYLE):  # type: ignore[arg-type]
         pairs = [
-            (m.title, m.pictures, _svg(m.figure) if m.figure else "")
+            (m.title, m.pictures, _svg(m.figure) if m.figure else "", _pair_page(m, path.parent))
             for m in (moments(result, comparison, paint) if comparison else ())
         ]
         drawn = list(_differences(result, comparison)) + list(_over_time(result))
@@ -93,6 +95,15 @@ def write_page(result: Result, comparison: Comparison | None, path: Path, pictur
     )
     write_text(path, html)
     return path
+
+
+def _pair_page(moment: Moment, folder: Path) -> str:
+    """The page that shows both trials of a pair, beside the report; its address from there."""
+    address = f"{PAIRS}/{moment.name}.html"
+    for old in (folder / PAIRS).glob(f"{moment.name.partition('-')[0]}-*.html"):  # of other trials, before
+        old.unlink()
+    show(list(moment.recordings.values()), folder / address, names=list(moment.recordings))
+    return address
 
 
 def _failures(result: Result) -> list[dict[str, Any]]:

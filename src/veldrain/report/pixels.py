@@ -15,5 +15,6 @@ def as_colours(pixels: NDArray[Any]) -> NDArray[np.uint8]:
         near, far = (pixels[seen].min(), pixels[seen].max()) if seen.any() else (0.0, 1.0)
         return np.where(seen, 255 * (1 - 0.85 * (pixels - near) / max(far - near, 1e-9)), 0).astype(np.uint8)
     if pixels.dtype != np.uint8:
-        return np.random.default_rng(3).integers(60, 240, (int(pixels.max()) + 1, 3), np.uint8)[pixels]
+        inks: NDArray[np.uint8] = np.random.default_rng(3).integers(60, 240, (int(pixels.max()) + 1, 3), np.uint8)
+        return inks[pixels]
     return pixels

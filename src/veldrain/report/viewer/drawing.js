@@ -3,15 +3,15 @@ const SHAPES = `#version 300 es
 in vec3 corner; uniform mat4 view, place; out vec3 there;
 void main() { vec4 w = place * vec4(corner, 1.0); there = w.xyz; gl_Position = view * w; }`;
 const LIGHT = `#version 300 es
-precision highp float; in vec3 there; uniform vec4 colour; uniform vec3 eye; uniform float lit; out vec4 pixel;
+precision highp float; in vec3 there; uniform vec4 colour; uniform vec3 eye; out vec4 pixel;
 void main() {
   vec3 n = normalize(cross(dFdx(there), dFdy(there)));
   if (dot(n, eye - there) < 0.0) n = -n;
   float sun = max(0.0, dot(n, normalize(vec3(0.35, 0.5, 0.9)))), sky = 0.5 + 0.5 * n.z;
-  pixel = vec4(mix(colour.rgb, colour.rgb * (0.46 + 0.24 * sky + 0.42 * sun), lit), colour.a);
+  pixel = vec4(colour.rgb * (0.46 + 0.24 * sky + 0.42 * sun), colour.a);
 }`;
 const GROUND = `#version 300 es
-precision highp float; in vec3 there; uniform vec4 colour; uniform vec3 eye; uniform float lit, gap; uniform vec4 edge; out vec4 pixel;
+precision highp float; in vec3 there; uniform vec4 colour; uniform vec3 eye; uniform float gap; uniform vec4 edge; out vec4 pixel;
 float line(float g) {
   vec2 c = there.xy / g, w = fwidth(c), a = abs(fract(c - 0.5) - 0.5) / max(w, vec2(1e-6));
   return (1.0 - min(min(a.x, a.y), 1.0)) * clamp(1.5 - 4.0 * max(w.x, w.y), 0.0, 1.0);
@@ -27,10 +27,17 @@ void main() { gl_Position = view * vec4(corner, 1.0); gl_PointSize = size; ink =
 const INKED = `#version 300 es
 precision mediump float; in vec4 ink; out vec4 pixel; void main() { pixel = ink; }`;
 
+// True where no graphics card draws: smooth edges would take half of the time.
+function isSoftware() {
+  const gl = document.createElement("canvas").getContext("webgl2");
+  const about = gl && gl.getExtension("WEBGL_debug_renderer_info");
+  return !about || /swiftshader|llvmpipe|software/i.test(gl.getParameter(about.UNMASKED_RENDERER_WEBGL));
+}
+
 class Drawing {
   constructor(canvas) {
     this.canvas = canvas;
-    const gl = this.gl = canvas.getContext("webgl2", { antialias: true, preserveDrawingBuffer: true });
+    const gl = this.gl = canvas.getContext("webgl2", { antialias: !isSoftware(), preserveDrawingBuffer: true });
     if (!gl) throw new Error("this browser has no WebGL 2");
     this.shapes = this.program(SHAPES, LIGHT);
     this.ground = this.program(SHAPES, GROUND);
@@ -85,13 +92,14 @@ class Drawing {
     gl.clear(gl.COLOR_BUFFER_BIT | gl.DEPTH_BUFFER_BIT);
   }
 
-  // Shapes: [buffers, matrix, colour (4)], those that are not opaque last.
-  fill(shapes, view, eye, lit = 1) {
+  // Shapes: [buffers, matrix, colour (4)], those that are not opaque last; nearer than others at the same place by a bias.
+  fill(shapes, view, eye, bias = 0) {
     const gl = this.gl, p = this.shapes;
+    if (bias) gl.enable(gl.POLYGON_OFFSET_FILL); else gl.disable(gl.POLYGON_OFFSET_FILL);
+    gl.polygonOffset(bias, 4 * bias);
     gl.useProgram(p.made);
     gl.uniformMatrix4fv(p.view, false, view);
     gl.uniform3fv(p.eye, eye);
-    gl.uniform1f(p.lit, lit);
     for (const clear of [false, true]) {
       if (clear) gl.enable(gl.BLEND);
       gl.depthMask(!clear);
@@ -105,6 +113,7 @@ class Drawing {
     }
     gl.depthMask(true);
     gl.disable(gl.BLEND);
+    gl.disable(gl.POLYGON_OFFSET_FILL);
   }
 
   floor(height, gap, view, eye, colour, edge) {

@@ -21,6 +21,7 @@ class Page {
     this.isOver = false;
     this.changed = true;
     this.speed = 1;
+    this.detail = 1; // share of the screen's pixels that are drawn, each way
     this.trials.forEach((trial, k) => {
       trial.ink = INKS[k % INKS.length];
       trial.cameras = new Map();
@@ -36,12 +37,13 @@ class Page {
       await trial.open();
       await this.build(trial);
     }
-    this.whole();
+    const isNear = this.whole(), [first] = this.trials;
     this.head();
     this.tree();
     this.controls();
     this.pointers();
     this.keys();
+    if (isNear && first.scene.robots.length === 1 && first.trailed.includes(first.scene.robots[0].links[0])) this.follow(first.scene.robots[0].name);
     this.hash();
     window.addEventListener("hashchange", () => this.hash());
     window.addEventListener("resize", () => { this.changed = true; });
@@ -86,7 +88,7 @@ class Page {
     trial.trailed = [...trial.trailed, ...trial.scene.bodies].filter((name) => trial.frames.moving.includes(trial.number.get(name)));
   }
 
-  // Look at all of it, or at the robots where the rest is far larger.
+  // Look at all of it, or (true) at the robots where the rest is far larger.
   whole() {
     const trial = this.trials[0], poses = trial.poses(this.time);
     const robots = trial.scene ? trial.scene.robots.map((r) => r.links[0]) : [];
@@ -101,7 +103,8 @@ class Page {
     };
     let rows = spots(() => true);
     const own = spots((s) => robots.some((root) => root && s.name.split("/")[0] === root.split("/")[0]));
-    if (own.length && bounds(rows).size > 14 * bounds(own).size) {
+    const isNear = own.length > 0 && bounds(rows).size > 14 * bounds(own).size;
+    if (isNear) {
       const near = bounds(own);
       rows = [[near.middle, 1.1 * near.size]];
     }
@@ -111,7 +114,9 @@ class Page {
     this.eye.follow = this.eye.through = "";
     this.eye.target = middle;
     this.eye.distance = Math.max(0.2, 1.25 * size);
+    if ($("follow").options.length) $("follow").value = $("through").value = "";
     this.changed = true;
+    return isNear;
   }
 
   head() {
@@ -396,9 +401,10 @@ class Page {
     if (!pane) return "";
     const [some, [left, top, width, height]] = pane;
     let nearest = Infinity, found = "";
+    const { at, view } = this.eye.seen(some[0], some[0].poses(this.time), width / height);
+    const way = rayThrough(view, (2 * (x - left)) / width - 1, 1 - (2 * (y - top)) / height, at);
     for (const trial of some) {
-      const poses = trial.poses(this.time), { at, view } = this.eye.seen(trial, poses, width / height);
-      const way = rayThrough(view, (2 * (x - left)) / width - 1, 1 - (2 * (y - top)) / height, at);
+      const poses = trial.poses(this.time);
       for (const shape of trial.shapes) {
         if (!this.isShown(shape)) continue;
         const pose = shape.frame >= 0 ? placed(poses[shape.frame], shape.pose) : shape.pose;
@@ -415,7 +421,7 @@ class Page {
 
   keys() {
     document.addEventListener("keydown", (event) => {
-      if (event.target.matches("input[type=search], select") || event.ctrlKey || event.metaKey || event.altKey) {
+      if (event.target.closest && event.target.closest("input[type=search], select") || event.ctrlKey || event.metaKey || event.altKey) {
         if (event.key === "Escape") event.target.blur();
         return;
       }
@@ -513,7 +519,17 @@ class Page {
       this.last = now;
       this.changed = true;
     }
-    if (!this.changed || !$("scene").clientWidth) return;
+    if (!$("scene").clientWidth) return;
+    if (!this.changed) {
+      if (this.detail < 1) { this.detail = 1; this.changed = true; } // it rests: as sharp as the screen
+      this.before = null;
+      return;
+    }
+    if (this.before) { // where drawing is slow, what moves is drawn coarser
+      this.pace = 0.7 * (this.pace || 30) + 0.3 * (now - this.before);
+      this.detail = this.pace > 70 ? 0.55 : this.pace < 40 ? 1 : this.detail;
+    }
+    this.before = now;
     this.changed = this.trials.some((trial) => !trial.isReady(this.time)); // look again once it is unpacked
     this.frames = (this.frames || 0) + 1;
     this.drawScene();
@@ -525,7 +541,7 @@ class Page {
   }
 
   drawScene() {
-    const scene = $("scene"), density = window.devicePixelRatio || 1;
+    const scene = $("scene"), density = (window.devicePixelRatio || 1) * this.detail;
     const [width, height] = [scene.clientWidth, scene.clientHeight];
     if (scene.width !== Math.round(width * density) || scene.height !== Math.round(height * density)) {
       [scene.width, scene.height] = [Math.round(width * density), Math.round(height * density)];
@@ -535,7 +551,8 @@ class Page {
     const panes = this.panes(width, height), sky = colourOf(this.shade("--sky"));
     for (const [some, [left, top, w, h]] of panes) {
       this.drawing.begin([left, height - top - h, w, h].map((v) => Math.round(v * density)), sky);
-      some.forEach((trial, k) => this.drawTrial(trial, k, some.length, [left, top, w, h], over.ink));
+      const eye = this.eye.seen(some[0], some[0].poses(this.time), w / h), taken = [];
+      some.forEach((trial, k) => this.drawTrial(trial, k, some.length, [left, top, w, h], eye, over.ink, taken));
       if (panes.length > 1) {
         over.ink.fillStyle = some[0].ink;
         over.ink.fillRect(left, top, w, 3);
@@ -545,14 +562,14 @@ class Page {
     }
   }
 
-  drawTrial(trial, k, count, [left, top, width, height], ink) {
-    const poses = trial.poses(this.time), { at, view, distance } = this.eye.seen(trial, poses, width / height);
+  drawTrial(trial, k, count, [left, top, width, height], { at, view, distance }, ink, taken) {
+    const poses = trial.poses(this.time);
     const gap = 10 ** Math.round(Math.log10(Math.max(distance, 0.05) / 12));
     if (trial.scene && trial.scene.ground !== null && k === 0) {
       const plain = colourOf(this.shade("--floor")), look = trial.scene.groundColour;
       this.drawing.floor(trial.scene.ground, gap, view, at, look ? [...look.slice(0, 3), 1] : plain, colourOf(this.shade("--grid")));
     }
-    const shapes = [], tint = colourOf(trial.ink);
+    const shapes = [], shells = [], tint = colourOf(trial.ink);
     for (const shape of trial.shapes) {
       if (!this.isShown(shape) || (k > 0 && !(shape.frame >= 0 && poses[shape.frame] && this.movesIn(trial, shape)))) continue;
       const pose = shape.frame >= 0 ? placed(poses[shape.frame], shape.pose) : shape.pose;
@@ -561,23 +578,26 @@ class Page {
       if (count > 1 && this.movesIn(trial, shape)) colour = [...colour.slice(0, 3).map((v, c) => 0.45 * v + 0.55 * tint[c]), k ? 0.6 : 1];
       if (this.isPicked(shape.name)) colour = [...colour.slice(0, 3).map((v, c) => 0.5 * v + 0.5 * [1, 0.8, 0.2][c]), colour[3]];
       shapes.push([shape.mesh, matrixOf(pose), colour, pose, shape]);
-      if (this.layers.collision && this.layers.shapes && shape.role === "both") shapes.push([shape.mesh, matrixOf(pose), SHELL]);
+      if (this.layers.collision && this.layers.shapes && shape.role === "both") shells.push([shape.mesh, matrixOf(pose), SHELL]);
     }
     if (this.layers.through) this.seeThrough(trial, poses, at, shapes);
     this.drawing.fill(shapes, view, at);
+    this.drawing.fill(shells, view, at, -1);
     const size = trial.scene && trial.scene.robots.length ? 0.35 * Math.min(...trial.scene.robots.map((r) => trial.sizes.get(r.name) || 1)) : 0.06 * distance;
     const { lines, over, points, names } = layersOf(trial, poses, this.time, this.layers, size, trial.number.has(rootOf(trial, this.picked)) ? rootOf(trial, this.picked) : "");
     this.drawing.strokesOf(lines.rows, view);
-    const density = window.devicePixelRatio || 1;
-    this.drawing.strokesOf(points.rows, view, "points", 3 * density);
+    this.drawing.strokesOf(points.rows, view, "points", 3 * (window.devicePixelRatio || 1) * this.detail);
     this.drawing.strokesOf(over.rows, view, "lines", 1, true);
-    for (const [p, text, style] of names) {
+    for (const [p, text, style] of names.sort((a, b) => (b[2] === "bold") - (a[2] === "bold"))) {
       const spot = screenOf(view, p);
       if (!spot) continue;
       const [x, y] = [left + ((spot[0] + 1) / 2) * width, top + ((1 - spot[1]) / 2) * height];
       if (x < left || x > left + width || y < top || y > top + height) continue;
       ink.font = `${style === "bold" ? "bold 13px" : style === "small" ? "11px" : "12px"} DejaVu Sans, Verdana, sans-serif`;
-      label(ink, count > 1 && style === "bold" ? `${text} (${trial.name})` : text, x, y, this.shade("--ink"), this.shade("--sky"));
+      const words = count > 1 && style === "bold" ? `${text} (${trial.name})` : text, wide = ink.measureText(words).width / 2 + 3;
+      if (taken.some(([a, b, w]) => Math.abs(a - x) < w + wide && Math.abs(b - y) < 13)) continue; // one over the other, none is read
+      taken.push([x, y, wide]);
+      label(ink, words, x, y, this.shade("--ink"), this.shade("--sky"));
     }
   }
 
@@ -731,6 +751,7 @@ async function figuresOf(trial, name, time) {
     const isJoint = stream.name === states && (robot || joint);
     if (stream.name !== name && !isJoint && !(sensor && stream.name.startsWith(`${name}/`))) continue;
     for (const column of stream.columns.slice(0, 60)) {
+      if (column.constant !== undefined && !column.unit) continue;
       if (isJoint && joint && column.name.split(".").slice(1).join(".") !== joint.name) continue;
       const found = await trial.column(stream.name, column.name);
       if (found) rows.push([column.name, inWords(valueAt(found, time)), column.unit, [stream.name, column.name]]);

@@ -19,7 +19,7 @@ from veldrain.errors import VeldrainError
 from veldrain.files import write_text
 from veldrain.progress import Progress
 from veldrain.recording import Recording
-from veldrain.recording.frames import FrameHistory
+from veldrain.recording.frames import TF, FrameHistory
 from veldrain.recording.log import Log
 from veldrain.report.staging import staged
 from veldrain.report.viewer.columns import streams_of, told
@@ -157,7 +157,7 @@ def _trial(thing: Any, name: str, store: Store, world: str | Path | None, time: 
 
 
 def _recorded(log: Log, name: str, store: Store, world: str | Path | None) -> dict[str, Any]:
-    history, notes = log.frames, []
+    history, notes = _frames(log), list[str]()
     frames, left = motion_of(history, store)
     notes += left
     about = log.metadata if isinstance(log, Recording) else {}
@@ -193,6 +193,13 @@ def _recorded(log: Log, name: str, store: Store, world: str | Path | None) -> di
         "outcome": _outcome(outcome),
         "notes": notes,
     }
+
+
+def _frames(log: Log) -> FrameHistory:
+    """Where frames are in a log; none where it does not say."""
+    if TF not in log.messages.values():
+        return FrameHistory(np.zeros(1), (), (), np.zeros((1, 0, 3)), np.zeros((1, 0, 4)))
+    return log.frames
 
 
 def _outcome(outcome: Any) -> dict[str, Any] | None:

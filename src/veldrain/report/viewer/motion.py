@@ -13,6 +13,7 @@ LENGTH = 5e-4  # m of one count
 TURN = 1.0 / 8191  # of one count of a quaternion's part: 0.03° at most
 MOST_RATE = 60.0  # rows a second: what comes more often is thinned
 ROWS = 2000  # in a part
+FARTHEST = 1e6  # m: what counts of 32 bits hold
 
 
 def motion_of(history: FrameHistory, store: Store) -> tuple[dict[str, Any], list[str]]:
@@ -24,6 +25,10 @@ def motion_of(history: FrameHistory, store: Store) -> tuple[dict[str, Any], list
         rows = np.flatnonzero(np.diff(np.floor((times - times[0]) * MOST_RATE), append=np.inf))
         notes.append(f"of {rate:.0f} poses a second {MOST_RATE:g} are kept")
     at, turns = history.positions, history.orientations
+    if not (np.isfinite(at) & (np.abs(at) < FARTHEST)).all() or not np.isfinite(turns).all():
+        notes.append(f"frames that are nowhere, or farther off than {FARTHEST / 1e3:g} km, are drawn in a wrong place")
+        at = np.clip(np.nan_to_num(at), -FARTHEST, FARTHEST)
+        turns = np.nan_to_num(turns)
     moves = np.ptp(at, axis=0).any(axis=1) | np.ptp(turns, axis=0).any(axis=1)
     moving = np.flatnonzero(moves)
     still = [

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from veldrain.formats.glb_out import triangles_of
-from veldrain.model import Part, World
+from veldrain.model import Mesh, Part, World
 from veldrain.model.colours import rgba
 from veldrain.pose import Pose
 from veldrain.report.viewer.store import Store
@@ -27,23 +27,24 @@ def scene_of(world: World, frames: tuple[str, ...], store: Store) -> tuple[dict[
     """
     number, notes = {name: k for k, name in enumerate(frames)}, []
     meshes: list[Any] = []
-    known: dict[int, int] = {}
+    known: dict[Any, int] = {}
     parts = []
     for path, part, at, rest in _parts(world):
-        if id(part.shape) not in known:
+        key = id(part.shape) if isinstance(part.shape, Mesh) else part.shape  # equal shapes are one
+        if key not in known:
             corners, triangles = triangles_of(part.shape)
             if len(triangles) > MOST_TRIANGLES:
                 every = -(-len(triangles) // MOST_TRIANGLES)
                 notes.append(f"of {path} one triangle of {every} is drawn")
                 triangles = triangles[::every]
-            known[id(part.shape)] = len(meshes)
+            known[key] = len(meshes)
             meshes.append({"corners": store.add(corners, "f4"), "triangles": store.add(triangles, "u4")})
         frame = number.get(path, -1)
         parts.append(
             {
                 "name": path,
                 "frame": frame,
-                "mesh": known[id(part.shape)],
+                "mesh": known[key],
                 "colour": [round(v, 4) for v in rgba(part.seen_as.colour)],
                 "role": part.role,
                 "at": place_of(rest if frame >= 0 else at @ rest),
