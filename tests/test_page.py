@@ -187,6 +187,7 @@ class Shown(InBrowser):
         self.assertFalse(page.is_hidden("#show-notes"))
         page.fill("#search", "data")
         page.click(".column")
+        page.wait_for_selector(".legend b")
         self.assertIn(EVIL, page.inner_text(".legend"))
         self.assertIsNone(page.evaluate("window.harmed ?? null"))
         self.assertIsNone(page.query_selector("img[src=x]"))

@@ -26,9 +26,9 @@ _WHERE = {
     "veldrain.simulation": "Simulation",
     "veldrain.motion": "Chain Leg Roads Route Trajectory suggest_gains",
     "veldrain.control": (
-        "AckermannDrive CentreLine Controller DifferentialDrive Fly FollowRoute FollowTrajectory GoTo Inputs NoPath "
-        "OmniDrive Play Program Script SkidSteer Walk WallFollower collision_pairs plan plan_route step_response "
-        "try_controller"
+        "AckermannDrive ByHand CentreLine Controller DifferentialDrive Fly FollowRoute FollowTrajectory GoTo Inputs "
+        "NoPath OmniDrive Play Program Script SkidSteer Walk WallFollower collision_pairs plan plan_route "
+        "step_response try_controller"
     ),
     "veldrain.recording": (
         "Log LogComparison Matched Recording Sink compare_logs detections match open_log true_boxes"
@@ -59,6 +59,7 @@ __all__ = list(_MODULE_OF)
 
 if TYPE_CHECKING:
     from veldrain.control import AckermannDrive as AckermannDrive
+    from veldrain.control import ByHand as ByHand
     from veldrain.control import CentreLine as CentreLine
     from veldrain.control import Controller as Controller
     from veldrain.control import DifferentialDrive as DifferentialDrive

@@ -191,7 +191,10 @@ def name_of(kind: type, folder: Path | None = None) -> str:
         )
     if kind.__module__ == "__main__" or kind.__module__.startswith("veldrain_file_"):
         return f"{Path(os.path.relpath(str(file), folder or Path())).as_posix()}:{kind.__qualname__}"
-    return f"{kind.__module__}:{kind.__qualname__}"
+    # Of ours by the module that offers it to files, not by the one that it happens to lie in.
+    offered = (name for name in OFFERED if kind.__module__.startswith(f"{name}."))
+    shown = (name for name in offered if getattr(importlib.import_module(name), kind.__qualname__, None) is kind)
+    return f"{next(shown, kind.__module__)}:{kind.__qualname__}"
 
 
 def name_of_file(path: Path) -> str:

@@ -557,6 +557,26 @@ def page(
 
 @app.command()
 @_names_code
+def drive(
+    file: Annotated[
+        Path, typer.Argument(help="Scenario, world or robot file.", callback=_there("a scenario, world or robot file"))
+    ],
+    robot: Annotated[str | None, typer.Option(help="Name of the robot, where there are several.")] = None,
+    seed: Annotated[int, typer.Option(help="Seed of the sensors' noise.")] = 0,
+    out: Annotated[Path | None, typer.Option(help="MCAP file to write; default: a new one here.")] = None,
+    port: Annotated[int, typer.Option(help="Port of the page on 127.0.0.1; 0: a free one.")] = 0,
+    keys: Annotated[bool, typer.Option("--keys", help="By the keys of this terminal, without a browser.")] = False,
+    longest: Annotated[str | None, typer.Option("--for", help="Longest drive, such as 10min.")] = None,
+) -> None:
+    """Drive a robot by hand, in a browser or by keys; recorded, and written as a scenario that repeats it."""
+    from veldrain.cli import driving
+
+    with _interruptible("what was recorded is kept"):
+        driving.drive(file, robot, seed, out, port, keys, longest)
+
+
+@app.command()
+@_names_code
 def live(
     context: typer.Context,
     scenario: Annotated[

@@ -1,5 +1,6 @@
 """What a controller is, and the controllers that ship."""
 
+from veldrain.control.by_hand import ByHand
 from veldrain.control.centre_line import CentreLine
 from veldrain.control.contract import Body, Controller, InputValues, MotorHandle, Motors, Senses
 from veldrain.control.flying import Fly
@@ -17,6 +18,7 @@ from veldrain.control.wheels import AckermannDrive, DifferentialDrive, Drive, Om
 __all__ = [
     "AckermannDrive",
     "Body",
+    "ByHand",
     "CentreLine",
     "Controller",
     "DifferentialDrive",

@@ -16,5 +16,5 @@ def as_colours(pixels: NDArray[Any]) -> NDArray[np.uint8]:
         return np.where(seen, 255 * (1 - 0.85 * (pixels - near) / max(far - near, 1e-9)), 0).astype(np.uint8)
     if pixels.dtype != np.uint8:
         inks: NDArray[np.uint8] = np.random.default_rng(3).integers(60, 240, (int(pixels.max()) + 1, 3), np.uint8)
-        return inks[pixels]
+        return np.asarray(inks[pixels])
     return pixels

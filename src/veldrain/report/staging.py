@@ -90,7 +90,7 @@ def staged(thing: Any, time: float | None = None, world: str | Path | None = Non
     if isinstance(thing, Recording):
         return _of_recording(thing, time, world)
     if isinstance(thing, Model):
-        thing = _on_ground(thing, posture)
+        thing = on_ground(thing, posture)
     scenario = getattr(thing, "scenario", thing)
     found = getattr(scenario, "world", scenario) if not isinstance(scenario, Simulation) else scenario
     if isinstance(found, World):
@@ -114,14 +114,14 @@ def _read(path: Path) -> Any:
     return load_study(path) if kind == "study" else load_scenario(path) if kind == "scenario" else load_world(path)
 
 
-def _on_ground(model: Model, posture: str | None) -> World:
-    """A model held still with its lowest point on the ground."""
+def on_ground(model: Model, posture: str | None, fixed: bool = True) -> World:
+    """A model with its lowest point on the ground, held still or free."""
     poses = model.poses(model.postures.get(posture or "", {}))
     lows = [
         bounds(part.shape, poses[name] @ part.pose)[0][2] for name, link in model.links.items() for part in link.parts
     ]
     world = World().ground()
-    return world.place(model, pose=Pose((0, 0, -min(lows, default=0.0))), fixed=True, posture=posture)
+    return world.place(model, pose=Pose((0, 0, -min(lows, default=0.0))), fixed=fixed, posture=posture)
 
 
 def _of_recording(recording: Recording, time: float | None, world: str | Path | None) -> Stage:

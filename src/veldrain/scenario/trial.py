@@ -19,10 +19,11 @@ from veldrain.recording.publishing import Publisher
 from veldrain.recording.quantities import unit_of
 from veldrain.recording.states import to_bytes
 from veldrain.sampling import Reading
+from veldrain.scenario.actions import Action
 from veldrain.scenario.branching import STATES, branch, resume
 from veldrain.scenario.changing import Changes, Ramp
 from veldrain.scenario.conditions import Condition, Pair, Watching
-from veldrain.scenario.entries import After, Every
+from veldrain.scenario.entries import After, Entry, Every
 from veldrain.scenario.picturing import PICTURES, Picture
 from veldrain.scenario.scenario import Scenario
 from veldrain.scenario.verdicts import Verdict
@@ -228,6 +229,28 @@ class Trial:
                 break
             sim.advance_to(min(goal, self._next()))
             self._tell(sim.time, self.end * sim.step, "")
+
+    def do(self, action: Action) -> float:
+        """Do something at the next step, as if the timeline had said so: the scenario's timeline says it from now on.
+
+        A run of that scenario does the same at the same step, to the same bytes.
+
+        Returns:
+            When that is, s.
+
+        Raises:
+            VeldrainError: unknown names, or values that do not fit; or the trial is at its end.
+        """
+        sim = self.simulation
+        step = sim.steps + (self._happened >= sim.steps)
+        if step > self.end or self.reason is not None:
+            raise VeldrainError("the trial is at its end", where=str(action), cure="do it before")
+        number = self._bound = len(self.scenario.timeline)
+        with told_at(str(action)):
+            self._acts.append(action.bind(self))
+        self.scenario.timeline.append(Entry(time := round(step * sim.step, 9), action))
+        self.timed = sorted([*self.timed, (step, number)], key=lambda pair: pair[0])
+        return time
 
     def close(self) -> None:
         """Let the controllers give back what they hold: programs end."""

@@ -17,6 +17,31 @@ def drive_of(model: Model) -> tuple[str, dict[str, Any]] | None:
     return _walk(model) or _car(model)
 
 
+def wheels_of(model: Model) -> tuple[str, dict[str, Any]] | None:
+    """The same of a robot whose wheels are in a row on each side, and none of which steers."""
+    poses = model.poses()
+    wheels = []
+    for joint in model.joints.values():
+        motor = model.motors.get(joint.name)
+        if motor is None or motor.mode != "velocity":
+            continue
+        shapes = [part.shape for part in model.links[joint.child].parts]
+        radii = [shape.radius for shape in shapes if isinstance(shape, Cylinder | Sphere)]
+        if radii and abs(float(poses[joint.child].rotation.apply(joint.axis)[1])) > UPRIGHT:
+            wheels.append((float(poses[joint.child].position[1]), joint.name, float(radii[0])))
+    left, right = ([w for w in wheels if w[0] * side > 0] for side in (1, -1))
+    if not left or len(left) != len(right):
+        return None
+    track = sum(w[0] for w in left) / len(left) - sum(w[0] for w in right) / len(right)
+    words = {
+        "left": [name for _, name, _ in left],
+        "right": [name for _, name, _ in right],
+        "radius": round(left[0][2], 4),
+        "track": round(track, 4),
+    }
+    return "drive", {"use": "DifferentialDrive" if len(left) == 1 else "SkidSteer", "with": words}
+
+
 def _walk(model: Model) -> tuple[str, dict[str, Any]] | None:
     if "stand" not in model.postures:
         return None

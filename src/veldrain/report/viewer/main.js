@@ -10,7 +10,8 @@ const KEYS = [
 
 class Page {
   constructor(about) {
-    this.trials = about.trials.map((one) => new Trial(one));
+    this.trials = about.trials.map((one) => (about.live ? new LiveTrial(one) : new Trial(one)));
+    this.isLive = Boolean(about.live);
     this.begin = Math.min(...this.trials.map((t) => t.begin));
     this.end = Math.max(...this.trials.map((t) => t.end));
     this.time = this.begin;
@@ -52,6 +53,7 @@ class Page {
     if (!$("wait").hidden) $("wait").textContent = "Nothing to be seen: the file knows of no frames and holds no world. Its streams can be plotted.";
     const tick = (now) => { this.frame(now); requestAnimationFrame(tick); };
     requestAnimationFrame(tick);
+    if (this.isLive) this.wheel = new Wheel(this);
     for (const trial of this.trials) trial.openClouds().then(() => { this.changed = true; });
   }
 
@@ -85,7 +87,7 @@ class Page {
       if (robot.links.length) trial.trailed.push(robot.links[0]);
       for (const sensor of robot.sensors) if (sensor.view) trial.cameras.set(sensor.name, sensor.view);
     }
-    trial.trailed = [...trial.trailed, ...trial.scene.bodies].filter((name) => trial.frames.moving.includes(trial.number.get(name)));
+    trial.trailed = [...trial.trailed, ...trial.scene.bodies].filter((name) => this.isLive || trial.frames.moving.includes(trial.number.get(name)));
   }
 
   // Look at all of it, or (true) at the robots where the rest is far larger.
@@ -234,7 +236,7 @@ class Page {
     $("search").oninput = () => this.tree();
     $("link").onclick = () => this.copy();
     $("png").onclick = () => this.picture();
-    const still = this.end <= this.begin;
+    const still = this.end <= this.begin && !this.isLive;
     for (const id of ["play", "back", "on", "step", "speed", "line"]) $(id).disabled = still;
     $("line").hidden = still;
     $("controls").classList.toggle("still", still);
@@ -388,19 +390,19 @@ class Page {
       scene.addEventListener(kind, (event) => {
         down.delete(event.pointerId);
         gap = 0;
-        if (kind === "pointerup" && moved < 5) this.pick(this.hit(event.offsetX, event.offsetY) || "");
+        if (kind === "pointerup" && moved < 5) this.pick((this.met(event.offsetX, event.offsetY) || { name: "" }).name);
       });
     }
     scene.addEventListener("wheel", (event) => { event.preventDefault(); this.eye.near(Math.exp(event.deltaY * 0.001)); this.changed = true; }, { passive: false });
   }
 
-  // The name of the nearest shape under a point of the scene.
-  hit(x, y) {
+  // The nearest shape under a point of the scene: its name, and the point in the axes of its frame.
+  met(x, y) {
     const scene = $("scene"), panes = this.panes(scene.clientWidth, scene.clientHeight);
     const pane = panes.find(([, [l, t, w, h]]) => x >= l && x < l + w && y >= t && y < t + h);
-    if (!pane) return "";
+    if (!pane) return null;
     const [some, [left, top, width, height]] = pane;
-    let nearest = Infinity, found = "";
+    let nearest = Infinity, found = null;
     const { at, view } = this.eye.seen(some[0], some[0].poses(this.time), width / height);
     const way = rayThrough(view, (2 * (x - left)) / width - 1, 1 - (2 * (y - top)) / height, at);
     for (const trial of some) {
@@ -409,7 +411,11 @@ class Page {
         if (!this.isShown(shape)) continue;
         const pose = shape.frame >= 0 ? placed(poses[shape.frame], shape.pose) : shape.pose;
         const far = metBy(shape.mesh, pose, at, way, nearest);
-        if (far < nearest) [nearest, found] = [far, shape.name];
+        if (far >= nearest) continue;
+        const base = shape.frame >= 0 ? poses[shape.frame] : { p: [0, 0, 0], q: [0, 0, 0, 1] };
+        const back = [-base.q[0], -base.q[1], -base.q[2], base.q[3]];
+        nearest = far;
+        found = { name: shape.name, at: turned(back, minus(plus(at, times(way, far)), base.p)) };
       }
     }
     return found;
@@ -620,6 +626,7 @@ class Page {
   }
 
   movesIn(trial, shape) {
+    if (this.isLive) return shape.frame >= 0;
     let f = shape.frame;
     while (f >= 0) {
       if (trial.frames.still[f] === null) return true;

@@ -17,6 +17,7 @@ import numpy as np
 from veldrain.documents import load_world
 from veldrain.errors import VeldrainError
 from veldrain.files import write_text
+from veldrain.model import World
 from veldrain.progress import Progress
 from veldrain.recording import Recording
 from veldrain.recording.frames import TF, FrameHistory
@@ -29,6 +30,7 @@ from veldrain.report.viewer.seen import clouds_of, contacts_of, pictures_of
 from veldrain.report.viewer.store import Store
 from veldrain.units import Quantity, quantity
 
+DRIVING = "driving.js"  # of a page that is served alone
 SCRIPTS = ("numbers.js", "maths.js", "trial.js", "drawing.js", "eye.js", "plots.js", "main.js")
 MOST_TRIALS = 4
 
@@ -57,6 +59,12 @@ class Page:
             f'<iframe sandbox="allow-scripts allow-downloads" style="width:100%;height:640px;border:0" '
             f'srcdoc="{html.escape(self.text)}"></iframe>'
         )
+
+
+def live_page(world: World, name: str) -> str:
+    """The text of the page of a trial that is driven while it runs; it finds its server by its own address."""
+    store = Store()
+    return _text({"trials": [_trial(world, name, store, None, None)], "live": True}, store)
 
 
 def _checked(path: Path) -> Path:
@@ -252,10 +260,12 @@ def _marks(log: Log, outcome: Any) -> list[dict[str, Any]]:
 def _text(about: dict[str, Any], store: Store) -> str:
     """The file: nothing in it is asked of a network, and only our own script runs."""
     folder = files("veldrain.report.viewer")
-    script = "\n".join(folder.joinpath(name).read_text(encoding="utf-8") for name in SCRIPTS)
+    names = (*SCRIPTS[:-1], DRIVING, SCRIPTS[-1]) if about.get("live") else SCRIPTS
+    script = "\n".join(folder.joinpath(name).read_text(encoding="utf-8") for name in names)
     script = f'"use strict";\n(() => {{\n{script}\n}})();\n'
     style = folder.joinpath("page.css").read_text(encoding="utf-8")
     allowed = f"default-src 'none'; script-src '{_digest(script)}'; style-src '{_digest(style)}'; img-src data: blob:"
+    allowed += "; connect-src 'self'" if about.get("live") else ""
     # Nothing in a recording ends the element that holds it, or is read as a tag.
     data = json.dumps(about, separators=(",", ":"), allow_nan=False).replace("<", "\\u003c")
     parts = "\n".join(

@@ -114,9 +114,9 @@ class Plot {
     ink.moveTo(x(time), 0);
     ink.lineTo(x(time), height);
     ink.stroke();
-    this.lines.forEach(([, unit, , , column], k) => {
+    this.lines.forEach(([, , , , column], k) => {
       const figure = this.legend.children[k] && this.legend.children[k].querySelector("b");
-      if (figure) figure.textContent = `${inWords(valueAt(column, time))} ${unit}`;
+      if (figure) figure.textContent = `${inWords(valueAt(column, time))} ${column.unit}`;
     });
   }
 }

@@ -93,6 +93,7 @@ def _robot(name: str, model: Any) -> dict[str, Any]:
             "at": place_of(joint.pose),
             "axis": [float(v) for v in np.array(joint.axis) / np.linalg.norm(joint.axis)],
             "child": f"{name}/{joint.child}",
+            "limits": [float(v) for v in joint.limits] if joint.limits is not None else None,
         }
         for joint in model.joints.values()
     ]
