@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import select
 import sys
 import threading
@@ -56,7 +57,7 @@ def _save(cockpit: Any, driven: Any, record: Path, seed: int) -> None:
     if cockpit.trial is None or cockpit.trial.scenario is not driven:  # it never began
         return
     time = cockpit.trial.simulation.time
-    if cockpit.trial.reason is None and 0 < time < driven.duration:
+    if cockpit.trial.reason is None and time < driven.duration:
         driven.at(round(time, 9)).finish("interrupted")
     said = record.with_suffix(".scenario.yaml")
     save_scenario(driven, said)
@@ -145,9 +146,11 @@ def _keys(cockpit: Any) -> Iterator[None]:
     before, is_over = termios.tcgetattr(sys.stdin), threading.Event()
 
     def listen() -> None:
+        wanted: dict[str, float] = {}  # what is told once the trial comes to it
         while not is_over.is_set():
             if select.select([sys.stdin], [], [], 0.1)[0]:
-                _pressed(cockpit, sys.stdin.read(1))
+                for key in os.read(sys.stdin.fileno(), 64).decode(errors="replace"):
+                    _pressed(cockpit, key, wanted)
             if cockpit.now is not None and cockpit.trial is not None:
                 told = ", ".join(f"{name} {value:g}" for name, value in cockpit.trial.told.items() if value)
                 sys.stderr.write(f"\r{cockpit.now[0]:8.2f} s  {told or 'still'}\033[K")
@@ -164,7 +167,7 @@ def _keys(cockpit: Any) -> Iterator[None]:
         sys.stderr.write("\n")
 
 
-def _pressed(cockpit: Any, key: str) -> None:
+def _pressed(cockpit: Any, key: str, wanted: dict[str, float]) -> None:
     """What a key does."""
     trial = cockpit.trial
     if trial is None:
@@ -173,13 +176,15 @@ def _pressed(cockpit: Any, key: str) -> None:
         name, way = KEYS[key]
         if name in trial.kinds:
             step = REACH.get(trial.kinds[name], 0.5) / 4
-            now = trial.told.get(name, 0.0)
-            cockpit.tell({name: round(now + way * step, 4)})
+            wanted[name] = round(wanted.get(name, 0.0) + way * step, 4)
+            cockpit.tell(wanted)
     elif key == " ":
+        wanted.clear()
         cockpit.stop("stopped by hand")
     elif key == "m":
         cockpit.mark(f"marked at {time.strftime('%H:%M:%S')}")
     elif key == "p":
         cockpit.is_paused = not cockpit.is_paused
     elif key in ("q", "r"):
+        wanted.clear()
         cockpit.end(again=key == "r")

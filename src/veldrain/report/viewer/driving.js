@@ -87,7 +87,8 @@ class Wheel {
     this.trial = page.trials[0];
     this.inputs = {};
     this.sent = "";
-    this.held = new Set();
+    this.held = new Set(); // keys
+    this.bent = new Set(); // inputs that a gamepad's axis moves
     this.box = made("div", { id: "drive" });
     $("right").prepend(this.box);
     this.build();
@@ -262,9 +263,9 @@ class Wheel {
     for (const [axis, name] of [[1, "forward"], [0, "turning"], [2, "sideways"]]) {
       if (!(name in this.kinds)) continue;
       const bent = -(pad.axes[axis] || 0), value = Math.abs(bent) < 0.12 ? 0 : bent * REACH[this.kinds[name]];
-      if (value || this.padded) this.put(name, value);
+      if (value || this.bent.has(name)) this.put(name, value); // an axis at rest leaves to others what it moves
+      if (value) this.bent.add(name); else this.bent.delete(name);
     }
-    this.padded = pad.axes.some((v) => Math.abs(v) >= 0.12);
   }
 
   pushing(on) {
