@@ -22,6 +22,7 @@ from pathlib import Path
 import numpy as np
 import trimesh
 from motion import motion
+from pages import pages
 from roads import roads
 from scipy.spatial.transform import Rotation
 from streams import streams

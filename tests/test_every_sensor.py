@@ -19,6 +19,8 @@ from PIL import Image as Pillow
 
 import veldrain as vd
 from tests.check_cases import boom, cart, on_ground
+from veldrain.recording import Recorder, Sink
+from veldrain.recording.batches import Sample
 from veldrain.recording.kept import Kept
 from veldrain.scenario.carrying import carried_out
 
@@ -64,11 +66,48 @@ def recorded(world: vd.World, seed: int = 1) -> bytes:
         return path.read_bytes()
 
 
+class OneByOne(Recorder):
+    """Encodes each message by itself."""
+
+    def take(self, sample: Sample) -> None:
+        Sink.take(self, sample)
+
+
+class Meddles(vd.Controller):
+    """Changes what it is given in place."""
+
+    period = 0.01
+
+    def update(self, now: float, senses: Any, motors: Any) -> None:
+        for name in ("imu", "truth", "ticks"):
+            if senses[name] is not None:
+                for values in vars(senses[name].data).values():
+                    if isinstance(values, np.ndarray):
+                        values[:] = 77.0
+
+
 class EverySensor(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.data = recorded(fitted())
         cls.recording = vd.Recording(cls.data)
+
+    def test_encoded_together_they_are_what_each_is_alone(self) -> None:
+        """All streams, over chunks; with failures, late readings and a controller that writes into what it is given."""
+        world = fitted(imu=vd.Imu("1 ms", gyro_noise=0.1), skin=vd.Touch(noise="0.1 N"))
+        scenario = vd.Scenario(world, 2.2, controllers={"cart": Meddles()}, truth=["cart"])
+        scenario.log("speed", vd.speed("cart/hull"))
+        scenario.at("0.5 s").fail("cart/way", "stuck", lasting="0.2 s")
+        scenario.at("1.1 s").fail("cart/sonar", "dropped", fraction=0.5)
+        alone = OneByOne()
+        together = vd.run(scenario, seed=3, sinks=[alone], warn=False)
+        other = vd.Recording(alone.data)
+        self.assertEqual(set(together.messages), set(other.messages))
+        for stream in together.messages:
+            with self.subTest(stream):
+                self.assertEqual(together.raw(stream), other.raw(stream))
+        self.assertLess(together["cart/imu"]["linear_acceleration.x"].max(), 70.0)
+        self.assertLess(together["cart/truth"]["x"].max(), 70.0)
 
     def test_another_reader_opens_all_of_it(self) -> None:
         """Each message decodes by the definition in the file, has the stamp and frame of its sensor, and fits ours."""

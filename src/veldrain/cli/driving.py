@@ -80,9 +80,12 @@ def _scenario(path: Path, robot: str | None, longest: str | None) -> Any:
     from veldrain.formats import is_robot_file, load_robot
     from veldrain.report.staging import on_ground
     from veldrain.scenario import Scenario
+    from veldrain.starting.driving import drive_of, wheels_of
 
     if is_robot_file(path.name):
-        return Scenario(on_ground(load_robot(path), None, fixed=False), longest or LONGEST)
+        model = load_robot(path)
+        goes = bool(model.rotors) or any(find(model) for find in (drive_of, wheels_of))
+        return Scenario(on_ground(model, None, fixed=not goes), longest or LONGEST)
     if kind_of_file(path) == "world":
         return Scenario(load_world(path), longest or LONGEST)
     scenario = load_scenario(path)

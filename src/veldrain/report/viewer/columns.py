@@ -43,7 +43,9 @@ def streams_of(log: Log, store: Store) -> tuple[list[dict[str, Any]], list[str]]
             notes.append(f"of {name} {MOST_COLUMNS} of {len(columns)} columns are kept")
         entry["columns"] = _columns(log, name, table, columns[:MOST_COLUMNS], store, entry)
         if entry.get("spans"):
-            notes.append(f"of {name} the least and the greatest value of each {entry['spans'] * 1e3:.3g} ms are kept")
+            span = entry["spans"]
+            words = f"{span:.3g} s" if span >= 1 else f"{span * 1e3:.3g} ms"
+            notes.append(f"of {name} the least and the greatest value of each {words} are kept")
     return found, notes
 
 

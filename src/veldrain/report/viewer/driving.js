@@ -91,6 +91,7 @@ class Wheel {
     this.bent = new Set(); // inputs that a gamepad's axis moves
     this.box = made("div", { id: "drive" });
     $("right").prepend(this.box);
+    document.body.classList.add("live");
     this.build();
     this.connect();
     this.pushes();
