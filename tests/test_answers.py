@@ -17,7 +17,7 @@ import numpy as np
 import pandas as pd
 
 import veldrain as vd
-from tests.helpers import Hold, cart_scenario, command
+from tests.helpers import Hold, called, cart_scenario, command
 from veldrain.report.text import doubt_lines
 from veldrain.study.boundaries import boundary_of
 from veldrain.study.doubting import from_zero, left_at_default
@@ -179,10 +179,10 @@ class Studies(unittest.TestCase):
         )
         self.assertEqual((found.changed, found.fails("place worse by 1 m")), (["b"], ([], [])))
         self.assertEqual(len(found.fails("place worse")[0]), 1)
-        done = command("compare", old, new, "--fail-if", "place worse by 1 um")
+        done = called("compare", old, new, "--fail-if", "place worse by 1 um")
         self.assertEqual(done.returncode, 1, done.stderr)
         self.assertIn("FAILS 'place worse by 1 um': worse: place of b", done.stdout)
-        self.assertEqual(command("compare", old, new, "--fail-if", "passes worse").returncode, 0)
+        self.assertEqual(called("compare", old, new, "--fail-if", "passes worse").returncode, 0)
         other = self.study()
         other.seed = 2
         other.run(self.folder / "other", keep="none")
@@ -393,7 +393,7 @@ class Commands(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
-        done = command("demo", "probe", "--out", "demo", "--trials", 10, cwd=cls.folder)
+        done = called("demo", "probe", "--out", "demo", "--trials", "10", cwd=cls.folder)
         assert done.returncode == 0, done.stderr
         cls.told = done.stdout
         cls.file = cls.folder / "demo" / "probe.study.yaml"
@@ -406,13 +406,13 @@ class Commands(unittest.TestCase):
         """The demo, its plan, a trial again, pairs needed, doubts, a search in the words of the file, a page at 80 columns."""
         self.assertRegex(self.told, r"ground\.friction +0\.050\d\d? +0\.0\d+ to 0\.0\d+")
         self.assertRegex(self.told, r"ground\.restitution +0\.4\d+")
-        plan = command("study", self.file, "--plan", "--workers", 2)
+        plan = called("study", self.file, "--plan", "--workers", "2")
         self.assertRegex(plan.stdout, r"1000 trials of each of 2 controllers, 2000 in all")
         results = self.folder / "demo" / "probe-results"
-        again = command("run", results, 3, "--controller", "clay", "--out", "x.mcap", cwd=self.folder)
+        again = called("run", results, "3", "--controller", "clay", "--out", "x.mcap", cwd=self.folder)
         self.assertIn("the same as in the results", again.stdout, again.stderr)
         self.file.write_text(self.file.read_text().replace("ground.friction: 0.9,", "ground.friction: 0.7,"))
-        changed = command("run", results, 3, "--controller", "rubber mat", "--out", "y.mcap", cwd=self.folder)
+        changed = called("run", results, "3", "--controller", "rubber mat", "--out", "y.mcap", cwd=self.folder)
         self.assertIn("changed since: controller 'rubber mat'", changed.stdout, changed.stderr)
         narrow = command("compare", results, "--needed", "rebound", COLUMNS="80")
         self.assertRegex(narrow.stdout, r"(?m)^tilt at the end ?(\(deg\))?")
@@ -425,21 +425,21 @@ class Commands(unittest.TestCase):
             (("compare", results, "--fail-if", "rebound worse"), "--fail-if: is of no use"),
         ):
             with self.subTest(words=words):
-                done = command(*words, cwd=self.folder)
+                done = called(*words, cwd=self.folder)
                 self.assertEqual(done.returncode, 2, done.stdout)
                 self.assertRegex(done.stderr, rf"^error: .*({error}).*\n$")
-        later = command("run", results, 3000, "--controller", "clay", "--out", "z.mcap", cwd=self.folder)
+        later = called("run", results, "3000", "--controller", "clay", "--out", "z.mcap", cwd=self.folder)
         self.assertIn("the results hold no such trial yet", later.stdout, later.stderr)
 
     def test_searches_in_the_words_of_the_file(self) -> None:
         text = self.file.read_text().replace("trials: 1000", "trials: 6").replace("duration: 1.6 s", "duration: 0.8 s")
         orders = "worst: {metric: roll-out, budget: 40}\ntune: {metric: rebound, of: {ground.restitution: [0, 0.9]}, trials: 2, budget: 12, confirm: 6}\n"
         self.file.write_text(text + orders)
-        worst = command("study", self.file, "--worst", "--out", "w", cwd=self.folder)
+        worst = called("study", self.file, "--worst", "--out", "w", cwd=self.folder)
         self.assertRegex(worst.stdout, r"roll-out: \d+\.?\d* at worst, .* at nominal; 40 trials", worst.stderr)
-        tuned = command("study", self.file, "--tune", "--out", "t", cwd=self.folder)
+        tuned = called("study", self.file, "--tune", "--out", "t", cwd=self.folder)
         self.assertRegex(tuned.stdout, r"rebound: better, \+\d", tuned.stderr)
-        doubted = command("study", self.file, "--out", "d", "--doubt", cwd=self.folder)
+        doubted = called("study", self.file, "--out", "d", "--doubt", cwd=self.folder)
         self.assertIn("No doubt was found: the verdicts stand with half the step", doubted.stdout, doubted.stderr)
         nothing = [{"effect": "no verdict", "what": "half the step"}] * 2
         self.assertRegex(doubt_lines(nothing)[0], r"^Nothing to doubt: .* Tried: half the step\.$")

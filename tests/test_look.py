@@ -20,6 +20,7 @@ from veldrain.report.staging import staged
 from veldrain.report.viewpoint import SIDES, corners_of, looking
 from veldrain.sensing.painting import Painter
 from veldrain.simulation import engine_of
+from veldrain.units import quantity
 
 
 def crates() -> vd.World:
@@ -116,6 +117,7 @@ class Layers(unittest.TestCase):
         m.mount("scan", vd.Lidar(beams=30, max_range=5), on="base", pose=vd.Pose((0.3, 0, 0)))
         m.mount("eye", vd.Camera(size=(8, 6)), on="fore", pose=vd.Pose((0.8, 0, 0)))
         w = vd.World().ground().obstacle("wall", vd.Box((0.1, 3, 1)), pose=vd.Pose((2, 0, 0.5)))
+        w.patch("silt", (1, 1, 0.2), pose=vd.Pose((0.5, 0.5, 0)), surface=vd.Surface(friction=0.2))
         return staged(w.place(m, pose=vd.Pose((0, 0, 0.1))), time=0.2)
 
     def test_each_draws_and_tells(self) -> None:
@@ -127,6 +129,7 @@ class Layers(unittest.TestCase):
             "frames": "  x",
             "masses": "2 ellipsoids",
             "contacts": "contact forces, the longest",
+            "patches": "patches of another surface",
             "beams": "arm/scan: .* of 30 beams hit",
             "fields": "arm/eye: field of view",
             "trails": "no trails",
@@ -138,6 +141,23 @@ class Layers(unittest.TestCase):
                 made = pictured(stage, View(size=(320, 240), layers=[layer]))
                 self.assertRegex("\n".join(made.told), words)
                 self.assertTrue((made.pixels != plain).any())
+
+    def test_contacts_of_a_recording_are_those_of_its_time(self) -> None:
+        """A box at rest: its weight; before it lands nothing; without them recorded, how to have them."""
+        world = vd.World().ground().body("box", vd.Box((1, 1, 1)), mass=2, pose=vd.Pose((0, 0, 0.9)))
+        for kept, time, told in (
+            ("10 ms", "0.9 s", r"contact forces, the longest [\d.]+ N"),
+            ("10 ms", "0.1 s", "no contact forces$"),
+            (False, "0.9 s", "record it with record_contacts"),
+        ):
+            with self.subTest(kept=kept, time=time):
+                recording = vd.run(vd.Scenario(world, "1 s", record_contacts=kept))
+                stage = staged(recording, quantity(time, "time"))
+                made = pictured(stage, View(size=(160, 100), layers=["contacts"]))
+                self.assertRegex("\n".join(made.told), told)
+                if "longest" in told:
+                    _, forces = stage.contacts()
+                    np.testing.assert_allclose(forces.sum(axis=0), (0, 0, 2 * 9.81), atol=0.1)
 
     def test_a_mark_is_where_the_thing_is(self) -> None:
         """The axis of a joint goes through its place; collision shapes lie over the picture where they are."""

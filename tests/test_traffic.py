@@ -131,7 +131,9 @@ class Studied(unittest.TestCase):
             with self.subTest(name):
                 study = vd.load_study(folder / f"{name}.study.yaml")
                 self.assertIn(path, study.vary)
-                self.assertEqual([str(f) for f in vd.check(study) if f.severity == "error"], [])
+                # One with its draws, which are tried for seconds; the others as they are at nominal.
+                checked = study if name == "stalled_crawler" else study.scenario
+                self.assertEqual([str(f) for f in vd.check(checked) if f.severity == "error"], [])
                 drawn = study.drawn({path: 2.5})
                 self.assertEqual(next(k.get() for k in drawn.knobs() if k.path == path), 2.5)
         study = vd.load_study(folder / "lorry_brakes.study.yaml")

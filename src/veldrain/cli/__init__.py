@@ -422,7 +422,9 @@ def look(
     out: Annotated[Path | None, typer.Option(help="PNG or JPEG to write; default: a new one here.")] = None,
     layer: Annotated[
         list[str] | None,
-        typer.Option(help="collision, joints, frames, masses, contacts, beams, fields, trails, names; repeatable."),
+        typer.Option(
+            help="collision, joints, frames, masses, contacts, patches, beams, fields, trails, names; repeatable."
+        ),
     ] = None,
     time: Annotated[
         str | None, typer.Option(help="Of a recording, such as 12s (default: its end); else how long to run first.")

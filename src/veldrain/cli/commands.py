@@ -11,6 +11,7 @@ from veldrain.cli.studies import REPORT, check_counts, study
 from veldrain.errors import VeldrainError, unknown
 
 CULVERT = "culvert.study.yaml"
+SCENARIO = "culvert.scenario.yaml"
 PROBE = "probe.study.yaml"
 DEMO_FOLDER = "veldrain-demo"
 MORE = ("robots", "worlds", "drops")
@@ -39,6 +40,8 @@ def _culvert(folder: Path, trials: int | None, workers: int) -> None:
     first = result.trials.iloc[0]["file"]
     say(f"  veldrain streams {result.folder / str(first)}")
     say(f"  veldrain look {result.folder / str(first)} --layer trails --layer names")
+    say(f"  veldrain page {result.folder} 3")
+    say(f"  veldrain drive {folder / SCENARIO}")
     say(f"  veldrain study {folder / CULVERT} --out {result.folder} --doubt")
     say(f"  veldrain run {result.folder} 3 --controller damped")
     say(f"  veldrain look {folder / 'worlds' / 'survey.world.yaml'} --panel around --panel rover/eye")

@@ -127,10 +127,10 @@ def _served(cockpit: Any, name: str, port: int) -> Iterator[None]:
     from veldrain.live.serving import Server
     from veldrain.report.viewer.making import live_page
 
-    text = live_page(cockpit.scenario.world, name)
+    text, cockpit.is_paused = live_page(cockpit.scenario.world, name), True  # until somebody is there
     server = Server(cockpit, lambda: text, port)
     say(f"Open in a browser on this machine: {server.address}")
-    say("It runs until somebody ends it there, or Ctrl-C here; all that is done is recorded.")
+    say("It begins once the page is open, and runs until somebody ends it there, or Ctrl-C here. All is recorded.")
     try:
         yield
     finally:

@@ -108,7 +108,7 @@ def say(text: str) -> None:
 def print_comparison(comparison: Comparison, doubts: Sequence[Mapping[str, Any]] | None = None) -> None:
     """The verdict in sentences and, where it was looked at, how sure it is; then passes and paired differences."""
     for line in [*headline(comparison), *([how_sure(doubts)] if doubts else [])]:
-        say(line)
+        out.print(line, markup=False, soft_wrap=not out.is_terminal)  # sentences: on a terminal they end at words
     say("")
     passes = grid("controller", "passed", "95 % interval", "change", "won, lost", "p")
     for r in comparison.passes:

@@ -130,6 +130,8 @@ class Server:
         await socket.prepare(request)
         if self._driver is None:
             self._driver, self._heard = socket, time.monotonic()
+            if self.cockpit.now is None or self.cockpit.now[0] == 0.0:  # it has waited for somebody to drive
+                self.cockpit.is_paused = False
         wanted: list[str] = []
         telling = asyncio.create_task(self._tell(socket, wanted))
         try:

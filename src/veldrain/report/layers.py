@@ -103,18 +103,30 @@ def masses(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
 
 def contacts(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Points of contact, and the forces there."""
-    found = engine_of(stage.simulation).forces()
-    strength = np.linalg.norm(found.force, axis=1)
+    found = stage.contacts()
+    if found is None:
+        return [(RED, "no contact forces: the recording keeps none; record it with record_contacts")]
+    points, forces = found
+    strength = np.linalg.norm(forces, axis=1)
     if not (strength > 0).any():
-        cure = "a recording keeps none" if len(stage.times) else "let time pass first"
-        return [(RED, f"no contact forces: {cure}")]
+        return [(RED, "no contact forces" + ("" if len(stage.times) else ": let time pass first"))]
     most = float(strength.max())
-    for point, force, normal in zip(found.point, found.force, found.normal, strict=True):
-        if np.linalg.norm(force) > 0:
-            upward = force if normal[2] >= 0 else -force
-            canvas.arrow(point, point + 2.5 * size * upward / most, RED)
-    canvas.dots(found.point[strength > 0], RED, 3)
+    for point, force in zip(points[strength > 0], forces[strength > 0], strict=True):
+        canvas.arrow(point, point + 2.5 * size * force / most, RED)
+    canvas.dots(points[strength > 0], RED, 3)
     return [(RED, f"{int((strength > 0).sum())} contact forces, the longest {most:.3g} N")]
+
+
+def patches(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
+    """The outlines of patches, where ground feels like another surface."""
+    world = stage.simulation.world
+    for patch in world.patches.values():
+        a, b, c = np.array(patch.size) / 2
+        for height in (-c, c):
+            corners = [(-a, -b, height), (a, -b, height), (a, b, height), (-a, b, height), (-a, -b, height)]
+            canvas.line([patch.pose.apply(corner) for corner in corners], AMBER, 1.8)
+        canvas.label(patch.pose.apply((a, b, c)), patch.name, AMBER, 12)
+    return [(AMBER, "patches of another surface")] if world.patches else []
 
 
 def beams(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
@@ -193,6 +205,7 @@ LAYERS: dict[str, Callable[[Stage, Canvas, float, bool], Notes]] = {
     "masses": masses,
     "joints": joints,
     "contacts": contacts,
+    "patches": patches,
     "frames": frames,
     "names": things,
 }

@@ -60,8 +60,8 @@ class View(Eye):
 
     layers: Names = Names(
         default=(),
-        doc="what to draw over it: ``collision`` shapes, ``joints``, ``frames``, ``masses``, ``contacts``, ``beams``, "
-        "``fields``, ``trails``, ``names``",
+        doc="what to draw over it: ``collision`` shapes, ``joints``, ``frames``, ``masses``, ``contacts``, "
+        "``patches``, ``beams``, ``fields``, ``trails``, ``names``",
     )
     through: Maybe[str, str] = Maybe(Text(), default=None, doc="name of a camera's stream: what that camera sees")
     panels: Names = Names(

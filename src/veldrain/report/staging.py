@@ -19,6 +19,9 @@ from veldrain.recording import Recording
 from veldrain.recording.frames import FrameHistory
 from veldrain.simulation import Simulation, engine_of
 
+CONTACTS_OF_ALL = "scenario/contacts"
+FORCES = ("fx", "fy", "fz")
+
 
 @dataclass
 class Stage:
@@ -29,12 +32,14 @@ class Stage:
         simulation: at the time that is drawn.
         history: frames over time, of a recording.
         now: the time that is drawn, s.
+        recording: what it is of; None: it is of no recording.
     """
 
     name: str
     simulation: Simulation
     history: FrameHistory | None = None
     now: float = 0.0
+    recording: Recording | None = None
 
     @property
     def times(self) -> Array:
@@ -47,6 +52,19 @@ class Stage:
             self.now = float(self.times[np.abs(self.times - time).argmin()])
             engine = engine_of(self.simulation)
             engine.show(self.history.at(self.now), round(self.now / engine.step))
+
+    def contacts(self) -> tuple[Array, Array] | None:
+        """Points and forces (n, 3) of the contacts now, world axes; None where a recording keeps none."""
+        if self.recording is None:
+            found = engine_of(self.simulation).forces()
+            return found.point, np.where(found.normal[:, 2:] >= 0, found.force, -found.force)
+        if CONTACTS_OF_ALL not in self.recording.messages:
+            return None
+        stamps = self.recording.stamps(CONTACTS_OF_ALL) / 1e9
+        table = self.recording[CONTACTS_OF_ALL]
+        here = table[table["time"] == stamps[np.abs(stamps - self.now).argmin()]] if len(stamps) else table
+        points, forces, up = (here[list(names)].to_numpy(float) for names in (["x", "y", "z"], FORCES, ["nz"]))
+        return points, np.where(up >= 0, forces, -forces)
 
     def trails(self) -> dict[str, Array]:
         """Where robots and bodies that move freely have been up to now, (n, 3), by name; of others their frames."""
@@ -136,7 +154,7 @@ def _of_recording(recording: Recording, time: float | None, world: str | Path | 
         raise VeldrainError(
             f"the recording does not know where {missing} is", where=where, cure="name the world it was recorded in"
         )
-    stage = Stage(Path(where).name, simulation, history)
+    stage = Stage(Path(where).name, simulation, history, recording=recording)
     first, last = history.times[0], history.times[-1]
     if time is not None and not first - 1e-9 <= time <= last + simulation.step + 0.06:
         raise VeldrainError(f"there is no {time:g} s in it", where=where, cure=f"give {first:g} to {last:g} s")

@@ -177,6 +177,10 @@ class Wheel {
     for (const [time, text] of word.marks) { this.trial.about.marks.push({ time, kind: "event", text }); isNew = true; }
     if (word.problems.length) this.problem.textContent = word.problems[word.problems.length - 1];
     if (isNew) this.page.tree();
+    if (word.streams.length && !this.hasStreams) { // what an address wants plotted can be plotted now
+      this.hasStreams = true;
+      this.page.hash();
+    }
     this.wants();
     this.page.shownFor = "";
   }
