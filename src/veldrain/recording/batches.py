@@ -14,6 +14,7 @@ from veldrain.recording.decoding import Leaf, layout_of
 from veldrain.recording.messages import to_bytes, typestore
 
 ROOM = 64  # samples for which there is room at first
+FEW = 12  # samples that are not worth a look at their layout
 
 
 class Source:
@@ -89,6 +90,10 @@ class Batch:
         n = self._count
         if not n:
             return
+        if n < FEW and not self._leaves:  # to find out where everything lies would take longer
+            for k in range(n):
+                yield from self._alone(k)
+            return
         stacked = copy.copy(self._values)
         vars(stacked).update({name: np.moveaxis(column[:n], 0, -1) for name, column in self._columns.items()})
         stamps, numbers = self._stamps[:, :n]
@@ -102,14 +107,17 @@ class Batch:
             rows = (whole[at : at + size] for at in range(0, n * size, size))
             yield Encoded(stream, list(zip(stamps.tolist(), (numbers + place).tolist(), rows, strict=True)))
 
+    def _alone(self, k: int) -> Iterator[Encoded]:
+        """The messages of one sample."""
+        values = copy.copy(self._values)
+        vars(values).update({name: column[k] for name, column in self._columns.items()})
+        stamp, number = self._stamps[:, k].tolist()
+        for place, (stream, message) in enumerate(self._source.make(stamp, values).items()):
+            yield Encoded(stream, [(stamp, number + place, to_bytes(message.type, message.fields))])
+
     def clear(self) -> None:
         """Forget what was added."""
         self._count = 0
-
-
-def first_of(sample: Sample) -> dict[str, bytes]:
-    """The messages of a sample as bytes by stream."""
-    return {stream: to_bytes(message.type, message.fields) for stream, message in sample.messages.items()}
 
 
 def _is_number(value: Any) -> bool:
