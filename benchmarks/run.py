@@ -382,6 +382,7 @@ def main() -> None:
         streams,
         studies,
         roads,
+        pages,
         compiling,
         trials,
         commands,

@@ -131,8 +131,8 @@ class Pages(unittest.TestCase):
                 "Nobody has looked yet whether the verdict hangs on the step",
             ):
                 self.assertIn(words, page.text)
-            # The worst and the median pair's stream, what matters for what, differences, paths, place over time.
-            self.assertEqual(page.tags["svg"], 6)
+            # The worst, the median and the best pair's stream, what matters for what, differences, paths, place over time.
+            self.assertEqual(page.tags["svg"], 7)
             rows = self.rows(result)
             self.assertTrue(len(rows) == 16 and all((Path(folder) / str(row[-1])).is_file() for row in rows))
             table = printed(output.print_comparison, result.compare())

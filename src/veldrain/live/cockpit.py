@@ -7,7 +7,6 @@ drive to the same bytes. Nothing here knows of browsers: ``serving`` brings wish
 from __future__ import annotations
 
 import queue
-import threading
 import time
 from collections.abc import Callable, Mapping
 from typing import Any
@@ -35,14 +34,24 @@ class Latest(Sink):
     wants_files = False
 
     def __init__(self) -> None:
-        self.messages: dict[str, tuple[int, Message]] = {}
+        self._told: dict[str, tuple[int, Message] | Sample] = {}
 
     def write(self, stream: str, stamp: int, message: Message, latched: bool = False) -> None:
-        self.messages[stream] = stamp, message
+        self._told[stream] = stamp, message
 
     def take(self, sample: Sample) -> None:
-        for stream, message in sample.messages.items():
-            self.messages[stream] = sample.stamp, message
+        self._told.update(dict.fromkeys(sample.source.streams, sample))  # a message once somebody asks for it
+
+    def streams(self) -> list[str]:
+        """Names of those that have said something."""
+        return sorted(self._told)
+
+    def message(self, stream: str) -> tuple[int, Message] | None:
+        """Stamp and message; None where none came yet."""
+        told = self._told.get(stream)
+        if not isinstance(told, Sample):
+            return told
+        return (told.stamp, told.messages[stream]) if stream in told.messages else None
 
 
 class Cockpit:
@@ -72,16 +81,16 @@ class Cockpit:
         self.speed, self.is_paused, self.wants_again = speed, False, False
         self.latest = Latest()
         self.wishes: queue.SimpleQueue[Wish] = queue.SimpleQueue()
-        self.pushed = 0
+        self.pushed = self.stops = 0  # how often it was
         self.problems: list[str] = []
         self.postures: dict[str, dict[str, float]] = {}
         self.marks: list[tuple[float, str]] = []
         self.now: tuple[float, Array, Array] | None = None  # time, positions (n, 3), quaternions (n, 4) of all frames
         self.trial: Driven | None = None
-        self.changed = threading.Event()
 
     def begin(self, scenario: Scenario, seed: int, **words: Any) -> Driven:
         """The trial; for ``scenario.carrying``."""
+        self.marks, self.pushed = [], 0
         self.trial = Driven(self, scenario, seed, words.pop("sinks", ()), **words)
         return self.trial
 
@@ -113,6 +122,7 @@ class Cockpit:
                 zeros = {name: 0.0 for name in trial.motions if trial.told.get(name)}
                 trial.acted(Tell(trial.driver_name, zeros))
                 trial.told |= zeros
+                self.stops += 1
 
         self.wish(act)
 
@@ -184,7 +194,6 @@ class Driven(Trial):
     def run(self) -> dict[str, Any]:
         """Go on by the clock until somebody ends it, or its time is up."""
         cockpit, sim = self.cockpit, self.simulation
-        chunk = max(1, round(PERIOD * cockpit.speed / sim.step))
         self._go(sim.steps)
         self.show()
         due = time.monotonic()
@@ -207,4 +216,3 @@ class Driven(Trial):
         """Leave where everything is now to who watches."""
         at, turns = self.simulation.frames.positions_and_quaternions()
         self.cockpit.now = self.simulation.time, np.asarray(at), np.asarray(turns)
-        self.cockpit.changed.set()

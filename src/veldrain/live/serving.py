@@ -107,7 +107,7 @@ class Server:
         await self._runner.setup()
         site = web.TCPSite(self._runner, "127.0.0.1", port)
         await site.start()
-        return int(site._server.sockets[0].getsockname()[1])
+        return int(self._runner.addresses[0][1])
 
     def _see_that_it_may(self, request: web.Request, needs_origin: bool) -> None:
         """Refuse who does not know the token, who comes by another name, and pages of others."""
@@ -204,10 +204,12 @@ class Server:
                     "time": shown,
                     "paused": cockpit.is_paused,
                     "drives": self._driver is socket,
+                    "is_driven": self._driver is not None,
                     "inputs": trial.told,
+                    "stops": cockpit.stops,
                     "kinds": trial.kinds,
                     "values": {name: found for name in wanted if (found := numbers_of(cockpit, name)) is not None},
-                    "streams": sorted(cockpit.latest.messages),
+                    "streams": cockpit.latest.streams(),
                     "marks": [[at, printable(text)] for at, text in cockpit.marks[marks:]],
                     "problems": [printable(text) for text in cockpit.problems[problems:]],
                 }
@@ -225,9 +227,10 @@ def _finite(value: Any) -> float:
 
 def numbers_of(cockpit: Cockpit, stream: str) -> dict[str, Any] | None:
     """The last message of a stream as numbers by column, with its time and units; None: it has none, or none came."""
-    if stream not in cockpit.latest.messages:
+    found = cockpit.latest.message(stream)
+    if found is None:
         return None
-    stamp, message = cockpit.latest.messages[stream]
+    stamp, message = found
     gather = gatherer(message.type)
     if gather is None:
         return None

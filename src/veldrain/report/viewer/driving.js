@@ -164,10 +164,17 @@ class Wheel {
   hear(word) {
     if (word.problem) { this.problem.textContent = word.problem; return; }
     this.status.className = word.drives ? "good" : "quiet";
-    this.status.textContent = word.drives ? (word.paused ? "You drive; paused." : "You drive. Arrow keys, a gamepad or the sliders.") : "You watch: another browser drives.";
+    this.status.textContent = word.drives ? (word.paused ? "You drive; paused." : "You drive. Arrow keys, a gamepad or the sliders.") : word.is_driven ? "You watch: another browser drives." : "Nobody drives: the robot is stopped. Load the page anew to drive.";
     this.pauseButton.textContent = word.paused ? "Go on" : "Pause";
     this.drives = word.drives;
     if (JSON.stringify(word.kinds) !== this.kindsText) { this.kindsText = JSON.stringify(word.kinds); this.slidersOf(word.kinds, word.inputs); }
+    if (word.stops !== (this.stops ?? word.stops)) { // nothing was heard for a while: what was told holds no longer
+      this.inputs = { ...word.inputs };
+      this.sent = JSON.stringify(this.inputs);
+      this.held.clear();
+      for (const [name, value] of Object.entries(word.inputs)) this.show(name, value);
+    }
+    this.stops = word.stops;
     if (!word.drives) for (const [name, value] of Object.entries(word.inputs)) this.show(name, value);
     let isNew = false;
     for (const name of word.streams) {

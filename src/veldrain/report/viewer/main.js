@@ -161,61 +161,8 @@ class Page {
     this.changed = true;
   }
 
-  // All that there is, by name: robots with links, joints, sensors; bodies, obstacles, moments, streams with columns.
   tree() {
-    const wanted = $("search").value.trim().toLowerCase();
-    const fits = (text) => text.toLowerCase().includes(wanted);
-    const first = this.trials[0], scene = first.scene, roots = [];
-    const leaf = (name, title = name.split("/").slice(1).join("/") || name) => ({ title, name, pick: () => this.pick(name) });
-    if (scene) {
-      for (const robot of scene.robots) {
-        roots.push({ title: robot.name, name: robot.name, pick: () => this.pick(robot.name), inside: [
-          { title: "links", inside: robot.links.map((n) => leaf(n)) },
-          { title: "joints", inside: robot.joints.map((j) => leaf(`${robot.name}/${j.name}`)) },
-          { title: "sensors", inside: robot.sensors.map((s) => leaf(s.name)) },
-        ].filter((group) => group.inside.length) });
-      }
-      for (const [title, names] of [["bodies", scene.bodies], ["obstacles", scene.obstacles]]) {
-        if (names.length) roots.push({ title, inside: names.map((n) => leaf(n, n)) });
-      }
-    } else if (first.frames.names.length) roots.push({ title: "frames", inside: first.frames.names.map((n) => leaf(n, n)) });
-    const marks = this.trials.flatMap((t) => t.about.marks.map((mark) => ({ ...mark, trial: t })));
-    if (marks.length) {
-      roots.push({ title: "moments", isOpen: true, inside: marks.map((mark) => ({
-        title: `${mark.time.toFixed(2)} s ${mark.text}${this.trials.length > 1 ? ` (${mark.trial.name})` : ""}`, name: mark.text, pick: () => this.go(mark.time),
-      })) });
-    }
-    const streams = new Map();
-    for (const trial of this.trials) for (const stream of trial.about.streams) if (!streams.has(stream.name)) streams.set(stream.name, stream);
-    if (streams.size) {
-      roots.push({ title: "streams", inside: [...streams.values()].map((stream) => ({
-        title: stream.name, name: stream.name, pick: () => this.pick(stream.name),
-        inside: stream.columns.map((c) => ({ title: c.unit ? `${c.name} (${c.unit})` : c.name, name: `${stream.name} ${c.name}`, path: [stream.name, c.name], pick: () => this.plot([stream.name, c.name]) })),
-      })) });
-    }
-    const shown = (node) => {
-      const inside = (node.inside || []).map(shown).filter(Boolean);
-      if (wanted && !inside.length && !(node.name && fits(node.name)) && !fits(node.title)) return null;
-      const list = made("ul", {}), row = made("div", { class: "row" });
-      const isOpen = wanted ? inside.length > 0 : node.isOpen || this.opened.has(node.title);
-      const below = wanted && (fits(node.title)) ? (node.inside || []).map((n) => shown(n) || plain(n)) : inside;
-      const fold = made("button", { class: "fold", "aria-label": `show what is in ${node.title}`, "aria-expanded": String(isOpen) }, node.inside && node.inside.length ? (isOpen ? "▾" : "▸") : "");
-      const fill = (open) => { list.replaceChildren(...(open ? below.filter(Boolean) : [])); fold.textContent = node.inside && node.inside.length ? (open ? "▾" : "▸") : ""; fold.setAttribute("aria-expanded", String(open)); };
-      const toggle = () => {
-        const open = !list.childElementCount;
-        if (open) this.opened.add(node.title); else this.opened.delete(node.title);
-        fill(open);
-      };
-      fold.onclick = toggle;
-      const name = plainName(node, toggle, this);
-      row.append(fold, name);
-      fill(isOpen && !(wanted && !inside.length));
-      return made("li", {}, row, list);
-    };
-    const plain = (node) => made("li", {}, made("div", { class: "row" }, made("span", { class: "fold" }), plainName(node, () => {}, this)));
-    this.opened ||= new Set(this.trials.length === 1 && scene && scene.robots.length === 1 ? [scene.robots[0].name] : []);
-    const rows = roots.map(shown).filter(Boolean);
-    $("tree").replaceChildren(rows.length ? made("ul", {}, ...rows) : made("p", { class: "quiet" }, wanted ? "No such name." : "Nothing has a name here."));
+    treeOf(this);
   }
 
   controls() {
@@ -677,94 +624,8 @@ function rootOf(trial, name) {
   return robot ? robot.links[0] : name;
 }
 
-function plainName(node, toggle, page) {
-  const name = made("button", { class: `name${node.path ? " column" : ""}`, title: node.path ? "plot it, or drag it below the time" : "" }, node.title);
-  if (node.name) { name.dataset.name = node.name; name.setAttribute("aria-current", String(node.name === page.picked)); }
-  name.onclick = () => (node.pick ? node.pick() : toggle());
-  if (node.path) {
-    name.draggable = true;
-    name.addEventListener("dragstart", (event) => event.dataTransfer.setData("text/plain", node.path.join("\n")));
-  }
-  return name;
-}
-
 function fill(select, rows) {
   select.replaceChildren(...rows.map(([value, text]) => made("option", { value }, text)));
-}
-
-function label(ink, text, x, y, colour, halo, align = "center") {
-  ink.textAlign = align;
-  ink.textBaseline = "middle";
-  ink.lineWidth = 3;
-  ink.lineJoin = "round";
-  ink.strokeStyle = halo;
-  ink.strokeText(text, x, y);
-  ink.fillStyle = colour;
-  ink.fillText(text, x, y);
-}
-
-function screenOf(view, p) {
-  const w = view[3] * p[0] + view[7] * p[1] + view[11] * p[2] + view[15];
-  if (w <= 0) return null;
-  return [0, 1].map((r) => (view[r] * p[0] + view[4 + r] * p[1] + view[8 + r] * p[2] + view[12 + r]) / w);
-}
-
-// The direction in the world of a point of the picture, -1 to 1 both ways: the eye is where w is zero.
-function rayThrough(view, x, y, at) {
-  const row = (r) => [view[r], view[4 + r], view[8 + r]], w = row(3);
-  const a = minus(row(0), times(w, x)), b = minus(row(1), times(w, y)), way = unit(cross(a, b));
-  return dot(way, w) > 0 ? way : times(way, -1);
-}
-
-// How far a ray goes until it meets a mesh at a pose; not under the nearest so far: Infinity. After Möller and Trumbore, 1997.
-function metBy(mesh, pose, at, way, nearest) {
-  const back = [-pose.q[0], -pose.q[1], -pose.q[2], pose.q[3]];
-  const o = turned(back, minus(at, pose.p)), d = turned(back, way), b = dot(o, d);
-  if (dot(o, o) - b * b > mesh.radius * mesh.radius) return Infinity;
-  const c = mesh.corners, t = mesh.triangles, corner = (k) => [c[3 * t[k]], c[3 * t[k] + 1], c[3 * t[k] + 2]];
-  let found = Infinity;
-  for (let k = 0; k < t.length; k += 3) {
-    const a = corner(k), u = minus(corner(k + 1), a), v = minus(corner(k + 2), a), p = cross(d, v), det = dot(u, p);
-    if (Math.abs(det) < 1e-14) continue;
-    const s = minus(o, a), x = dot(s, p) / det, q = cross(s, u), y = dot(d, q) / det, far = dot(v, q) / det;
-    if (x >= 0 && y >= 0 && x + y <= 1 && far > 1e-6 && far < found) found = far;
-  }
-  return found < nearest ? found : Infinity;
-}
-
-// Rows of label, figure, unit, and the column that it is of: what is known of a thing at a time.
-async function figuresOf(trial, name, time) {
-  const rows = [], scene = trial.scene, poses = trial.poses(time);
-  const robot = scene && scene.robots.find((r) => r.name === name);
-  const frame = trial.number.get(rootOf(trial, name));
-  if (frame !== undefined && poses[frame]) {
-    const pose = poses[frame], before = trial.poses(Math.max(trial.begin, time - 0.05))[frame], after = trial.poses(Math.min(trial.end, time + 0.05))[frame];
-    const span = Math.min(trial.end, time + 0.05) - Math.max(trial.begin, time - 0.05);
-    "xyz".split("").forEach((axis, k) => rows.push([axis, told(Number(pose.p[k].toFixed(4))), "m"]));
-    anglesOf(pose.q).forEach((angle, k) => rows.push([["roll", "pitch", "yaw"][k], told(Number(angle.toFixed(2))), "°"]));
-    if (span > 0.02) rows.push(["speed", told(norm(minus(after.p, before.p)) / span, 3), "m/s"]);
-  }
-  const owner = scene && scene.robots.find((r) => name.startsWith(`${r.name}/`));
-  const short = owner ? name.slice(owner.name.length + 1) : "";
-  const joint = owner && owner.joints.find((j) => j.name === short);
-  if (joint) rows.push(["kind", joint.kind, ""], ["axis", joint.axis.map((v) => told(v, 3)).join(" "), ""], ["carries", joint.child, ""]);
-  const sensor = owner && owner.sensors.find((s) => s.name === name);
-  if (sensor) {
-    rows.push(["kind", sensor.kind, ""], ["on", sensor.on, ""], ["every", told(sensor.period * 1e3), "ms"]);
-    if (sensor.range !== undefined) rows.push(["range", told(sensor.range), "m"]);
-  }
-  const states = owner || robot ? `${(owner || robot).name}/joint_states` : "";
-  for (const stream of trial.about.streams) {
-    const isJoint = stream.name === states && (robot || joint);
-    if (stream.name !== name && !isJoint && !(sensor && stream.name.startsWith(`${name}/`))) continue;
-    for (const column of stream.columns.slice(0, 60)) {
-      if (column.constant !== undefined && !column.unit) continue;
-      if (isJoint && joint && column.name.split(".").slice(1).join(".") !== joint.name) continue;
-      const found = await trial.column(stream.name, column.name);
-      if (found) rows.push([column.name, inWords(valueAt(found, time)), column.unit, [stream.name, column.name]]);
-    }
-  }
-  return rows;
 }
 
 const page = new Page(JSON.parse($("data").textContent));

@@ -31,7 +31,18 @@ from veldrain.report.viewer.store import Store
 from veldrain.units import Quantity, quantity
 
 DRIVING = "driving.js"  # of a page that is served alone
-SCRIPTS = ("numbers.js", "maths.js", "trial.js", "drawing.js", "eye.js", "plots.js", "main.js")
+SCRIPTS = (
+    "numbers.js",
+    "maths.js",
+    "trial.js",
+    "drawing.js",
+    "eye.js",
+    "picking.js",
+    "plots.js",
+    "figures.js",
+    "tree.js",
+    "main.js",
+)
 MOST_TRIALS = 4
 
 
