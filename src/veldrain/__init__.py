@@ -21,7 +21,7 @@ _WHERE = {
         "Magnetometer MotorCurrent Odometer Radar SpinningLidar Touch TrueBoxes TrueClearance TrueFrames TruePose "
         "TrueRelative TrueSlip TrueTraffic Ultrasonic"
     ),
-    "veldrain.live": "Link",
+    "veldrain.live.link": "Link",
     "veldrain.copies": "Copies",
     "veldrain.simulation": "Simulation",
     "veldrain.motion": "Chain Leg Roads Route Trajectory suggest_gains",
@@ -94,7 +94,7 @@ if TYPE_CHECKING:
     from veldrain.formats import load_robot as load_robot
     from veldrain.formats import save_roads as save_roads
     from veldrain.formats import save_robot as save_robot
-    from veldrain.live import Link as Link
+    from veldrain.live.link import Link as Link
     from veldrain.model import Air as Air
     from veldrain.model import Box as Box
     from veldrain.model import Capsule as Capsule

@@ -28,8 +28,8 @@ def run(
 ) -> bool:
     """Run a scenario's trial with a live link; True where it passed."""
     from veldrain.documents import load_scenario
-    from veldrain.live import Link
     from veldrain.live.dds import MACHINE
+    from veldrain.live.link import Link
     from veldrain.scenario.running import run as run_trial
 
     scenario = load_scenario(path)

@@ -1,5 +1,1 @@
-"""Links to other processes: streams and commands over DDS."""
-
-from veldrain.live.link import Link
-
-__all__ = ["Link"]
+"""Links to other processes over DDS (``link``), and driving by hand (``cockpit``): each imports what it needs alone."""
