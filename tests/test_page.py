@@ -42,8 +42,8 @@ def scenario(side: float = 1.0) -> vd.Scenario:
     return made.expect("off the wall", always=vd.distance("cart/hull", "wall") > "10 cm")
 
 
-def foreign(path: Path, topic: str) -> Path:
-    """A log of another's, with one stream of numbers."""
+def foreign(path: Path, topic: str, outcome: str = "{}") -> Path:
+    """A log of another's, with one stream of numbers, which says something of an outcome."""
     with path.open("wb") as file:
         writer = Writer(file)
         writer.start()
@@ -52,6 +52,7 @@ def foreign(path: Path, topic: str) -> Path:
         for k in range(30):
             data = b"\0\1\0\0" + np.float64(k).tobytes()
             writer.add_message(channel, log_time=k * 10**8, publish_time=k * 10**8, data=data)
+        writer.add_metadata("veldrain", {"outcome": outcome})
         writer.finish()  # type: ignore[no-untyped-call]
     return path
 
@@ -231,6 +232,14 @@ class Asked(unittest.TestCase):
                     self.assertEqual(done.returncode, 2, done.stdout)
                     self.assertRegex(done.stderr, rf"^error: .*{re.escape(error).split(';')[0]}.*\n$")
             self.assertEqual(sorted(p.name for p in folder.iterdir()), ["run.mcap", "spoilt.mcap"])
+
+    def test_what_files_say_of_an_outcome_may_be_anything(self) -> None:
+        odd = '{"expectations": {"a": {"time": NaN, "nearest": 2.0, "margin": null}, "b": 7}, "notices": 4}'
+        with tempfile.TemporaryDirectory() as name:
+            for outcome in ("null", "[1]", '{"expectations": 3}', odd):
+                with self.subTest(outcome):
+                    page = vd.page(foreign(Path(name) / "odd.mcap", "level", outcome))
+                    self.assertEqual('"text":"a: nearest"' in page.text, outcome == odd)
 
     def test_a_study_s_trial_and_the_pairs_of_its_report(self) -> None:
         with tempfile.TemporaryDirectory() as name:

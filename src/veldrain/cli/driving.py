@@ -31,7 +31,7 @@ def drive(
     if out is not None and out.exists():
         raise VeldrainError("is there already", where=str(out), cure="name another file with --out")
     with progress(f"Reading {path.name}"):
-        scenario = _scenario(path, robot, longest)
+        scenario = _scenario(path, longest)
     cockpit = Cockpit(scenario, robot)
     scenario = _with_inputs(cockpit)
     prepare_engine(scenario.world)
@@ -73,7 +73,7 @@ def _driven(cockpit: Any, scenario: Any, seed: int, record: Path) -> dict[str, A
     return outcome
 
 
-def _scenario(path: Path, robot: str | None, longest: str | None) -> Any:
+def _scenario(path: Path, longest: str | None) -> Any:
     """The scenario that is driven: without a bound of its own, where it has none or another is asked for."""
     from veldrain.documents import load_scenario, load_world
     from veldrain.documents.source import kind_of_file

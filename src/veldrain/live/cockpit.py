@@ -1,7 +1,7 @@
 """A trial that somebody drives while it runs: wishes come in from outside, and all that is done is written down.
 
 What is done is done by actions of a timeline, each at a whole step, so that the scenario with that timeline repeats the
-drive to the same bytes. Nothing here knows of browsers: ``serving`` brings wishes from one, ``keys`` from a terminal.
+drive to the same bytes. Nothing here knows of browsers: ``serving`` brings wishes from one, the command line from keys.
 """
 
 from __future__ import annotations

@@ -287,6 +287,10 @@ class Sensor(Sheet):
         """What it looks along; None: it feels rather than looks."""
         return None
 
+    def picture(self) -> tuple[float, int, int] | None:
+        """Focal length in pixels, columns and rows of what one can look through; None: it takes no pictures."""
+        return None
+
     def looks_along(self) -> Array:
         """Unit vectors (n, 3) in its mount all over its field of view, close enough to tell what it covers."""
         sight = self.sight()

@@ -181,6 +181,10 @@ class Camera(Sensor):
     def age(self, reading: Any) -> float:
         return self.rolling_shutter
 
+    def picture(self) -> tuple[float, int, int]:
+        columns, rows = self.lens.size
+        return float(self.matrix[1, 1]), int(columns), int(rows)
+
     @property
     def matrix(self) -> Array:
         """The matrix K (3, 3) of the optical frame: focal length and the picture's middle, in pixels."""

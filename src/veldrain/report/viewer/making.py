@@ -44,6 +44,7 @@ SCRIPTS = (
     "main.js",
 )
 MOST_TRIALS = 4
+PLAIN = (str, int, float, bool)  # of what a foreign file may say of a trial
 
 
 class Page:
@@ -197,7 +198,7 @@ def _recorded(log: Log, name: str, store: Store, world: str | Path | None) -> di
     spans = [stamps for s in log.messages if len(stamps := log.stamps(s)) and "static" not in s]
     begin = min((s[0] for s in spans), default=0) / 1e9
     end = max((s[-1] for s in spans), default=0) / 1e9
-    outcome = about.get("outcome")
+    outcome = _outcome(about.get("outcome"))
     return {
         "name": name,
         "begin": begin,
@@ -209,7 +210,7 @@ def _recorded(log: Log, name: str, store: Store, world: str | Path | None) -> di
         "pictures": pictures,
         "contacts": contacts_of(log, store),
         "marks": _marks(log, outcome),
-        "outcome": _outcome(outcome),
+        "outcome": outcome,
         "notes": notes,
     }
 
@@ -225,29 +226,30 @@ def _outcome(outcome: Any) -> dict[str, Any] | None:
     """What a page tells of how a trial ended."""
     if not isinstance(outcome, dict):
         return None
-    words = ("passed", "time", "margin", "nearest", "unit")
+    words, given = ("passed", "time", "margin", "nearest", "unit"), outcome.get("expectations")
     expectations = [
-        {"name": str(name), **{word: told(said[word]) for word in words if word in said}}
-        for name, said in (outcome.get("expectations") or {}).items()
+        {"name": str(name), **{word: told(said[word]) for word in words if isinstance(said.get(word), PLAIN)}}
+        for name, said in (given if isinstance(given, dict) else {}).items()
         if isinstance(said, dict)
     ]
+    notices = outcome.get("notices")
     return {
         "passed": bool(outcome.get("passed")),
         "failed": bool(outcome.get("failed")),
         "reason": str(outcome.get("reason", "")),
         "expectations": expectations,
-        "notices": [str(n) for n in outcome.get("notices", [])],
+        "notices": [str(n) for n in notices] if isinstance(notices, list) else [],
     }
 
 
-def _marks(log: Log, outcome: Any) -> list[dict[str, Any]]:
+def _marks(log: Log, outcome: dict[str, Any] | None) -> list[dict[str, Any]]:
     """Moments of a trial: events, and where expectations were nearest to failing or were decided."""
     marks = []
     if log.messages.get("scenario/events") == "std_msgs/msg/String":
         rows = log["scenario/events"][["time", "data"]].itertuples(index=False)
         marks = [{"time": float(time), "kind": "event", "text": str(text)} for time, text in rows]
-    for name, said in (outcome or {}).get("expectations", {}).items():
-        failed = said.get("passed") is False
+    for said in outcome["expectations"] if outcome else ():
+        name, failed = said["name"], said.get("passed") is False
         if isinstance(said.get("time"), int | float):
             marks.append(
                 {
@@ -257,14 +259,10 @@ def _marks(log: Log, outcome: Any) -> list[dict[str, Any]]:
                 }
             )
         if isinstance(said.get("nearest"), int | float) and said.get("nearest") != said.get("time"):
-            unit = said.get("unit", "")
-            marks.append(
-                {
-                    "time": said["nearest"],
-                    "kind": "nearest",
-                    "text": f"{name}: nearest, margin {said['margin']:.3g} {unit}".rstrip(),
-                }
-            )
+            margin = said.get("margin")
+            words = f"{margin:.3g}" if isinstance(margin, int | float) else margin
+            text = f"{name}: nearest" + ("" if margin is None else f", margin {words} {said.get('unit', '')}".rstrip())
+            marks.append({"time": said["nearest"], "kind": "nearest", "text": text})
     return sorted(marks, key=lambda mark: mark["time"])
 
 

@@ -1,4 +1,4 @@
-"""Where frames are over time, as a page keeps it: whole numbers of half a millimetre, and quaternions of 0.02°."""
+"""Where frames are over time, as a page keeps it: whole numbers of half a millimetre, and quaternions of 0.03°."""
 
 from __future__ import annotations
 

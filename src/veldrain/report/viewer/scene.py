@@ -110,7 +110,7 @@ def _robot(name: str, model: Any) -> dict[str, Any]:
         if sight is not None:
             found["range"] = min(float(sight.max_range), 1e4)
             found["outline"] = [np.round(lines, 4).tolist() for lines in sensor.outline()]
-        if sensor.optical is not None and hasattr(sensor, "matrix"):
-            found["view"] = [float(sensor.matrix[1, 1]), *(int(n) for n in sensor.lens.size)]
+        if (picture := sensor.picture()) is not None:
+            found["view"] = picture
         sensors.append(found)
     return {"name": name, "links": [f"{name}/{link}" for link in model.links], "joints": joints, "sensors": sensors}

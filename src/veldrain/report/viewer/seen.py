@@ -11,7 +11,9 @@ from PIL import Image
 from veldrain.errors import VeldrainError
 from veldrain.recording.log import Log
 from veldrain.report.pixels import as_colours
+from veldrain.report.staging import CONTACTS_OF_ALL, FORCES
 from veldrain.report.viewer.store import Store
+from veldrain.sensing.parts import CONTACTS
 
 POINTS = ("sensor_msgs/msg/LaserScan", "sensor_msgs/msg/PointCloud2")
 PICTURES = ("sensor_msgs/msg/Image", "sensor_msgs/msg/CompressedImage")
@@ -93,16 +95,15 @@ def _jpeg(pixels: Any) -> bytes:
 
 def contacts_of(log: Log, store: Store) -> dict[str, Any] | None:
     """Contacts by their times: points (3) and forces (3), world axes; None where none are recorded."""
-    stream = "scenario/contacts"
-    if log.messages.get(stream) != "veldrain_msgs/msg/Contacts":
+    if log.messages.get(CONTACTS_OF_ALL) != CONTACTS:
         return None
-    table = log.table(stream)
+    table = log.table(CONTACTS_OF_ALL)
     if not len(table):
         return None
     times, first = np.unique(table["time"].to_numpy(float), return_index=True)
-    rows = table[["x", "y", "z", "fx", "fy", "fz"]].to_numpy(float)
+    rows = table[["x", "y", "z", *FORCES]].to_numpy(float)
     return {
-        "times": store.add(log.stamps(stream) / 1e9, "f4"),
+        "times": store.add(log.stamps(CONTACTS_OF_ALL) / 1e9, "f4"),
         "touched": store.add(times, "f4"),
         "first": store.add(np.append(first, len(table)), "i4"),
         "rows": store.add(rows, "f4"),
