@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from veldrain.model import HeightField, Mesh
 from veldrain.physics import plant as p
-from veldrain.physics.grounds import OUTER
 from veldrain.physics.growing import grow_tree
+from veldrain.physics.sides import set_leans
 from veldrain.pose import Array
 
 SAME_PLANE = 1e-4  # rad: hull triangles this close are one face
@@ -186,37 +186,29 @@ def _triangles(mesh: Mesh) -> Solid:
     at = mesh.corners[mesh.triangles] - origin
     normals = np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
     areas = np.linalg.norm(normals, axis=1)
-    at, normals = at[areas > 0], normals[areas > 0] / areas[areas > 0, None]
+    has_area = areas > 0
+    at, normals = at[has_area], normals[has_area] / areas[has_area, None]
     order, branches = _tree_of_boxes(at)
     faces = np.zeros(len(at), p.TRIANGLE)
     faces["normal"], faces["at"] = normals[order], at[order]
-    faces["lean"] = _leans(at, normals)[order]
+    faces["lean"] = _leans(at, normals, _joined(mesh.corners - low)[mesh.triangles[has_area]])[order]
     size = np.maximum((high - low) / 2, 1e-9)
     return Solid(p.MESH, size, origin, np.zeros(0, p.CORNER), faces, branches)
 
 
-def _leans(at: Array, normals: Array) -> Array:
-    """Least cosine between a triangle's normal and a contact's, for each of its sides.
+def _joined(corners: Array) -> NDArray[np.int64]:
+    """Numbers of corners (n,): those that are a millionth of the size apart have one."""
+    fine = 1 << 20
+    x, y, z = np.round(corners / max(np.ptp(corners), 1e-12) * (fine - 1)).astype(np.int64).T
+    return np.unique((x * fine + y) * fine + z, return_inverse=True)[1]
 
-    It is 1 where the next triangle lies in the same plane or bends inward, and −1 where there is none.
-    """
-    fine = 1 << 20  # corners this much of the size apart are one
-    x, y, z = np.round((at - at.min()) / max(np.ptp(at), 1e-12) * (fine - 1)).astype(np.int64).reshape(-1, 3).T
-    corner = np.unique((x * fine + y) * fine + z, return_inverse=True)[1].reshape(-1, 3)
-    ends = np.roll(corner, -1, axis=1)
-    count = corner.max() + 1
-    here, back = (corner * count + ends).ravel(), (ends * count + corner).ravel()
-    order = np.argsort(here, kind="stable")
-    # Of several triangles with one side the last counts.
-    row = np.searchsorted(here, back, side="right", sorter=order) - 1
-    found = order[np.maximum(row, 0)]
-    met = here[found] == back
-    this, other = np.arange(len(here)) // 3, found // 3
-    edges = (np.roll(at, -1, axis=1) - at).reshape(-1, 3)
-    bend = np.einsum("ij,ij->i", np.cross(normals[this], normals[other]), edges) / np.linalg.norm(edges, axis=1)
-    cosine = np.einsum("ij,ij->i", normals[this], normals[other])
-    leans = np.where(met, np.where(bend > OUTER, cosine - 1e-3, 1.0), -1.0)
-    return np.asarray(leans.reshape(-1, 3))
+
+def _leans(at: Array, normals: Array, corner: NDArray[np.int64]) -> Array:
+    """Least cosine between a triangle's normal and a contact's, for each of its sides (n, 3)."""
+    leans = np.empty(corner.shape)
+    first, order = np.zeros(int(corner.max(initial=-1)) + 2, np.int64), np.zeros(corner.size, np.int64)
+    set_leans(at, normals, corner, first, order, leans)
+    return leans
 
 
 def _tree_of_boxes(at: Array) -> tuple[NDArray[np.int64], NDArray[np.void]]:
