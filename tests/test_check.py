@@ -155,6 +155,30 @@ class Rules(unittest.TestCase):
         told = [f"{f.path} {f.problem}" for f in vd.check(study) if f.rule == "same-metric"]
         self.assertIn("metric 'drift' is the same as 'sideways' under another name: it counts twice", told)
 
+    def test_what_a_trial_writes_is_told_before(self) -> None:
+        """Pictures of 320 × 240 × 3 bytes, a thousand a second: 230 MB/s, of which 2 GB a trial and 50 a study are much."""
+        world = on_ground(cart().mount("eye", vd.Camera("1 ms", size=(320, 240)), on="hull", pose=vd.Pose((0, 0, 0.4))))
+        metric = vd.Metric("sideways", "cart/joint_states", "position", "max abs", "m")
+
+        def study(trials: int, keep: str) -> vd.Study:
+            scenario = vd.Scenario(world, "1 s")
+            controllers = {"none": {}, "other": {}}
+            made = vd.Study(scenario, controllers=controllers, metrics=[metric], trials=trials)
+            made.keep = keep
+            return made
+
+        for thing, said in (
+            (vd.Scenario(world, "8 s"), ""),
+            (vd.Scenario(world, "9 s"), "cart/eye: a trial of up to 9 s has 2.08 GB .*, 231 MB a second"),
+            (vd.Scenario(world, "9 s", record={"every": {"cart/eye": "1 s"}}), ""),
+            (vd.Scenario(world, "9 s", record={"without": ["*/eye"]}), ""),
+            (study(120, "all"), "240 trials 55.4 GB"),
+            (study(120, "none"), ""),
+        ):
+            with self.subTest(said):
+                found = "; ".join(f"{f.path}: {f.problem}" for f in vd.check(thing) if f.rule == "much-data")
+                self.assertRegex(found, said or "^$")
+
     def test_a_model_in_a_posture_of_its_own(self) -> None:
         m = cart().link("flap", vd.Box((0.1, 0.2, 0.02)), mass=0.4)
         m.joint("hinge", "hull", "flap", "revolute", vd.Pose((0.4, 0, 0)), axis=(0, 1, 0), limits=("10 deg", "90 deg"))

@@ -15,8 +15,8 @@ def set_leans(at, normals, corner, first, order, leans):
     It is 1 where the next triangle lies in the same plane or bends inward, and −1 where there is none. Of several
     triangles with one side the last counts.
 
-    ``at`` (n, 3, 3) are corners and ``corner`` (n, 3) their numbers: those at one place have one number. Room to work in,
-    of zeros: ``order`` (3n,) becomes the sides by the corner where they begin, ``first`` (one more than there are
+    ``at`` (n, 3, 3) are corners and ``corner`` (n, 3) their numbers: those at one place have one number. Room to work
+    in, of zeros: ``order`` (3n,) becomes the sides by the corner where they begin, ``first`` (one more than there are
     corners) where each corner's end there.
     """
     for side in range(len(order)):

@@ -14,7 +14,7 @@ from veldrain.control.loading import each_of
 from veldrain.errors import CodeRefusedError, VeldrainError, told_at
 from veldrain.model import World
 from veldrain.progress import Progress
-from veldrain.review import following, rolling_out, studies, timeline, timing, trying
+from veldrain.review import costs, following, rolling_out, studies, timeline, timing, trying
 from veldrain.review.drives import drive_fits
 from veldrain.review.finding import Finding, mistake
 from veldrain.review.rolling_out import moves_as_told
@@ -47,6 +47,7 @@ STATEMENTS = (
     | trying.STATEMENTS
     | rolling_out.STATEMENTS
     | timing.STATEMENTS
+    | costs.STATEMENTS
 )
 
 
@@ -119,7 +120,7 @@ def what_cannot_run(thing: Scenario | Study, tell: Progress) -> Iterator[Finding
         who = f"controller '{name}'" if name else "controller"
         tell(k, len(drivers), f"first ticks of {who}")
         mine = thing.drawn({}, name) if isinstance(thing, Study) else scenario
-        for found in _controller(mine, by_robot, who, failed, isinstance(thing, Scenario)):
+        for found in _controller(mine, by_robot, who, failed, thing, k == 0):
             failed = failed or found.severity == "error"
             unseen = unseen or found.rule == "not-looked-at"
             yield found
@@ -145,8 +146,9 @@ def _watches(scenario: Scenario) -> list[tuple[str, str]]:
 
 
 def _controller(
-    scenario: Scenario, by_robot: Mapping[str, Any], who: str, failed: bool, is_alone: bool
+    scenario: Scenario, by_robot: Mapping[str, Any], who: str, failed: bool, thing: Scenario | Study, is_first: bool
 ) -> Iterator[Finding]:
+    """Set up a trial with a controller and take its first steps."""
     try:
         with limited(PATIENCE):
             for title, controller in each_of(by_robot):
@@ -168,12 +170,16 @@ def _controller(
             ticks = max((FIRST_TICKS * d.period for d in trial.drivers), default=0)
             slow = max((s.first + s.period for s in trial.simulation.streams.values()), default=0)
             whole = trial.end
-            trial.end = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
-            begun = time.monotonic()
+            goal = min(trial.end, ticks + slow, max(ticks, round(LONGEST / scenario.step)))
+            trial.end = goal // 2  # the first steps load what is needed: they say nothing of the time that others take
             outcome = trial.run()
-            took = (time.monotonic() - begun) * whole / max(trial.end, 1)
+            trial.end, begun = goal, time.process_time()
+            outcome = outcome if outcome["failed"] else trial.run()
+            took = (time.process_time() - begun) * whole / max(goal - goal // 2, 1)
         blind = all(samples.sensor.sight() is None for samples in trial.simulation.streams.values())
-        if is_alone and blind and whole <= WHOLE and took < SECONDS and not outcome["failed"]:
+        if is_first and not outcome["failed"]:
+            yield from costs.what_it_costs(thing, trial, took)
+        if isinstance(thing, Scenario) and blind and whole <= WHOLE and took < SECONDS and not outcome["failed"]:
             trial.end = whole
             outcome = trial.run()
             yield from timeline.never_happened(trial)
