@@ -34,9 +34,9 @@ _WHERE = {
         "Log LogComparison Matched Recording Sink compare_logs detections match open_log true_boxes"
     ),
     "veldrain.scenario": (
-        "Action Change Condition Cut Fail Finish Free Go Keep Leave Lock Picture Push Put Remove Say Scenario "
-        "Shift Stop Take Tell Trial Weather clearance closing distance elapsed height inside joint joint_speed "
-        "reading run signal speed speed_difference tilt time_gap time_to_collision touching"
+        "Action Attach Change Condition Cut Fail Finish Free Go Keep Leave Lock Picture Push Put Release Remove Say "
+        "Scenario Shift Stop Take Tell Trial Weather attached attached_force clearance closing distance elapsed height "
+        "inside joint joint_speed reading run signal speed speed_difference tilt time_gap time_to_collision touching"
     ),
     "veldrain.study": (
         "Design Draw Drawn FinishTime Fitted Grid Margin Match Metric OneAtATime Result ResultComparison SpaceFilling "
@@ -154,6 +154,7 @@ if TYPE_CHECKING:
     from veldrain.review import check as check
     from veldrain.review import coverage as coverage
     from veldrain.scenario import Action as Action
+    from veldrain.scenario import Attach as Attach
     from veldrain.scenario import Change as Change
     from veldrain.scenario import Condition as Condition
     from veldrain.scenario import Cut as Cut
@@ -167,6 +168,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import Picture as Picture
     from veldrain.scenario import Push as Push
     from veldrain.scenario import Put as Put
+    from veldrain.scenario import Release as Release
     from veldrain.scenario import Remove as Remove
     from veldrain.scenario import Say as Say
     from veldrain.scenario import Scenario as Scenario
@@ -176,6 +178,8 @@ if TYPE_CHECKING:
     from veldrain.scenario import Tell as Tell
     from veldrain.scenario import Trial as Trial
     from veldrain.scenario import Weather as Weather
+    from veldrain.scenario import attached as attached
+    from veldrain.scenario import attached_force as attached_force
     from veldrain.scenario import clearance as clearance
     from veldrain.scenario import closing as closing
     from veldrain.scenario import distance as distance

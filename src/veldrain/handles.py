@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -39,6 +39,17 @@ class Home(Protocol):
 
     def contacts(self) -> pd.DataFrame:
         """The contacts of the last step."""
+
+    def attach(
+        self,
+        thing: str,
+        to: str,
+        *,
+        pose: Pose | None = None,
+        most_force: Quantity = math.inf,
+        most_torque: Quantity = math.inf,
+    ) -> None:
+        """Let two move as one."""
 
     def samples_of(self, stream: str) -> Samples:
         """One sensor."""
@@ -130,6 +141,21 @@ class RobotInMotion:
             np.array(triple(velocity, "speed", self.name)),
             np.array(triple(spin, "angular speed", self.name)),
         )
+
+    def attach(self, thing: str, to: str | None = None, **words: Any) -> None:
+        """Attach a thing of the world to a link or frame of this robot, None: its root; see ``Simulation.attach``."""
+        held = self._path(to)
+        self._sim.attach(thing, held, **words)
+        self._engine.couplings.done.append(f"{held} takes hold of {thing}")
+
+    def release(self, thing: str) -> None:
+        """Let go of a thing; nothing happens where this robot does not hold it."""
+        for held, to in self._engine.couplings.release(thing, self.name):
+            self._engine.couplings.done.append(f"{to} lets go of {held}")
+
+    def holds(self, thing: str) -> bool:
+        """True while a thing is attached to this robot."""
+        return self._engine.couplings.is_attached(thing, self.name)
 
     def inertia_matrix(self) -> Array:
         """Inertia (n, n) that the joints feel at their positions, reflected inertias included (kg·m², kg·m, kg).

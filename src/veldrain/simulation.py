@@ -17,13 +17,14 @@ from veldrain import randomness
 from veldrain.errors import VeldrainError, unknown
 from veldrain.handles import RobotInMotion
 from veldrain.model import Surroundings, World
+from veldrain.physics.couplings import Coupling
 from veldrain.physics.engine import Engine
 from veldrain.physics.frames import FrameTree
 from veldrain.physics.preparing import prepared
 from veldrain.physics.states import Snapshot
 from veldrain.physics.tapping import Tallies
 from veldrain.physics.totals import energy, momentum
-from veldrain.pose import Array
+from veldrain.pose import Array, Pose
 from veldrain.recording import Recorder, Recording, Sink
 from veldrain.recording.attaching import attachments_of
 from veldrain.recording.publishing import Publisher
@@ -299,6 +300,57 @@ class Simulation:
     def frames(self) -> FrameTree:
         """All frames of the world as a tree."""
         return FrameTree(self.world, self._engine)
+
+    def attach(
+        self,
+        thing: str,
+        to: str,
+        *,
+        pose: Pose | None = None,
+        most_force: Quantity = math.inf,
+        most_torque: Quantity = math.inf,
+    ) -> None:
+        """Let two links, frames, bodies or robots move as one from the next step on.
+
+        What they do at that moment meets as in a collision without a bounce: momentum and angular momentum stay. Their
+        shapes pass each other for as long as they are attached.
+
+        Args:
+            thing: what is attached; it moves.
+            to: what it is attached to; this may be fixed in the world.
+            pose: of the thing in the frame of ``to``: it is drawn there, at 1 m/s and 1 rad/s at most. None: as it is.
+            most_force, most_torque: beyond which it breaks, N and N·m.
+
+        Raises:
+            VeldrainError: no such name, one part of one thing, or a pose turned by more than 80° from where it is.
+
+        >>> sim.attach("crate", to="arm/tool", most_force="80 N")  # doctest: +SKIP
+        >>> sim.release("crate")  # doctest: +SKIP
+        """
+        force, torque = quantity(most_force, "force", "attach"), quantity(most_torque, "torque", "attach")
+        for word, value in (("most_force", force), ("most_torque", torque)):
+            if not value > 0:
+                raise VeldrainError(f"{word} is {value:g}", where=f"attach {thing}", cure="give one above zero")
+        self._engine.couplings.attach(thing, to, pose, force, torque)
+
+    def release(self, thing: str, of: str | None = None) -> None:
+        """Let a thing move apart from another, None: from all that it is attached to. A robot stands for its links.
+
+        Raises:
+            VeldrainError: it is not attached.
+        """
+        if not self._engine.couplings.release(thing, of):
+            held = [f"{c.thing} to {c.to}" for c in self.attached]
+            raise VeldrainError(
+                f"is not attached{f' to {of}' if of else ''}",
+                where=f"release {thing}",
+                cure=f"attached are: {', '.join(held)}" if held else "attach it first",
+            )
+
+    @property
+    def attached(self) -> list[Coupling]:
+        """All that is attached, with what it bears: ``thing``, ``to``, ``force``, ``torque`` and ``point``."""
+        return self._engine.couplings.now()
 
     def tally(self) -> Tallies:
         """What gathers all contacts of the world at every step, from now on."""

@@ -196,6 +196,15 @@ class Commanded(Protocol):
     def command_all(self, joints: Sequence[str], **rows: Any) -> None:
         """Command several motors: rows of numbers, in the order of the joints."""
 
+    def attach(self, thing: str, to: str | None = None, **words: Any) -> None:
+        """Attach a thing to a link."""
+
+    def release(self, thing: str) -> None:
+        """Let go of a thing."""
+
+    def holds(self, thing: str) -> bool:
+        """True while a thing is attached."""
+
 
 def claim(owners: dict[str, str], joint: str, owner: str, robot: str) -> None:
     """Note who commands a motor.
@@ -258,6 +267,26 @@ class Motors(Mapping[str, MotorHandle]):
                 claim(handle._owners, joint, handle._owner, self._robot.name)
             self._groups.add(group)
         self._robot.command_all(group, **rows)
+
+    def attach(self, thing: str, to: str | None = None, **words: Any) -> None:
+        """Take hold of a thing of the world, as a magnet, a suction cup or a hook does.
+
+        Args:
+            thing: its name path.
+            to: the link or frame of the robot; None: its root.
+            words: pose, most_force, most_torque, see ``Simulation.attach``.
+
+        >>> motors.attach("crate", to="tool", most_force="80 N")  # doctest: +SKIP
+        """
+        self._robot.attach(thing, to, **words)
+
+    def release(self, thing: str) -> None:
+        """Let go of a thing; nothing happens where the robot does not hold it."""
+        self._robot.release(thing)
+
+    def holds(self, thing: str) -> bool:
+        """True while the robot holds a thing: it may have broken off."""
+        return self._robot.holds(thing)
 
     def __deepcopy__(self, memo: dict[Any, Any]) -> Motors:
         return memo.get("motors", self)  # type: ignore[no-any-return]  # a controller that keeps them keeps its trial's

@@ -23,6 +23,7 @@ class _Taken:
 
     def __init__(self) -> None:
         self.told: Told = {}
+        self.held: set[str] = set()
 
     def command(self, joint: str, effort: Any = None, velocity: Any = None, position: Any = None) -> None:
         words = {"effort": effort, "velocity": velocity, "position": position}
@@ -31,6 +32,15 @@ class _Taken:
     def command_all(self, joints: Sequence[str], **rows: Any) -> None:
         for k, joint in enumerate(joints):
             self.command(joint, **{word: row[k] for word, row in rows.items()})
+
+    def attach(self, thing: str, to: str | None = None, **words: Any) -> None:
+        self.held.add(thing)
+
+    def release(self, thing: str) -> None:
+        self.held.discard(thing)
+
+    def holds(self, thing: str) -> bool:
+        return thing in self.held
 
 
 class _AnyMotor(Motors):

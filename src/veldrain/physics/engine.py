@@ -20,6 +20,7 @@ from veldrain.physics.builder import LinkPlace, Robot
 from veldrain.physics.clearances import clearance
 from veldrain.physics.closing import close_loops
 from veldrain.physics.compiling import Compiled, compile_world
+from veldrain.physics.couplings import Couplings
 from veldrain.physics.gusts import waves_of
 from veldrain.physics.holding import Holds
 from veldrain.physics.pushing import Pushes
@@ -81,7 +82,7 @@ class Engine:
         if len(self.plant.loops):
             close_loops(self.plant, self.compiled)
         self.hold_still()
-        self.holds = Holds(self)
+        self.holds, self.couplings = Holds(self), Couplings(self)
 
     def _watch_stiff(self, one: p.Ints, other: p.Ints) -> None:
         """Let pairs be met that nothing can part, two that are led or one that is led into a wall: they are watched."""
@@ -365,9 +366,15 @@ class Engine:
         arm = pose.matrix @ node["centre"]
         at, dof = int(node["coord"]), int(node["dof"])
         self.holds.bring_back(robot.name)
+        self.let_go(robot.name)
         self.plant.q[at : at + 7] = [*(pose.position + arm), *pose.quaternion]
         self.plant.speeds[p.NOW, dof : dof + 6] = [*spin, *(velocity + np.cross(spin, arm))]
         self.refresh()
+
+    def let_go(self, name: str) -> None:
+        """Release a thing that is put elsewhere, and say so."""
+        for thing, to in self.couplings.release(name):
+            self.notice(f"let go {thing} {to}", f"{thing} is no longer attached to {to}: {name} was put elsewhere")
 
     def free_node(self, robot: Robot) -> int:
         """The node of a free robot's root.
@@ -388,7 +395,8 @@ class Engine:
     def snapshot(self) -> Snapshot:
         """A copy of the state."""
         arrays = {name: getattr(self.plant, name).copy() for name in p.STATE}
-        return Snapshot(arrays, self.names, self.taps.snapshot(), tuple(self._notices.items()), self.steps)
+        told = tuple(self._notices.items())
+        return Snapshot(arrays, self.names, self.taps.snapshot(), told, self.steps, tuple(self.couplings.pairs))
 
     @cached_property
     def names(self) -> tuple[str, ...]:
@@ -416,11 +424,14 @@ class Engine:
         self.plant.pushes["until"] = 0
         while len(self.plant.kept) < len(snapshot.arrays["kept"]):
             self._grow()
+        if self.couplings.pairs or snapshot.couplings:
+            self.couplings.make_room_for(snapshot.couplings)
         for name, old in snapshot.arrays.items():
             now = getattr(self.plant, name)
             now[: len(old)] = old[: len(now)]  # another simulation of the same world may watch fewer pairs
         self.refresh()
         self.actors.forget()
+        self.couplings.go_on()
         self.taps.restore(snapshot.taps)
         self._notices = dict(snapshot.notices)
 

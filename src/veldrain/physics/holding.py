@@ -78,6 +78,7 @@ class Holds:
 
     def remove(self, name: str) -> None:
         """Put a thing far below, and keep it there."""
+        self._engine.let_go(name)
         tree = tree_of(self._engine, name)
         tree["script"], tree["rows"], tree["width"], tree["base"], tree["lone"] = self._rooms[name], 1, 7, 0, 0
         row = self._engine.plant.script[self._rooms[name] :][:7]

@@ -27,6 +27,9 @@ class Engine(Protocol):
     def place_of(self, path: str) -> LinkPlace:
         """Where a link or frame is."""
 
+    def pose_at(self, place: LinkPlace) -> Pose:
+        """Pose of a place in the world."""
+
     def refresh(self) -> None:
         """Bring poses and velocities up to date."""
 
@@ -41,6 +44,9 @@ class Engine(Protocol):
 
     def free_node(self, robot: Robot) -> int:
         """The node of a free robot's root."""
+
+    def let_go(self, name: str) -> None:
+        """Release a thing that is put elsewhere, and say so."""
 
     def notice(self, about: str, text: str) -> None:
         """Tell something about the results, once for each subject."""

@@ -1,10 +1,13 @@
-"""What acts between two points of links: closed loops, mimic joints, ropes and springs.
+"""What acts between two points of links: closed loops, mimic joints, ropes, springs, and links that are coupled.
 
 A closed loop and a mimic joint are rows that always hold. They come first, and are eliminated from all that
 follows: with E their rows and A = J_E·M⁻¹·J_Eᵀ, every other row r gets the answer B_r − B_E·A⁻¹·(J_E·B_r), so
 that no later impulse can open a loop (the Schur complement; R. Featherstone, Rigid Body Dynamics Algorithms,
 Springer 2008, chapter 8). After each step the positions are brought back onto the loop by Newton's method with the
 same matrix, so that gaps do not grow.
+
+Links that are coupled in mid-trial may be of two trees, whose answers such an elimination would join to one. Their six
+rows are therefore solved with all others, between no bounds: what they open in a step is undone in the next one.
 """
 
 from __future__ import annotations
@@ -13,9 +16,11 @@ import math
 
 from veldrain.kernel import entry, kernel
 from veldrain.physics.plant import (
+    APART,
     CLOSED_BALL,
     CLOSED_PRISMATIC,
     CLOSED_REVOLUTE,
+    COUPLED,
     MIMIC,
     SPRING,
     STATUS_FINE,
@@ -33,7 +38,7 @@ from veldrain.physics.rows import (
     set_limit,
     solve_closed,
 )
-from veldrain.physics.spatial import add, cross, dot, minus, put, scaled, triple, turned
+from veldrain.physics.spatial import add, cross, dot, minus, norm, put, scaled, triple, turned
 
 SLACK = 1e-9  # of A's largest entry is added to its diagonal: a plane four-bar closed by a hinge has rows too many
 CLOSE_ENOUGH = 1e-10  # m or rad
@@ -82,7 +87,7 @@ def aim(loop, nodes, k):
 
 @kernel
 def is_closed(loop):
-    """True for what always holds; ropes and springs do not."""
+    """True for what always holds; ropes, springs and what is coupled do not."""
     return loop.kind == MIMIC or loop.kind <= CLOSED_BALL
 
 
@@ -195,10 +200,15 @@ def close_positions(count, nodes, loops, q, move, rows, B, closed):
 
 @kernel
 def build_links(count, trees, nodes, loops, limits, rows, J, B, closed, h):
-    """Rows of ropes that could be taut in this step, and of springs (taken at its end, as motors are)."""
+    """Rows of ropes that could be taut in this step, of springs (taken at its end, as motors are), and of couplings."""
     for k in range(len(loops)):
         loop = loops[k]
-        if is_closed(loop):
+        if is_closed(loop) or loop.kind == APART:
+            continue
+        loop.row = count.rows
+        if loop.kind == COUPLED:
+            if not add_coupled(count, trees, nodes, loops, k, limits, rows, J, B, closed, h):
+                return STATUS_FULL
             continue
         put(loop.point, end_point(nodes, loop.node_a, loop.at_a))
         gap = minus(triple(loop.point), end_point(nodes, loop.node_b, loop.at_b))
@@ -216,6 +226,24 @@ def build_links(count, trees, nodes, loops, limits, rows, J, B, closed, h):
             high, target, soft = math.inf, loop.stiffness * left / gain, 1.0 / (h * gain)
         set_limit(count, -1, k, low, high, target, soft, loop.impulse[0], limits, rows, J, B)
     return STATUS_FINE
+
+
+@kernel
+def add_coupled(count, trees, nodes, loops, k, limits, rows, J, B, closed, h):
+    """The six rows of two links that move as one; False without room."""
+    loop = loops[k]
+    first = count.rows
+    if not add_closed(count, trees, nodes, loop, rows, J, B, closed):
+        return False
+    last = count.rows
+    for j in range(loop.rows):
+        count.rows = first + j + 1  # a limit is of the row added last
+        set_limit(count, -1, k, -math.inf, math.inf, 0.0, 0.0, loop.impulse[j], limits, rows, J, B)
+        limit = limits[count.limits - 1]
+        limit.positions = 1
+        limit.target_shift = -aim(loop, nodes, j)[2] / h
+    count.rows = last
+    return True
 
 
 @kernel
@@ -237,7 +265,8 @@ def keep_loops(count, loops, limits, contacts, rows, J, B, closed, h):
     solve_closed(closed, size, change)
     for k in range(count.limits):
         if limits[k].loop >= 0:
-            loops[limits[k].loop].impulse[0] = limits[k].impulse
+            loop = loops[limits[k].loop]
+            loop.impulse[limits[k].row - loop.row] = limits[k].impulse
     for k in range(len(loops)):
         loop = loops[k]
         put(loop.force, (0.0, 0.0, 0.0))
@@ -249,6 +278,10 @@ def keep_loops(count, loops, limits, contacts, rows, J, B, closed, h):
                 part = scaled(triple(loop.direction[j]), loop.impulse[j] / h)
                 row = loop.moment if loop.turning[j] > 0.0 else loop.force
                 put(row, add(triple(row), part))
+        if loop.kind == COUPLED and (
+            norm(triple(loop.force)) > loop.most_force or norm(triple(loop.moment)) > loop.most_moment
+        ):
+            loop.kind, loop.rows, loop.broke = APART, 0, count.step + 1
 
 
 @kernel

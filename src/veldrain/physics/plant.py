@@ -22,8 +22,9 @@ TURNING, SLIDING, FREE, BALL = 0, 1, 2, 3
 # Kinds of shape. A MESH is a set of triangles, each of which meets others as a HULL of one face; a FIELD of heights is
 # for rays only.
 PLANE, BOX, SPHERE, CYLINDER, CAPSULE, CONE, ELLIPSOID, HULL, MESH, FIELD = range(10)
-# Kinds of closed loops, and what else acts between two points.
-CLOSED_FIXED, CLOSED_REVOLUTE, CLOSED_PRISMATIC, CLOSED_BALL, ROPE, SPRING, MIMIC = range(7)
+# Kinds of closed loops, and what else acts between two points. Two links that are COUPLED move as one until they are
+# released, or it breaks: then they are APART, and the row waits.
+CLOSED_FIXED, CLOSED_REVOLUTE, CLOSED_PRISMATIC, CLOSED_BALL, ROPE, SPRING, MIMIC, COUPLED, APART = range(9)
 # Modes of a motor.
 NO_MOTOR, EFFORT, VELOCITY, POSITION = 0, 1, 2, 3
 # Rows of Plant.speeds.
@@ -159,8 +160,11 @@ GUST = _record("", "rate phase", size=3)  # one wave of the wind: rad/s, rad, m/
 BLOWN = _record("push node dof", "thrust torque", place=3, turn=(3, 3), area=3)
 LOOP = _record(
     # What acts between points of two nodes (−1: the world); of a MIMIC node_a follows node_b. row: first row.
-    "kind node_a node_b link_a link_b row rows",
-    "length stiffness damping",  # of a rope or spring; a MIMIC's offset and ratio are length and stiffness
+    # broke: the step in which what is COUPLED broke apart.
+    "kind node_a node_b link_a link_b row rows broke",
+    # length, stiffness, damping: of a rope or spring; a MIMIC's offset and ratio are length and stiffness. most_force,
+    # most_moment: from which on what is COUPLED breaks.
+    "length stiffness damping most_force most_moment",
     at_a=3,
     turn_a=(3, 3),
     at_b=3,
@@ -215,7 +219,9 @@ TALLY = _record("first count end lost steps", "pressed")  # its rows of FELT; lo
 FELT = _record("key", "weight gap", impulse=3, point=3, normal=3, moment=3, last=3)
 DRIVE = _record("dof steps", "sum")
 LIMIT = _record(
-    "dof row kind loop free", "low high target target_shift soft mobility impulse shift wrong pull ease away"
+    # positions: 1 where it also moves positions, to undo what is wrong with them.
+    "dof row positions loop free",
+    "low high target target_shift soft mobility impulse shift wrong pull ease away",
 )
 ROW = _record("dof_a dofs_a at_a dof_b dofs_b at_b", "")  # of each side: its dofs and their place in J and B
 

@@ -218,8 +218,9 @@ def set_limit(count, dof, loop, low, high, target, soft, impulse, limits, rows, 
     limit.low, limit.high, limit.target, limit.soft = low, high, target, soft
     limit.mobility = row_product(row, row, J, B) + soft
     limit.target_shift = target
+    limit.positions = 1 if low == 0.0 or high == 0.0 else 0  # a stop or a rope
     sign = 1.0 if low == 0.0 else -1.0  # of a stop or rope, which push one way
-    if (low == 0.0 or high == 0.0) and sign * target > 0.0:
+    if limit.positions == 1 and sign * target > 0.0:
         limit.target = 0.0
         limit.target_shift = sign * gentle(row, B, limit.mobility, RECOVER * sign * target)
     limit.impulse = min(max(impulse, low), high)

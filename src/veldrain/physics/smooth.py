@@ -13,6 +13,7 @@ from veldrain.kernel import kernel
 from veldrain.physics.motors import bound_at, line
 from veldrain.physics.placing import move_trees
 from veldrain.physics.plant import (
+    APART,
     BALL,
     FREE,
     NEW,
@@ -37,8 +38,9 @@ def roughness(a, count, h):
     """Why the coming step is not smooth; ROUGH_NOT: it is."""
     if count.contacts > 0:
         return ROUGH_CONTACT
-    if len(a.loops) > 0:
-        return ROUGH_LINKS
+    for k in range(len(a.loops)):
+        if a.loops[k].kind != APART:
+            return ROUGH_LINKS
     if len(a.script) > 0:
         return ROUGH_PATH
     if len(a.blown) > 0:

@@ -377,7 +377,7 @@ def solve_positions(count, speeds, contacts, limits, rows, J, B, drifts):
         most = 0.0
         for k in range(count.limits):
             limit = limits[k]
-            if limit.low == 0.0 or limit.high == 0.0:  # a stop or a rope
+            if limit.positions == 1:
                 limit.shift, changed = undo(
                     rows[limit.row],
                     limit.shift,

@@ -22,6 +22,7 @@ class Snapshot:
     taps: dict[str, NDArray[Any]]
     notices: tuple[tuple[str, str], ...]
     steps: int
+    couplings: tuple[tuple[str, str], ...] = ()  # pairs that were attached at some time
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from veldrain.scenario.acting import Go, Keep, Leave, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Change, Cut, Fail, Finish, Push, Put, Say, Tell, Weather
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
+from veldrain.scenario.coupling import Attach, Release, attached, attached_force
 from veldrain.scenario.holding import Free, Lock, Remove
 from veldrain.scenario.measures import (
     closing,
@@ -26,6 +27,7 @@ from veldrain.scenario.trial import Trial
 
 __all__ = [
     "Action",
+    "Attach",
     "Change",
     "Condition",
     "Cut",
@@ -40,6 +42,7 @@ __all__ = [
     "Picture",
     "Push",
     "Put",
+    "Release",
     "Remove",
     "Say",
     "Scenario",
@@ -49,6 +52,8 @@ __all__ = [
     "Tell",
     "Trial",
     "Weather",
+    "attached",
+    "attached_force",
     "clearance",
     "closing",
     "distance",

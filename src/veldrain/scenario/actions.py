@@ -50,7 +50,8 @@ class Trial(Protocol):
         """An act that is undone so long (s) after each time that it is done, and while no other holds the same."""
 
 
-def _pose(value: Any, where: str) -> Pose:
+def as_pose(value: Any, where: str) -> Pose:
+    """A pose, or its words in a file."""
     if isinstance(value, Mapping) and set(value) <= {"xyz", "rpy", "yaw"}:
         return Pose(
             value.get("xyz", (0.0, 0.0, 0.0)), **{word: value[word] for word in ("rpy", "yaw") if word in value}
@@ -285,7 +286,7 @@ class Put(Action):
     """
 
     thing: Text = Text(kw_only=False, doc="name of the robot or body")
-    pose: Made[Pose, Pose] = Made(_pose, kw_only=False, doc="of its root in the world")
+    pose: Made[Pose, Pose] = Made(as_pose, kw_only=False, doc="of its root in the world")
     velocity: Row = Row("speed", default=(0.0, 0.0, 0.0), doc="world axes")
     spin: Row = Row("angular speed", default=(0.0, 0.0, 0.0), doc="world axes")
 

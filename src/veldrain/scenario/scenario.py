@@ -16,6 +16,7 @@ from veldrain.recording.choice import Choice
 from veldrain.scenario.acting import Go, Keep, Leave, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Change, Cut, Fail, Finish, Push, Put, Say, Tell, Weather
 from veldrain.scenario.conditions import Condition, Measure
+from veldrain.scenario.coupling import Attach, Release
 from veldrain.scenario.entries import After, Entry, Every, Trigger
 from veldrain.scenario.holding import Free, Lock, Remove
 from veldrain.scenario.picturing import Picture
@@ -90,7 +91,7 @@ class Moment:
     push, finish, say, fail, cut, put = _do(Push), _do(Finish), _do(Say), _do(Fail), _do(Cut), _do(Put)
     change, weather, picture = _do(Change), _do(Weather), _do(Picture)
     go, stop, shift, keep, take, leave = _do(Go), _do(Stop), _do(Shift), _do(Keep), _do(Take), _do(Leave)
-    lock, free, remove = _do(Lock), _do(Free), _do(Remove)
+    lock, free, remove, attach, release = _do(Lock), _do(Free), _do(Remove), _do(Attach), _do(Release)
 
     def tell(self, controller: str, **inputs: Quantity) -> Scenario:
         """Tell a controller, named by its robot or as ``robot/controller``: inputs hold until it is told again."""

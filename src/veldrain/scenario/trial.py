@@ -27,7 +27,7 @@ from veldrain.scenario.entries import After, Entry, Every
 from veldrain.scenario.picturing import PICTURES, Picture
 from veldrain.scenario.scenario import Scenario
 from veldrain.scenario.verdicts import Verdict
-from veldrain.simulation import Simulation, SimulationState
+from veldrain.simulation import Simulation, SimulationState, engine_of
 from veldrain.units import SI_UNITS, Quantity
 
 
@@ -400,6 +400,8 @@ class Trial:
             for driver in self.drivers:
                 if driver.due == step:
                     driver.tick()
+        for text in engine_of(sim).couplings.news():
+            self.publisher.event(text)
         if self.keep_every and step % self.keep_every == 0:
             data = np.frombuffer(self._written(), np.uint8)
             fields = Fields(layout=Fields(dim=[], data_offset=0), data=data)
