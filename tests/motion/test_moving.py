@@ -563,6 +563,7 @@ class Flying(unittest.TestCase):
         late = recording["multirotor/truth"].query("time > 30")
         self.assertGreater(after, 0.05)
         self.assertLess(np.abs(late[["x", "y", "z"]].to_numpy() - (0, 0, 2)).max(), 0.02)
+        self.assertIn("release sample", list(recording["scenario/events"]["data"]))
 
 
 if __name__ == "__main__":

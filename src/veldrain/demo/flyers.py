@@ -1,23 +1,20 @@
-"""The survey multirotor: that of ``veldrain new --kind flyer``, with a lidar, a camera and a sample to carry."""
+"""The survey multirotor: that of ``veldrain new --kind flyer``, with a lidar, a camera and a hook for a sample."""
 
 from __future__ import annotations
 
-from veldrain.model import Box, Model, Part
+from veldrain.model import Model
 from veldrain.pose import Pose
 from veldrain.sensing import Camera, Lidar
 from veldrain.starting import template
 
 
 def survey_multirotor() -> Model:
-    """A multirotor of 1.9 kg with a lidar ``scan`` on top, a camera ``eye`` ahead, and 200 g of ``sample`` below.
+    """A multirotor of 1.7 kg with a lidar ``scan`` on top, a camera ``eye`` ahead, and a frame ``hook`` below.
 
     It has the sensors of its template as well: ``imu``, ``height``, and its ``truth``.
     """
     m = template("flyer").placed["flyer"].model.copy("multirotor")
-    m.link("sample", Part(Box((0.06, 0.06, 0.06)), colour="steelblue"), mass=0.2)
-    # On a slide with a hair of play, so that it is a body of its own, which can be let go.
-    hook = Pose((-0.05, 0.08, -0.08))
-    m.joint("hook", "hull", "sample", "prismatic", pose=hook, limits=(0.0, 1e-4), stiffness=2e4, damping=20.0)
+    m.frame("hook", "hull", Pose((-0.05, 0.08, -0.05)))
     scan = Lidar(field_of_view="360 deg", max_range="10 m", noise="2 cm")
     m.mount("scan", scan, on="hull", pose=Pose((0.0, 0.0, 0.12)))
     down = Pose((0.16, 0.0, -0.05), rpy=(0.0, "25 deg", 0.0))  # below its blades

@@ -14,6 +14,7 @@ from veldrain.physics.host import Engine
 from veldrain.pose import Array, Pose
 
 FARTHEST = math.radians(80)  # that what is attached may be turned from the pose that is given: it is drawn there
+WIDE = 0.05  # m between two that are attached as they are, from which on it is told
 
 
 @dataclass(frozen=True)
@@ -119,6 +120,16 @@ class Couplings:
         loop["kind"], loop["rows"], loop["impulse"], loop["broke"] = p.COUPLED, 6, 0.0, 0
         loop["most_force"], loop["most_moment"] = most_force, most_torque
         self._let_pass()
+        shapes = [self._shapes_of(int(loop[f"node_{end}"][0])) for end in "ab"]
+        gap = self._engine.clearance(*shapes) if pose is None and all(map(len, shapes)) else 0.0
+        if gap > WIDE:
+            self._engine.notice(
+                f"gap {thing} {to}", f"{thing} was attached to {to} at a distance of {gap:.3g} m, and keeps it"
+            )
+
+    def _shapes_of(self, node: int) -> p.Ints:
+        """Numbers of the shapes that are fixed to a node."""
+        return np.flatnonzero(self._engine.plant.geoms["node"] == node)
 
     def release(self, thing: str, to: str | None = None) -> list[tuple[str, str]]:
         """Let a thing move apart from another, or from all that it is attached to; gives the pairs that were attached.
@@ -163,12 +174,12 @@ class Couplings:
     def _let_pass(self) -> None:
         """Let the shapes of links that are attached pass each other, and no others."""
         a, off = self._engine.plant, [self._skipped]
-        held = a.geoms["node"]
+        count = len(a.geoms)
         for loop in a.loops[self._first :]:
             if loop["kind"] == p.COUPLED:
-                one, other = (np.flatnonzero(held == loop[f"node_{end}"]) for end in "ab")
-                x, y = (side.ravel() for side in np.meshgrid(one, other))
-                off.append(np.minimum(x, y) * len(held) + np.maximum(x, y))
+                shapes = (self._shapes_of(loop[f"node_{end}"]) for end in "ab")
+                x, y = (side.ravel() for side in np.meshgrid(*shapes))
+                off.append(np.minimum(x, y) * count + np.maximum(x, y))
         self._engine.plant = a._replace(skipped=np.unique(np.concatenate(off)))
 
     def make_room_for(self, pairs: Sequence[tuple[str, str]]) -> None:

@@ -44,6 +44,12 @@ def point_bend(trees, nodes, node, point):
 
 
 @kernel
+def spin_bend(nodes, node):
+    """Angular acceleration of a node by velocity products alone."""
+    return (0.0, 0.0, 0.0) if node < 0 else triple(nodes[node].acc)
+
+
+@kernel
 def aim_drift(a, count, h):
     """Fill the drift (m/s) that positions are to undo at each contact that sticks; True where there is any."""
     found, sticks = False, False

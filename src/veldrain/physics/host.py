@@ -39,6 +39,9 @@ class Engine(Protocol):
     def geoms_of(self, path: str) -> p.Ints:
         """Numbers of the shapes of a thing."""
 
+    def clearance(self, geoms_a: p.Ints, geoms_b: p.Ints) -> float:
+        """Least gap (m) between two sides."""
+
     def node_pose(self, node: int) -> Pose:
         """Pose of a node in the world."""
 

@@ -15,6 +15,7 @@ from __future__ import annotations
 import math
 
 from veldrain.kernel import entry, kernel
+from veldrain.physics.drift import bend, point_bend, spin_bend
 from veldrain.physics.plant import (
     APART,
     CLOSED_BALL,
@@ -233,15 +234,21 @@ def add_coupled(count, trees, nodes, loops, k, limits, rows, J, B, closed, h):
     """The six rows of two links that move as one; False without room."""
     loop = loops[k]
     first = count.rows
+    # In a step both go straight or along their arcs (see ``drift``): they are to part by as much as they come together.
+    bend(nodes)
+    p = end_point(nodes, loop.node_a, loop.at_a)
+    parting = minus(point_bend(trees, nodes, loop.node_a, p), point_bend(trees, nodes, loop.node_b, p))
+    twisting = minus(spin_bend(nodes, loop.node_a), spin_bend(nodes, loop.node_b))
     if not add_closed(count, trees, nodes, loop, rows, J, B, closed):
         return False
     last = count.rows
     for j in range(loop.rows):
         count.rows = first + j + 1  # a limit is of the row added last
-        set_limit(count, -1, k, -math.inf, math.inf, 0.0, 0.0, loop.impulse[j], limits, rows, J, B)
+        target = -0.5 * h * dot(triple(loop.direction[j]), twisting if loop.turning[j] > 0.0 else parting)
+        set_limit(count, -1, k, -math.inf, math.inf, target, 0.0, loop.impulse[j], limits, rows, J, B)
         limit = limits[count.limits - 1]
         limit.positions = 1
-        limit.target_shift = -aim(loop, nodes, j)[2] / h
+        limit.target_shift = target - aim(loop, nodes, j)[2] / h
     count.rows = last
     return True
 
