@@ -248,6 +248,35 @@ class Commands(unittest.TestCase):
             done = called("inspect", DEMO / "culvert.scenario.yaml", "--knobs", *words, cwd=self.folder)
             self.assertRegex(done.stdout, f"(?s){pattern}")
 
+    def test_a_scenario_or_study_on_a_page(self) -> None:
+        done = called("inspect", DEMO / "culvert.study.yaml", cwd=self.folder)
+        for row in (
+            "Robots and actors\n  crawler  17.4 kg, 4 joints",
+            "crawler/scan +Lidar on mast, every 100 ms, 20 ms late",
+            "damped +crawler by veldrain.control:CentreLine .gain: 2.0, damping: 1.3., every 50 ms",
+            "at 10 s +push 'shove' on crawler/hull: .0, 90, 0. N for 0.3 s",
+            "when distance.crawler/hull, outlet. below 0.6 m +finish: reached the outlet",
+            "clear of the walls +never: touching.crawler, culvert.",
+            "silt.friction +uniform: low 0.05, high 0.4",
+            "nearest wall +min of crawler/clearance range in m, higher is better",
+            "trials +8 of each of 2 controllers",
+        ):
+            self.assertRegex(done.stdout, row)
+        done = called("inspect", DEMO / "cut_in.scenario.yaml", "--json", cwd=self.folder)
+        rows = dict(json.loads(done.stdout)["What happens"])
+        self.assertEqual(rows["when touching(car, other)"], "finish: hit the other")
+        refused = called("inspect", DEMO / "cut_in.scenario.yaml", "--posture", "up", cwd=self.folder)
+        self.assertEqual((refused.returncode, refused.stderr.count("\n")), (2, 1))
+        near = vd.distance("a", "b") < 0.5
+        both = (near & ~vd.touching("a", "b")).held("1 s")
+        self.assertEqual(str(both), "(distance(a, b) below 0.5 m and not touching(a, b)) for 1 s")
+        with self.assertRaisesRegex(vd.VeldrainError, "int has no overview"):
+            vd.overview(3)  # type: ignore[arg-type]
+        crowd = vd.World().ground()
+        for k in range(20):
+            crowd.obstacle(f"stone/{k}", vd.Sphere(0.1), pose=vd.Pose((k, 0, 0)))
+        self.assertIn("obstacles  20: stone (20)", str(vd.overview(crowd)))
+
     def test_progress(self) -> None:
         """In a log a line now and then, on a terminal a bar, in Python a call; nothing where it is not wished."""
         scenario = "culvert.scenario.yaml"

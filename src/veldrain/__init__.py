@@ -46,6 +46,7 @@ _WHERE = {
     "veldrain.formats": "load_roads load_robot save_roads save_robot",
     "veldrain.review": "Coverage Finding check coverage",
     "veldrain.report.birds_eye": "birds_eye",
+    "veldrain.report.overview": "overview",
     "veldrain.report.picture": "look",
     "veldrain.report.plotting": "plot",
     "veldrain.report.viewer.making": "page",
@@ -145,6 +146,7 @@ if TYPE_CHECKING:
     from veldrain.recording import open_log as open_log
     from veldrain.recording import true_boxes as true_boxes
     from veldrain.report.birds_eye import birds_eye as birds_eye
+    from veldrain.report.overview import overview as overview
     from veldrain.report.picture import look as look
     from veldrain.report.plotting import plot as plot
     from veldrain.report.viewer.making import page as page

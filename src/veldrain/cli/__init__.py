@@ -394,7 +394,7 @@ def inspect(
     test: Annotated[bool, typer.Option("--test", help="With --gains: measure each motor's answer to a step.")] = False,
     json: Annotated[bool, typer.Option("--json", help="Print everything as JSON.")] = False,
 ) -> None:
-    """Print what a robot is made of: its tree of links and joints, motors, sensors, and totals."""
+    """Print what a robot is made of, its links, joints, motors and sensors; or a scenario or study on a page."""
     from veldrain.cli import looking
 
     if knobs:

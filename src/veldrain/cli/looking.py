@@ -166,13 +166,25 @@ def _count(number: int, word: str) -> str:
 
 
 def inspect(file: Path, posture: str | None, search: Sequence[Path], as_json: bool) -> None:
-    """Print what is in a robot or a world file."""
-    from veldrain.documents import load_world
+    """Print what is in a robot, world, scenario or study file."""
+    from veldrain.documents import load_scenario, load_study, load_world
+    from veldrain.documents.source import kind_of_file
     from veldrain.formats import is_robot_file, load_robot
     from veldrain.report.contents import contents_of
 
     if is_robot_file(file.name):
         robots = [contents_of(load_robot(file, search=search), posture=posture)]
+    elif (kind := kind_of_file(file)) in ("study", "scenario"):
+        from veldrain.report.overview import overview
+
+        if posture is not None:
+            raise VeldrainError("has no meaning here", where="--posture", cure="name a robot or world file")
+        page = overview(load_study(file) if kind == "study" else load_scenario(file))
+        if as_json:
+            out.print_json(json.dumps(page.sections))
+        else:
+            say(str(page))
+        return
     else:
         world = load_world(file)
         if not world.placed:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, fields, replace
 from functools import partial
 from typing import Any, ClassVar, NamedTuple, overload
@@ -67,6 +67,13 @@ def _see_names(thing: Any) -> None:
             raise VeldrainError(f"{one.name} of {word} is {value!r}, not a name", where="condition", cure="give a name")
 
 
+def _named(thing: Any, kinds: Mapping[str, type]) -> str:
+    """A condition or measure by its word and its values; those that are as usual are left out."""
+    word = next((word for word, kind in kinds.items() if kind is type(thing)), type(thing).__name__)
+    told = [str(vars(thing)[f.name]) for f in fields(thing) if vars(thing)[f.name] != f.default]
+    return f"{word}({', '.join(told)})"
+
+
 class Condition(ABC):
     """Something that holds or does not; combine with ``&``, ``|`` and ``~``.
 
@@ -119,6 +126,9 @@ class Condition(ABC):
         """Its numbers, from the outside in: knobs of an event that has a name."""
         return iter(())
 
+    def __str__(self) -> str:
+        return _named(self, Condition.kinds)
+
     def held(self, time: Quantity) -> Held:
         """It has held for a time without a break."""
         return Held(self, quantity(time, "time", "condition"))
@@ -146,6 +156,9 @@ class Joined(Condition):
     one: Condition
     other: Condition
     both: bool
+
+    def __str__(self) -> str:
+        return f"({self.one} {'and' if self.both else 'or'} {self.other})"
 
     def watches(self) -> set[Pair]:
         return self.one.watches() | self.other.watches()
@@ -182,6 +195,9 @@ class Not(Condition):
 
     one: Condition
 
+    def __str__(self) -> str:
+        return f"not {self.one}"
+
     def impossible(self, duration: float) -> str:
         return self.one.certain()
 
@@ -212,6 +228,9 @@ class Held(Condition):
 
     one: Condition
     time: float
+
+    def __str__(self) -> str:
+        return f"{self.one} for {self.time:g} s"
 
     def watches(self) -> set[Pair]:
         return self.one.watches()
@@ -273,6 +292,9 @@ class Compared(Condition):
     below: bool
     bound: float
 
+    def __str__(self) -> str:
+        return f"{self.measure} {'below' if self.below else 'above'} {self.bound:.4g} {self.unit()}".rstrip()
+
     def impossible(self, duration: float) -> str:
         low, high = self.measure.span
         out = self.bound <= low if self.below else self.bound >= high
@@ -325,6 +347,9 @@ class Latched(Condition):
     one: Compared
     bound: float
 
+    def __str__(self) -> str:
+        return f"{self.one}, released at {self.bound:.4g} {self.unit()}".rstrip()
+
     def impossible(self, duration: float) -> str:
         return self.one.impossible(duration)
 
@@ -373,8 +398,7 @@ class Measure(ABC):
         return self.bind(look.simulation)
 
     def __str__(self) -> str:
-        word = next((word for word, kind in Measure.kinds.items() if kind is type(self)), type(self).__name__)
-        return f"{word}({', '.join(map(str, vars(self).values()))})"
+        return _named(self, Measure.kinds)
 
     def bounded(self, bound: Quantity) -> float:
         """A bound in SI units."""

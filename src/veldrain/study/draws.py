@@ -24,6 +24,10 @@ Paths = str | tuple[str, ...]
 class Draw(ABC):
     """A distribution; its quantities are read in the unit of what is varied."""
 
+    def __str__(self) -> str:
+        values = ", ".join(f"{name} {value}" for name, value in vars(self).items() if value is not None)
+        return f"{type(self).__name__.lower()}: {values}"
+
     @abstractmethod
     def bind(self, kind: str, where: str) -> Callable[[np.random.Generator], float]:
         """The function that draws, in SI units of a kind of quantity."""
