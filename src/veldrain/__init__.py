@@ -33,6 +33,7 @@ _WHERE = {
     "veldrain.recording": (
         "Log LogComparison Matched Recording Sink compare_logs detections match open_log true_boxes"
     ),
+    "veldrain.recording.maps": "HeightMap MapComparison OccupancyMap height_map load_map occupancy",
     "veldrain.scenario": (
         "Action Attach Change Condition Cut Fail Finish Free Go Keep Leave Lock Picture Push Put Release Remove Say "
         "Scenario Shift Stop Take Tell Trial Weather attached attached_force clearance closing distance elapsed height "
@@ -145,6 +146,12 @@ if TYPE_CHECKING:
     from veldrain.recording import match as match
     from veldrain.recording import open_log as open_log
     from veldrain.recording import true_boxes as true_boxes
+    from veldrain.recording.maps import HeightMap as HeightMap
+    from veldrain.recording.maps import MapComparison as MapComparison
+    from veldrain.recording.maps import OccupancyMap as OccupancyMap
+    from veldrain.recording.maps import height_map as height_map
+    from veldrain.recording.maps import load_map as load_map
+    from veldrain.recording.maps import occupancy as occupancy
     from veldrain.report.birds_eye import birds_eye as birds_eye
     from veldrain.report.overview import overview as overview
     from veldrain.report.picture import look as look

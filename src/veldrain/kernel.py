@@ -48,7 +48,7 @@ _OPTIONS: dict[str, Any] = {"error_model": "numpy", "fastmath": {"contract", "re
 
 
 # What is compiled anew together; kernels of different rooms never call each other.
-ROOMS = {"engine": ("physics", "sensing"), "motion": ("motion",)}
+ROOMS = {"engine": ("physics", "sensing"), "motion": ("motion",), "maps": ("recording",)}
 
 
 SHIPS = "VELDRAIN_SHIPS_KERNELS"  # environment of a process that makes a wheel's kernels
@@ -334,7 +334,8 @@ def entry(function: F, has_vectors: bool = False, is_linked: bool = False, is_wh
 
     Most have nothing for LLVM's vectorisers, which take a third of the time to compile to find that out.
     """
-    room = "motion" if ".motion." in function.__module__ else "engine"
+    folder = function.__module__.split(".")[1]
+    room = next((room for room, folders in ROOMS.items() if folder in folders), "engine")
     dispatcher: Any = njit(no_cfunc_wrapper=True, **options, **_OPTIONS)(function)
     dispatcher._cache = KernelCache(function, room, is_linked)
     compile_it = dispatcher.compile

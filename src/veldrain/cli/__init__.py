@@ -485,7 +485,9 @@ def export(
     to: Annotated[Path, typer.Option(help="Folder to write; it must not hold anything yet.")],
     kind: Annotated[
         list[str] | None,
-        typer.Option(help="csv (default), parquet, npz, png, jpeg, mp4, ply, pcd, glb, bag, bag-mcap; repeatable."),
+        typer.Option(
+            help="csv (default), parquet, npz, png, jpeg, mp4, ply, pcd, map, glb, bag, bag-mcap; repeatable."
+        ),
     ] = None,
     stream: Annotated[list[str] | None, typer.Option(help="Only this stream, with * for any part; repeatable.")] = None,
     frame: Annotated[str | None, typer.Option(help="Of points: move them into this frame, one file a stream.")] = None,

@@ -70,11 +70,17 @@ class JoinedLog(Log):
         yield self.table(stream, start, end)
 
     def _clouds(
-        self, stream: str, frame: str | None, start: Quantity | None, end: Quantity | None, deskew: bool
+        self,
+        stream: str,
+        frame: str | None,
+        start: Quantity | None,
+        end: Quantity | None,
+        deskew: bool,
+        beams: bool = False,
     ) -> Iterator[tuple[float, float, dict[str, np.ndarray]]]:
         self._named(stream)
         for log in self.having(stream):
-            yield from log._clouds(stream, frame, start, end, deskew)
+            yield from log._clouds(stream, frame, start, end, deskew, beams)
 
     def pictures(self, stream: str, start: int = FIRST, end: int = LAST) -> Iterator[tuple[int, np.ndarray]]:
         self._named(stream)

@@ -171,25 +171,51 @@ class Streams(ABC):
         return ((time, cloud) for time, _, cloud in self._clouds(stream, frame, start, end, deskew))
 
     def _clouds(
-        self, stream: str, frame: str | None, start: Quantity | None, end: Quantity | None, deskew: bool
+        self,
+        stream: str,
+        frame: str | None,
+        start: Quantity | None,
+        end: Quantity | None,
+        deskew: bool,
+        beams: bool = False,
     ) -> Iterator[tuple[float, float, dict[str, np.ndarray]]]:
-        """The same with the headers' stamps."""
+        """The same with the headers' stamps; of beams where each began, ``origin``, and those that met nothing too."""
         from veldrain.recording.tables import points_of
 
         message = self._known(stream)
         for stamps, raw in self._batches(stream, start, end):
             for stamp, data in zip(stamps.tolist(), raw, strict=True):
                 with _spoilt(stream, message):
-                    own, first, cloud = points_of(self.types, message, data)
+                    own, first, cloud = points_of(self.types, message, data, beams)
                 time = stamp / 1e9
                 if not abs(first - time) < OTHER_CLOCK:  # of another clock: what is known is the message's time
                     first = time
+                if beams:
+                    cloud["origin"] = np.zeros((len(cloud["xyz"]), 3))
                 if frame is not None and frame != own and len(cloud["xyz"]):
                     beam = cloud.get("beam_time") if deskew else None
                     when = np.array([time]) if beam is None else first + np.asarray(beam, float)
                     at, turn = self.frames.poses_between(frame, own, when, stream)
                     cloud["xyz"] = (turn if len(when) > 1 else turn[0]).apply(cloud["xyz"]) + at
+                    if beams:
+                        cloud["origin"] += at
                 yield time, first, cloud
+
+    def beams(
+        self, stream: str, frame: str, start: Quantity | None = None, end: Quantity | None = None
+    ) -> Iterator[tuple[float, np.ndarray, np.ndarray, np.ndarray]]:
+        """Of each cloud or scan: time (s), where its beams began and ended (n, 3) in a frame, and which met nothing.
+
+        A scan's beam that met nothing ends where the scan ends seeing; a cloud has only those that met something.
+
+        Raises:
+            VeldrainError: no points in this stream, or no such frame.
+
+        >>> time, origins, ends, missed = next(recording.beams("crawler/scan", "world"))  # doctest: +SKIP
+        """
+        for time, _, cloud in self._clouds(stream, frame, start, end, deskew=True, beams=True):
+            missed = cloud.get("missed", np.zeros(len(cloud["xyz"]), bool))
+            yield time, cloud["origin"], cloud["xyz"], missed
 
     def image(self, stream: str, k: int = -1) -> np.ndarray:
         """The k-th picture of a stream: (rows, columns, 3) of colours, or (rows, columns) of depths or labels.

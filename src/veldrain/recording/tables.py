@@ -215,10 +215,13 @@ def cloud_table(store: Typestore, stamps: np.ndarray, raw: Sequence[bytes]) -> p
     return pd.DataFrame(columns)
 
 
-def points_of(store: Typestore, message: str, data: bytes) -> tuple[str, float, dict[str, np.ndarray]]:
+def points_of(
+    store: Typestore, message: str, data: bytes, misses: bool = False
+) -> tuple[str, float, dict[str, np.ndarray]]:
     """Frame, header's stamp (s), and the points (n, 3) of one cloud or scan with their other fields, all of length n.
 
-    ``beam_time`` is when each was measured, from the header's stamp on.
+    ``beam_time`` is when each was measured, from the header's stamp on. With ``misses`` beams of a scan that met
+    nothing are among them, as far as it can see, and ``missed`` is True for them.
 
     Raises:
         ValueError: neither of both.
@@ -234,8 +237,12 @@ def points_of(store: Typestore, message: str, data: bytes) -> tuple[str, float, 
     elif message == SCAN:
         angles = made.angle_min + made.angle_increment * np.arange(len(made.ranges))
         ranges = np.asarray(made.ranges, float)
+        missed = np.isposinf(ranges)
+        if misses:
+            ranges = np.where(missed, made.range_max, ranges)
         xyz = np.stack([ranges * np.cos(angles), ranges * np.sin(angles), np.zeros(len(ranges))], axis=-1)
         more = {"intensity": np.asarray(made.intensities)} if len(made.intensities) == len(ranges) else {}
+        more |= {"missed": missed} if misses else {}
         if made.time_increment:
             more["beam_time"] = made.time_increment * np.arange(len(ranges))
     else:
