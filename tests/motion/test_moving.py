@@ -300,6 +300,39 @@ class Planning(unittest.TestCase):
                     sim["arm"].positions = a + share * (b - a)
                     self.assertEqual(len(sim.contacts()), 0)
 
+    def test_with_a_bar_in_the_hand(self) -> None:
+        """A bar that hangs 0.45 m below the tool meets the wall where the bare arm passes over it: it is taken around."""
+        world = self.world()
+        sim = vd.Simulation(world)
+        sim["arm"].positions = self.A
+        tool = sim["arm"].pose("tool")
+        world.body("bar", vd.Box((0.5, 0.02, 0.02)), mass=0.2, pose=tool @ vd.Pose((0.2, 0, 0.02)))
+        sim = vd.Simulation(world)
+        sim["arm"].positions = self.A
+        links = ["flange", "wrist"]
+        bare = vd.plan(self.world(), "arm", start=self.A, goal=self.B, seed=1, margin="2 mm")
+        held = vd.plan(sim, "arm", goal=self.B, seed=1, margin="2 mm", carrying="bar", grasped_by=links)
+
+        def least(points: np.ndarray) -> float:
+            """Least gap between the bar, as it lay in the grip, and the wall along a path."""
+            gap, found = vd.clearance("bar", "wall").bind(sim), []
+            for a, b in zip(points[:-1], points[1:], strict=True):
+                for share in np.linspace(0, 1, 60):
+                    sim["arm"].positions = a + share * (b - a)
+                    sim["bar"].move_to(sim["arm"].pose("tool") @ vd.Pose((0.2, 0, 0.02)))
+                    found.append(gap())
+            return min(found)
+
+        self.assertLess(least(bare), 0.0)
+        self.assertGreater(least(held), 0.002 - 1e-6)
+        for words, said in (
+            ({"carrying": "bra", "grasped_by": links}, "no body 'bra'.*'bar'"),
+            ({"carrying": "bar"}, "which links hold it"),
+            ({"carrying": "bar", "grasped_by": ["hnd"]}, "no link 'hnd'"),
+        ):
+            with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, said):
+                vd.plan(sim, "arm", goal=self.B, **words)
+
     def test_says_what_is_in_the_way(self) -> None:
         world = self.world()
         into = np.array([0.0, 0.9, 0.9, 0, 0.8, 0])

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import ArrayLike
 
+from veldrain.control.grasping import holding
 from veldrain.control.routing import Grid, NoPath
 from veldrain.errors import VeldrainError, unknown
 from veldrain.model import GROUND, Cylinder, Model, World
@@ -38,6 +39,8 @@ def plan(
     margin: Quantity = "1 cm",
     seed: int = 0,
     budget: int = 20000,
+    carrying: str | None = None,
+    grasped_by: Sequence[str] = (),
 ) -> Array:
     """Joint positions that lead around what is in the way, the robot itself included.
 
@@ -53,6 +56,8 @@ def plan(
         margin: least distance to all that the robot may touch, m.
         seed: of the samples: the same seed gives the same path.
         budget: samples at most.
+        carrying: name of a body that goes along, as it lies in the hand at the start of the world, or now.
+        grasped_by: links that hold it: it goes along with the first, and may touch all of them.
 
     Returns:
         Points (k, n), for ``Trajectory.through``.
@@ -66,6 +71,11 @@ def plan(
     engine = _copy(world)
     if robot not in engine.compiled.robots:
         raise unknown("robot", robot, engine.compiled.robots, "plan")
+    if carrying is not None:
+        place = world if isinstance(world, World) else world.world
+        loaded = Engine(holding(place, engine, robot, carrying, grasped_by), engine.step)
+        loaded.take_poses(engine)
+        engine = loaded
     roaming = Roaming(engine, robot, joints, quantity(margin, "length", "plan: margin"))
     q0 = roaming.now if start is None else roaming.row(start, "start")
     q1 = roaming.row(goal, "goal")
