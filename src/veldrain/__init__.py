@@ -26,12 +26,13 @@ _WHERE = {
     "veldrain.simulation": "Simulation",
     "veldrain.motion": "Chain Leg Roads Route Trajectory suggest_gains",
     "veldrain.control": (
-        "AckermannDrive ByHand CentreLine Controller DifferentialDrive Fly FollowRoute FollowTrajectory GoTo Inputs "
-        "NoPath OmniDrive Play Program Script SkidSteer Walk WallFollower collision_pairs plan plan_route "
-        "step_response try_controller"
+        "AckermannDrive ByHand CentreLine Controller DifferentialDrive EstimatePose Fly FollowRoute "
+        "FollowTrajectory GoTo Inputs NoPath OmniDrive Play Program Script SkidSteer Walk WallFollower "
+        "collision_pairs plan plan_route step_response try_controller"
     ),
     "veldrain.recording": (
-        "Log LogComparison Matched Recording Sink compare_logs detections match open_log true_boxes"
+        "Consistency Log LogComparison Matched Recording Sink compare_logs consistency detections match open_log "
+        "true_boxes"
     ),
     "veldrain.recording.maps": "HeightMap MapComparison OccupancyMap height_map load_map occupancy",
     "veldrain.scenario": (
@@ -65,6 +66,7 @@ if TYPE_CHECKING:
     from veldrain.control import CentreLine as CentreLine
     from veldrain.control import Controller as Controller
     from veldrain.control import DifferentialDrive as DifferentialDrive
+    from veldrain.control import EstimatePose as EstimatePose
     from veldrain.control import Fly as Fly
     from veldrain.control import FollowRoute as FollowRoute
     from veldrain.control import FollowTrajectory as FollowTrajectory
@@ -136,12 +138,14 @@ if TYPE_CHECKING:
     from veldrain.motion import Trajectory as Trajectory
     from veldrain.motion import suggest_gains as suggest_gains
     from veldrain.pose import Pose as Pose
+    from veldrain.recording import Consistency as Consistency
     from veldrain.recording import Log as Log
     from veldrain.recording import LogComparison as LogComparison
     from veldrain.recording import Matched as Matched
     from veldrain.recording import Recording as Recording
     from veldrain.recording import Sink as Sink
     from veldrain.recording import compare_logs as compare_logs
+    from veldrain.recording import consistency as consistency
     from veldrain.recording import detections as detections
     from veldrain.recording import match as match
     from veldrain.recording import open_log as open_log

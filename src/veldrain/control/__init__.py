@@ -3,6 +3,7 @@
 from veldrain.control.by_hand import ByHand
 from veldrain.control.centre_line import CentreLine
 from veldrain.control.contract import Body, Controller, InputValues, MotorHandle, Motors, Senses
+from veldrain.control.estimating import EstimatePose
 from veldrain.control.flying import Fly
 from veldrain.control.loading import NamedController, fresh
 from veldrain.control.piloting import FollowRoute, GoTo, WallFollower
@@ -23,6 +24,7 @@ __all__ = [
     "Controller",
     "DifferentialDrive",
     "Drive",
+    "EstimatePose",
     "Fly",
     "FollowRoute",
     "FollowTrajectory",

@@ -2,6 +2,7 @@
 
 from veldrain.recording.comparing import LogComparison, compare_logs
 from veldrain.recording.detecting import Matched, detections, match, true_boxes
+from veldrain.recording.judging import Consistency, consistency
 from veldrain.recording.log import Log
 from veldrain.recording.opening import open_log
 from veldrain.recording.reader import Recording
@@ -10,6 +11,7 @@ from veldrain.recording.sinks import Sink
 from veldrain.recording.writer import Recorder, RecordingError
 
 __all__ = [
+    "Consistency",
     "Log",
     "LogComparison",
     "Matched",
@@ -19,6 +21,7 @@ __all__ = [
     "Sink",
     "StreamInfo",
     "compare_logs",
+    "consistency",
     "detections",
     "match",
     "open_log",
