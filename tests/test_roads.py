@@ -235,6 +235,59 @@ class Built(unittest.TestCase):
             with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, said):
                 act()
 
+    def test_the_shortest_route_from_a_point_to_another(self) -> None:
+        """Of all ways over a block of streets, counted one by one, it takes the shortest."""
+        r = vd.Roads("block")
+        for name, ends in (
+            ("west", [(0, 20), (0, 80)]),
+            ("south", [(20, 0), (180, 0)]),
+            ("north", [(20, 100), (100, 130), (180, 100)]),
+            ("east", [(200, 20), (200, 80)]),
+            ("in", [(-100, 100), (-20, 100)]),
+            ("out", [(220, 0), (300, 0)]),
+        ):
+            r.road(name, ends)
+        r.crossing("nw", ["in:end", "north:start", "west:end"]).crossing("ne", ["north:end", "east:end"])
+        r.crossing("sw", ["west:start", "south:start"]).crossing("se", ["south:end", "east:start", "out:start"])
+        start, goal = (-60.0, 98.4), (260.0, -1.6)
+        lengths = []
+        chains = [[r.lane("in")]]
+        while chains:  # all ways that meet no lane twice
+            chain = chains.pop()
+            if chain[-1].road.id == "out":
+                lengths.append(sum(lane.way().curve.length for lane in chain) - 40 - 40)
+            been = {(lane.road.id, lane.lane.number) for lane in chain}
+            chains += [
+                [*chain, after] for after in chain[-1].onward() if (after.road.id, after.lane.number) not in been
+            ]
+        self.assertGreaterEqual(len(lengths), 2)
+        route = r.route(start, goal, speed="20 km/h")
+        self.assertAlmostEqual(route.length, min(lengths), delta=0.05)
+        (x, y), (to_x, to_y) = (route.curve.at(np.array([s]))[:2] for s in (0.0, route.length))
+        np.testing.assert_allclose((x[0], to_x[0]), (start[0], goal[0]), atol=1e-3)
+        np.testing.assert_allclose((y[0], to_y[0]), (98.375, -1.625), atol=1e-3)
+        self.assertAlmostEqual(r.route((-60, 98.4), (-30, 98.4)).length, 30.0, delta=1e-6)
+        around = r.route((100, -1.6), (60, -1.6))  # behind it on its own lane: once around the block
+        self.assertGreater(around.length, 400)
+        world = vd.World().roads(r).actor("car", vd.Box((4, 1.8, 1.4)), route=route)
+        with tempfile.TemporaryDirectory() as folder:
+            vd.save_world(world, Path(folder) / "b.world.yaml")
+            self.assertIn("goal: [260", (Path(folder) / "b.world.yaml").read_text())
+            again = vd.load_world(Path(folder) / "b.world.yaml")
+        self.assertEqual(again.placed["car"].course.leader, route)  # type: ignore[union-attr]
+        told = world.route_on(start=["-60 m", 98.4], goal=goal, speed="20 km/h")
+        self.assertEqual(told, route)
+        taking = vd.Take("car", {"start": [-60, 98.4], "goal": [260, -1.6]})
+        self.assertEqual(str(taking), "car takes the way to [260, -1.6]")
+        for act, said in (
+            (lambda: r.route((50, 50), goal), r"start: \(50, 50\) is on no lane"),
+            (lambda: r.route(goal, start), "no lanes lead from road out, lane -1, to road in"),
+            (lambda: r.route_on(goal=goal), "needs a road, or start and goal"),
+            (lambda: r.route_on("in", goal=goal), "needs a road, or start and goal"),
+        ):
+            with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, said):
+                act()
+
     def test_worlds_have_them_and_files_say_the_same(self) -> None:
         w = vd.World().ground(height=-0.3).roads(crossing())
         w.actor("car", vd.Box((4, 1.8, 1.4)), route=w.route_on(road="west", via=["south"], speed="8 m/s"))

@@ -24,7 +24,7 @@ _WHERE = {
     "veldrain.live.link": "Link",
     "veldrain.copies": "Copies",
     "veldrain.simulation": "Simulation",
-    "veldrain.motion": "Chain Leg Roads Route Trajectory suggest_gains",
+    "veldrain.motion": "Chain Leg Payload Roads Route Trajectory payload suggest_gains",
     "veldrain.control": (
         "AckermannDrive ByHand CentreLine Controller DifferentialDrive EstimatePose Fly FollowRoute "
         "FollowTrajectory GoTo Inputs NoPath OmniDrive Play Program Script SkidSteer Walk WallFollower "
@@ -133,9 +133,11 @@ if TYPE_CHECKING:
     from veldrain.model import World as World
     from veldrain.motion import Chain as Chain
     from veldrain.motion import Leg as Leg
+    from veldrain.motion import Payload as Payload
     from veldrain.motion import Roads as Roads
     from veldrain.motion import Route as Route
     from veldrain.motion import Trajectory as Trajectory
+    from veldrain.motion import payload as payload
     from veldrain.motion import suggest_gains as suggest_gains
     from veldrain.pose import Pose as Pose
     from veldrain.recording import Consistency as Consistency

@@ -13,6 +13,7 @@ from veldrain.control.contract import Body, MotorHandle
 from veldrain.control.gap_keeping import NEVER, eased, nearest_ahead
 from veldrain.errors import VeldrainError
 from veldrain.motion import Route
+from veldrain.motion.routes import is_on_roads
 from veldrain.pose import Array
 from veldrain.sampling import Reading
 from veldrain.sheet import Choice, Made, Maybe, Number, Text
@@ -42,7 +43,7 @@ def planar(reading: Reading, sensor: str) -> Planar:
 
 
 def _points(value: Any, where: str) -> Any:
-    if isinstance(value, Mapping) and "road" in value:
+    if is_on_roads(value):
         return dict(value)  # a lane of the world's roads: known when it starts
     if isinstance(value, Route):
         return value

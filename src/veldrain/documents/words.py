@@ -24,6 +24,7 @@ from veldrain.model.leading import MOVES, Moves
 from veldrain.model.meshes import Collide
 from veldrain.model.structures import Built
 from veldrain.motion import Route
+from veldrain.motion.routes import is_on_roads
 from veldrain.pose import Pose
 from veldrain.resolver import call_named, load_named
 from veldrain.sheet import Sheet
@@ -292,9 +293,10 @@ def leader_text() -> type[Words]:
             if self.use is not None:
                 return NamedText(use=self.use, **{"with": self.arguments}).make(folder)
             told = {word: getattr(self, word) for word in self.told}
-            return told if "road" in told else Route(**told)  # on a road: the world has it
+            return told if is_on_roads(told) else Route(**told)  # on a road: the world has it
 
-    fields: dict[str, Any] = dict.fromkeys([*Route.fields(), "road", "lane", "section", "via", "network"], (Any, None))
+    on_roads = "road", "lane", "section", "via", "network", "start", "goal"
+    fields: dict[str, Any] = dict.fromkeys([*Route.fields(), *on_roads], (Any, None))
     return create_model("RouteWords", __base__=LeaderWords, **fields)
 
 

@@ -3,8 +3,9 @@
 from veldrain.motion.chains import Chain, Reached
 from veldrain.motion.gains import suggest_gains
 from veldrain.motion.legs import Leg
+from veldrain.motion.payloads import Payload, payload
 from veldrain.motion.roads import Roads
 from veldrain.motion.routes import Route
 from veldrain.motion.trajectories import Trajectory
 
-__all__ = ["Chain", "Leg", "Reached", "Roads", "Route", "Trajectory", "suggest_gains"]
+__all__ = ["Chain", "Leg", "Payload", "Reached", "Roads", "Route", "Trajectory", "payload", "suggest_gains"]

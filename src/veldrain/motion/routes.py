@@ -21,6 +21,11 @@ ENDS = ("stop", "go on")
 FASTEST = 1e6  # m/s: where nothing limits the speed
 
 
+def is_on_roads(words: Any) -> bool:
+    """True for words that tell a route on the roads of a world: along a road's lane, or from a start to a goal."""
+    return isinstance(words, Mapping) and ("road" in words or "goal" in words)
+
+
 class Way:
     """A curve with its height and its crossfall: what a lane of a road gives a route.
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from veldrain.errors import VeldrainError, told_at
 from veldrain.model.leading import Gap
-from veldrain.motion.routes import Route
+from veldrain.motion.routes import Route, is_on_roads
 from veldrain.physics.actors import Actors
 from veldrain.scenario.actions import Action, Trial
 from veldrain.sheet import Made, Maybe, Number, Row, Text
@@ -24,7 +24,7 @@ def _gap(value: Any, where: str) -> Gap:
 
 
 def _route(value: Any, where: str) -> Any:
-    if isinstance(value, dict) and "road" in value:
+    if is_on_roads(value):
         return value  # a lane of the world's roads: known in a trial
     found = Route(**value) if isinstance(value, dict) else value
     if not isinstance(found, Route):
@@ -158,8 +158,9 @@ class Take(Action):
         return lambda: actors.take(self.actor, route, row, self.over)
 
     def __str__(self) -> str:
-        if isinstance(self.route, dict):
-            return f"{self.actor} takes road {self.route['road']}"
+        told = self.route
+        if isinstance(told, dict):
+            return f"{self.actor} takes " + (f"road {told['road']}" if "road" in told else f"the way to {told['goal']}")
         return f"{self.actor} takes a route of {self.route.length:.4g} m"
 
 

@@ -15,6 +15,7 @@ from veldrain.model import Part, Surface
 from veldrain.motion.roads.building import crossing, road_through
 from veldrain.motion.roads.crossfall import base
 from veldrain.motion.roads.faults import problems
+from veldrain.motion.roads.finding import shortest_way
 from veldrain.motion.roads.road import Lane, Link, Network, OnLane, Road
 from veldrain.motion.roads.surfaces import surfaces
 from veldrain.motion.routes import Route
@@ -133,9 +134,43 @@ class Roads(Network):
             raise unknown("lane", str(lane), [str(n) for n in lanes if n], f"road {road}, section {section}")
         return OnLane(self, found, section, lanes[lane])
 
-    def route_on(self, road: str, lane: int = -1, section: int = 0, **words: Any) -> Route:
-        """The route along a lane; see ``OnLane.route`` for the other words."""
+    def route_on(
+        self,
+        road: str | None = None,
+        lane: int = -1,
+        section: int = 0,
+        *,
+        start: Sequence[Quantity] | None = None,
+        goal: Sequence[Quantity] | None = None,
+        **words: Any,
+    ) -> Route:
+        """The route along a lane, see ``OnLane.route`` for the other words; with start and goal see ``route``."""
+        if start is not None and goal is not None and road is None:
+            return self.route(start, goal, **words)
+        if road is None or start is not None or goal is not None:
+            raise VeldrainError("needs a road, or start and goal", where="route", cure="give either")
         return self.lane(road, section=section, lane=lane).route(**words)
+
+    def route(
+        self, start: Sequence[Quantity], goal: Sequence[Quantity], speed: Quantity | None = None, **more: Any
+    ) -> Route:
+        """The shortest route from one point to another along lanes that follow each other; it changes none.
+
+        Args:
+            start, goal: (x, y), each on a lane; of the goal's road any lane of its direction will do.
+            speed: None: the most that is allowed where it begins.
+            more: what else a ``Route`` takes.
+
+        Raises:
+            VeldrainError: a point that is on no lane, or no lanes that lead from the one to the other.
+
+        >>> Roads().road("dike", [(0, 0), (80, 0)]).route((10, -1.6), (50, -1.6)).length
+        40.0
+        """
+        points = [[quantity(x, "length", "route") for x in point] for point in (start, goal)]
+        way, first = shortest_way(self, *points)
+        way.said = dict(zip(("start", "goal"), points, strict=True))
+        return Route(way, speed=first.most_speed if speed is None else speed, **more)
 
     def at(self, x: Quantity, y: Quantity) -> Spot | None:
         """Where a point is: on which road and lane; None: on none."""

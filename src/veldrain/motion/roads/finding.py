@@ -1,0 +1,89 @@
+"""The shortest way over a network of roads, from a point to another, along its lanes."""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from veldrain.errors import VeldrainError
+from veldrain.motion.curves import Curve
+from veldrain.motion.roads.road import OnLane, joined_ways
+from veldrain.motion.routes import Way
+
+if TYPE_CHECKING:
+    from veldrain.motion.roads.network import Roads
+
+Key = tuple[str, int, int]  # road, section, lane
+
+
+def shortest_way(roads: Roads, start: Sequence[float], goal: Sequence[float]) -> tuple[Way, OnLane]:
+    """The shortest way along lanes, and the lane on which it begins (E. W. Dijkstra, Numerische Mathematik 1, 1959).
+
+    It keeps to the lanes that follow each other and changes none; of the goal's road any lane of its direction will do.
+
+    Raises:
+        VeldrainError: a point that is on no lane, or no way from the one to the other.
+    """
+    first, last = (_lane_at(roads, point, word) for point, word in ((start, "start"), (goal, "goal")))
+    ways: dict[Key, Way] = {}
+
+    def way_of(lane: OnLane) -> Way:
+        return ways.setdefault(_key(lane), lane.way())
+
+    def foot(lane: OnLane, point: Sequence[float]) -> float:
+        return way_of(lane).curve.foot(point[0], point[1])[0]
+
+    begin = foot(first, start)
+    ends = {(last.road.id, last.section, n) for n, lane in last.road.sections[last.section].lanes.items() if n}
+    ends = {key for key in ends if (key[2] < 0) == (last.lane.number < 0)}
+    best: dict[Key, float] = {}
+    # Each with how long the way to its beginning is, a number that settles ties, and the lanes up to it.
+    count, open_ends = 0, [(-begin, 0, [first])]
+    found: tuple[float, list[OnLane], float] | None = None
+    while open_ends and (found is None or open_ends[0][0] < found[0]):
+        so_far, _, chain = heapq.heappop(open_ends)
+        lane = chain[-1]
+        if _key(lane) in ends:
+            end = foot(lane, goal)
+            if so_far + end > 0 and (found is None or so_far + end < found[0]):
+                found = so_far + end, chain, end
+        for after in lane.onward():
+            length = so_far + way_of(lane).curve.length
+            if length < best.get(_key(after), np.inf):
+                best[_key(after)] = length
+                count += 1
+                heapq.heappush(open_ends, (length, count, [*chain, after]))
+    if found is None:
+        raise VeldrainError(
+            f"no lanes lead from road {first.road.id}, lane {first.lane.number}, to road {last.road.id}",
+            where="route",
+            cure="start on another lane, or go by way of a road where it can turn",
+        )
+    whole = joined_ways([way_of(lane) for lane in found[1]])
+    length = sum(way_of(lane).curve.length for lane in found[1][:-1])
+    return cut(whole, begin, length + found[2]), first
+
+
+def cut(way: Way, begin: float, end: float) -> Way:
+    """A part of a way, from one length (m) to another."""
+    inner = way.s[(way.s > begin + 1e-6) & (way.s < end - 1e-6)]
+    s = np.concatenate([[begin], inner, [end]])
+    x, y, heading, k = way.curve.at(s)
+    heights, rolls = (np.interp(s, way.s, values) for values in (way.heights, way.rolls))
+    return Way(Curve.sampled(s - begin, x, y, np.unwrap(heading), k), s - begin, heights, rolls)
+
+
+def _key(lane: OnLane) -> Key:
+    return lane.road.id, lane.section, lane.lane.number
+
+
+def _lane_at(roads: Roads, point: Sequence[float], word: str) -> OnLane:
+    spot = roads.at(point[0], point[1])
+    if spot is None:
+        raise VeldrainError(
+            f"({point[0]:g}, {point[1]:g}) is on no lane", where=f"route: {word}", cure="name a point on a road"
+        )
+    return roads.lane(spot.road, section=spot.section, lane=spot.lane)
