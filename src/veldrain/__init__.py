@@ -26,7 +26,7 @@ _WHERE = {
     "veldrain.simulation": "Simulation",
     "veldrain.motion": "Chain Leg Payload Roads Route Trajectory payload suggest_gains",
     "veldrain.control": (
-        "AckermannDrive ByHand CentreLine Controller DifferentialDrive EstimatePose Fly FollowRoute "
+        "AckermannDrive ByHand CentreLine Comply Controller DifferentialDrive EstimatePose Fly FollowRoute "
         "FollowTrajectory GoTo Inputs NoPath OmniDrive Play Program Script SkidSteer Walk WallFollower "
         "collision_pairs plan plan_route step_response try_controller"
     ),
@@ -64,6 +64,7 @@ if TYPE_CHECKING:
     from veldrain.control import AckermannDrive as AckermannDrive
     from veldrain.control import ByHand as ByHand
     from veldrain.control import CentreLine as CentreLine
+    from veldrain.control import Comply as Comply
     from veldrain.control import Controller as Controller
     from veldrain.control import DifferentialDrive as DifferentialDrive
     from veldrain.control import EstimatePose as EstimatePose

@@ -2,6 +2,7 @@
 
 from veldrain.control.by_hand import ByHand
 from veldrain.control.centre_line import CentreLine
+from veldrain.control.complying import Comply
 from veldrain.control.contract import Body, Controller, InputValues, MotorHandle, Motors, Senses
 from veldrain.control.estimating import EstimatePose
 from veldrain.control.flying import Fly
@@ -21,6 +22,7 @@ __all__ = [
     "Body",
     "ByHand",
     "CentreLine",
+    "Comply",
     "Controller",
     "DifferentialDrive",
     "Drive",
