@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -265,3 +265,14 @@ def quaternion_of(matrix: Array) -> Quaternion:
     )[largest]
     scale = (0.5 if w >= 0 else -0.5) / math.sqrt(squares[largest])
     return x * scale, y * scale, z * scale, w * scale
+
+
+def as_pose(value: Any, where: str) -> Pose:
+    """A pose, or its words in a file."""
+    if isinstance(value, Mapping) and set(value) <= {"xyz", "rpy", "yaw"}:
+        return Pose(
+            value.get("xyz", (0.0, 0.0, 0.0)), **{word: value[word] for word in ("rpy", "yaw") if word in value}
+        )
+    if not isinstance(value, Pose):
+        raise VeldrainError(f"{value!r} is no pose", where=where, cure="give a Pose; in a file xyz, and rpy or yaw")
+    return value

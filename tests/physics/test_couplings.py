@@ -218,6 +218,14 @@ class Couplings(unittest.TestCase):
         ):
             with self.subTest(said), self.assertRaisesRegex(vd.VeldrainError, said):
                 vd.Simulation(hung(1)).attach(thing, to, **words)
+        scenario = vd.Scenario(hung(1), "1 s").at(0).remove("ball").at("0.1 s").attach("ball", to="beam")
+        recording = vd.run(scenario)
+        self.assertIn("not attached: ball was removed", events(recording))
+        self.assertRegex(recording.outcome["notices"][-1], "attach ball: ball was removed; put it somewhere before")
+        turned_round = vd.Simulation(in_space())
+        turned_round.attach("probe", to="station")
+        turned_round.attach("station", to="probe")
+        self.assertEqual([(c.thing, c.to) for c in turned_round.attached], [("station", "probe")])
         with self.assertRaisesRegex(vd.VeldrainError, "release ball: is not attached to beam; attach it first"):
             vd.Simulation(hung(1)).release("ball", of="beam")
         world = vd.World().ground().body("crate", vd.Box((0.4, 0.4, 0.4)), mass="20 kg", pose=vd.Pose((0, 0, 0.2)))

@@ -10,9 +10,8 @@ import numpy as np
 
 from veldrain.control.base import SheetController
 from veldrain.control.contract import Body, Motors
-from veldrain.errors import VeldrainError
 from veldrain.motion.chains import Chain
-from veldrain.pose import Array, Pose
+from veldrain.pose import Array, Pose, as_pose
 from veldrain.sampling import Reading
 from veldrain.sensing import Encoders
 from veldrain.sheet import Made, Maybe, Number, Row, Text
@@ -20,14 +19,6 @@ from veldrain.sheet import Made, Maybe, Number, Row, Text
 AXES = "x", "y", "z"
 FASTEST = 0.3  # rad that a spring may swing on in a period
 SMALL = 1e-6  # 1/kg or 1/(kg·m²) added to the mobility of the tip: where it cannot move, no damping grows without end
-
-
-def _pose(value: Any, where: str) -> Pose:
-    if isinstance(value, Mapping) and set(value) <= {"xyz", "rpy", "yaw"}:
-        return Pose(value.get("xyz", (0.0, 0.0, 0.0)), **{w: value[w] for w in ("rpy", "yaw") if w in value})
-    if not isinstance(value, Pose):
-        raise VeldrainError(f"{value!r} is no pose", where=where, cure="give a Pose; in a file xyz, and rpy or yaw")
-    return value
 
 
 class Comply(SheetController):
@@ -49,7 +40,7 @@ class Comply(SheetController):
     inputs: ClassVar[Any] = dict.fromkeys(AXES, "length") | {f"force_{axis}": "force" for axis in AXES}
 
     tip: Text = Text(kw_only=False, doc="link or frame that is held")
-    pose: Maybe[Any, Pose] = Maybe(Made(_pose), default=None, doc="of the tip in the base; None: where it begins")
+    pose: Maybe[Any, Pose] = Maybe(Made(as_pose), default=None, doc="of the tip in the base; None: where it begins")
     stiffness: Row = Row(
         *3 * ["linear stiffness"],
         *3 * ["angular stiffness"],

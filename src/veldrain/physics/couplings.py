@@ -103,6 +103,13 @@ class Couplings:
         Raises:
             VeldrainError: see ``prepare``; or the pose is turned too far from the one that the thing has.
         """
+        for path in (thing, to):
+            if self._engine.is_away(path):
+                raise VeldrainError(
+                    f"{path} was removed", where=f"attach {thing}", cure="put it somewhere before it is attached"
+                )
+        if (to, thing) in self.pairs and self._holds(self.pairs.index((to, thing))):
+            self._let_go(self.pairs.index((to, thing)))  # said the other way round, it is the same pair
         row = self.prepare(thing, to)
         loop = self._engine.plant.loops[row : row + 1]
         here, there = (self._engine.pose_at(self._engine.place_of(path)) for path in (thing, to))
@@ -138,10 +145,13 @@ class Couplings:
         """
         held = [k for k, pair in enumerate(self.pairs) if self._holds(k) and _is_meant(pair, thing, to)]
         for k in held:
-            loop = self._engine.plant.loops[self._first + k]
-            loop["kind"], loop["rows"], loop["impulse"], loop["force"], loop["moment"] = p.APART, 0, 0.0, 0.0, 0.0
+            self._let_go(k)
         self._let_pass()
         return [self.pairs[k] for k in held]
+
+    def _let_go(self, number: int) -> None:
+        loop = self._engine.plant.loops[self._first + number]
+        loop["kind"], loop["rows"], loop["impulse"], loop["force"], loop["moment"] = p.APART, 0, 0.0, 0.0, 0.0
 
     def is_attached(self, thing: str, to: str | None = None) -> bool:
         """True where a thing is attached to another, or to any."""

@@ -371,6 +371,10 @@ class Engine:
         self.plant.speeds[p.NOW, dof : dof + 6] = [*spin, *(velocity + np.cross(spin, arm))]
         self.refresh()
 
+    def is_away(self, path: str) -> bool:
+        """True for a thing, or a part of one, that was taken away and not put back."""
+        return self.holds.is_away(path.partition("/")[0])
+
     def let_go(self, name: str) -> None:
         """Release a thing that is put elsewhere, and say so."""
         for thing, to in self.couplings.release(name):

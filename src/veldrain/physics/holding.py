@@ -87,8 +87,12 @@ class Holds:
         plant.speeds[:, tree["dof"] : tree["dof"] + tree["dofs"]] = 0.0
         self._engine.refresh()
 
+    def is_away(self, name: str) -> bool:
+        """True for a thing that was taken away and not put back."""
+        return name in self._rooms and bool(tree_of(self._engine, name)["script"] == self._rooms[name])
+
     def bring_back(self, name: str) -> None:
         """Let a thing that was taken away move freely again."""
-        tree = tree_of(self._engine, name)
-        if name in self._rooms and tree["script"] == self._rooms[name]:
+        if self.is_away(name):
+            tree = tree_of(self._engine, name)
             tree["script"], tree["lone"] = -1, tree["end"] - tree["first"] == 1

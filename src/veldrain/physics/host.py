@@ -48,6 +48,9 @@ class Engine(Protocol):
     def free_node(self, robot: Robot) -> int:
         """The node of a free robot's root."""
 
+    def is_away(self, path: str) -> bool:
+        """True for what was taken away."""
+
     def let_go(self, name: str) -> None:
         """Release a thing that is put elsewhere, and say so."""
 

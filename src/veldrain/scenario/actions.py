@@ -22,7 +22,7 @@ from veldrain.errors import VeldrainError, checked_title, told_at, unknown
 from veldrain.model import Failure
 from veldrain.model.knobs import Knob, sheet_knobs
 from veldrain.model.sensor import FAILURES
-from veldrain.pose import Pose
+from veldrain.pose import Pose, as_pose
 from veldrain.recording.publishing import Publisher
 from veldrain.scenario.changing import Changes
 from veldrain.sheet import Choice, Made, Maybe, Number, Row, Sheet, Text
@@ -48,17 +48,6 @@ class Trial(Protocol):
         self, lasting: float | None, what: str, act: Callable[[], None], undo: Callable[[], None]
     ) -> Callable[[], None]:
         """An act that is undone so long (s) after each time that it is done, and while no other holds the same."""
-
-
-def as_pose(value: Any, where: str) -> Pose:
-    """A pose, or its words in a file."""
-    if isinstance(value, Mapping) and set(value) <= {"xyz", "rpy", "yaw"}:
-        return Pose(
-            value.get("xyz", (0.0, 0.0, 0.0)), **{word: value[word] for word in ("rpy", "yaw") if word in value}
-        )
-    if not isinstance(value, Pose):
-        raise VeldrainError(f"{value!r} is no pose", where=where, cure="give a Pose; in a file xyz, and rpy or yaw")
-    return value
 
 
 def _told(value: Any, where: str) -> dict[str, Quantity]:

@@ -9,8 +9,9 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from veldrain.pose import Pose
-from veldrain.scenario.actions import Action, Trial, as_pose
+from veldrain.errors import VeldrainError
+from veldrain.pose import Pose, as_pose
+from veldrain.scenario.actions import Action, Trial
 from veldrain.scenario.conditions import Condition, Measure, Watching
 from veldrain.sheet import Made, Maybe, Number, Text
 from veldrain.simulation import Simulation, engine_of
@@ -36,7 +37,15 @@ class Attach(Action):
     def bind(self, trial: Trial) -> Callable[[], None]:
         couplings = engine_of(trial.simulation).couplings
         couplings.prepare(self.thing, self.to)
-        return lambda: couplings.attach(self.thing, self.to, self.pose, self.most_force, self.most_torque)
+
+        def act() -> None:
+            try:
+                couplings.attach(self.thing, self.to, self.pose, self.most_force, self.most_torque)
+            except VeldrainError as error:  # as things lie by then it cannot be; the trial goes on without
+                trial.publisher.event(f"not attached: {error.problem}")
+                trial.simulation.notice(f"attach {self.thing}", str(error))
+
+        return act
 
     def __str__(self) -> str:
         ends = [f"{self.most_force:g} N"] if self.most_force < math.inf else []
