@@ -11,10 +11,18 @@ import numpy as np
 import veldrain as vd
 from veldrain.demo import robot
 from veldrain.demo.walkers import bank_walker, four_legged
+from veldrain.motion.filtering import Errors, PoseFilter
 from veldrain.scenario.trial import Trial
 from veldrain.starting import template
 
 Figure = tuple[str, float, str, str]
+
+
+def seconds(act: Callable[[], object]) -> float:
+    """How long one call takes."""
+    begun = time.perf_counter()
+    act()
+    return time.perf_counter() - begun
 
 
 def seven_joints() -> vd.Model:
@@ -83,6 +91,26 @@ def update_time(repeats: int) -> Iterator[Figure]:
     yield "update of a differential drive", 1e6 * statistics.median(found), "µs", "≤ 30"
 
 
+def coupled(repeats: int) -> Iterator[Figure]:
+    """A row of crates on the ground, each free or attached to the next; and what an estimate of a pose takes."""
+    found: dict[str, list[float]] = {"free": [], "attached": []}
+    for name, times in found.items():
+        world = vd.World().ground()
+        for k in range(6):
+            world.body(f"crate{k}", vd.Box((0.2, 0.2, 0.2)), mass="2 kg", pose=vd.Pose((0.3 * k, 0, 0.1)))
+        sim = vd.Simulation(world)
+        for k in range(5 if name == "attached" else 0):
+            sim.attach(f"crate{k}", to=f"crate{k + 1}", pose=vd.Pose((-0.3, 0, 0)))
+        sim.advance("0.2 s")
+        times += [seconds(lambda sim=sim: sim.advance("0.5 s")) / 500 for _ in range(repeats)]  # type: ignore[misc]
+    free, held = (statistics.median(times) for times in found.values())
+    yield "a step of six crates on the ground", 1e6 * free, "µs", ""
+    yield "the same, each attached to the next, by that of free ones", held / free, "×", ""
+    estimate = PoseFilter((0.0, 0.0, 0.0), Errors())
+    times = [seconds(lambda: [estimate.go(0.5, 0.1, 0.02) for _ in range(1000)]) / 1000 for _ in range(repeats)]
+    yield "a step of an estimated pose", 1e6 * statistics.median(times), "µs", ""
+
+
 def real_time(name: str, make: Callable[[], Trial], repeats: int) -> Figure:
     """How much faster than real time a trial without recording goes."""
     found = []
@@ -120,6 +148,7 @@ def motion(repeats: int) -> Iterator[Figure]:
     yield from inverse(10_000 if repeats > 1 else 500)
     yield from planning(50 if repeats > 1 else 5)
     yield from update_time(repeats)
+    yield from coupled(repeats)
     yield real_time("a four-legged walker (Walk)", lambda: walking(four_legged(), "trot"), repeats)
     yield real_time("a six-legged walker (Walk)", lambda: walking(bank_walker(), "tripod"), repeats)
     yield real_time("a flyer (Fly)", flying, repeats)

@@ -35,6 +35,7 @@ def streams(repeats: int) -> Iterator[Figure]:
     with tempfile.TemporaryDirectory() as folder:
         yield from reading(Path(folder))
         yield from points(Path(folder), repeats)
+    yield from mapping(repeats)
     yield from cloud(repeats)
     yield from programs(repeats)
     yield from live()
@@ -82,6 +83,15 @@ def points(folder: Path, repeats: int) -> Iterator[Figure]:
     count = len(recording["mast/cloud"])
     costs = [seconds(lambda k=k: recording.write(folder / f"ply{k}", ["ply"])) for k in range(repeats)]  # type: ignore[misc]
     yield "points to PLY", count / statistics.median(costs) / 1e6, "million/s", "≥ 1"
+
+
+def mapping(repeats: int) -> Iterator[Figure]:
+    """A map out of the scans of a trial."""
+    recording = vd.run(vd.load_scenario(DEMO / "culvert.scenario.yaml"), seed=1)
+    scans = len(recording.stamps("crawler/scan"))
+    recording.frames  # noqa: B018  unpacked before
+    found = [seconds(lambda: vd.occupancy(recording, "crawler/scan")) / scans for _ in range(repeats + 1)]
+    yield "a scan of the demo's lidar into a map", 1e3 * statistics.median(found[1:]), "ms", ""
 
 
 def cloud(repeats: int) -> Iterator[Figure]:
