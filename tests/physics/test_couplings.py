@@ -205,6 +205,24 @@ class Couplings(unittest.TestCase):
             whole.run()
             self.assertEqual(trial.simulation.digest(), whole.simulation.digest())
 
+    def test_what_nobody_attaches_is_found_before(self) -> None:
+        world = vd.World().ground().body("crate", vd.Box((0.4, 0.4, 0.4)), mass="20 kg", pose=vd.Pose((0, 0, 0.2)))
+        robot = vd.Model("robot").link("base", vd.Box((0.4, 0.4, 0.2)), mass=20)
+        world.place(robot, pose=vd.Pose((2, 0, 0.1))).frame("dock", vd.Pose((0, 0, 0.5)))
+
+        def scenario(attaches: bool = False, **words: Any) -> vd.Scenario:
+            made = vd.Scenario(world, "1 s", **words).at("0.5 s").release("crate")
+            made.when(vd.attached_force("crate", "dock") > "1 N").say("it bears")
+            return made.at(0).attach("crate", to="dock") if attaches else made
+
+        for made, count in (
+            (scenario(), 2),
+            (scenario(attaches=True), 0),
+            (scenario(controllers={"robot": Gripper()}), 0),  # it may do so
+        ):
+            found = vd.check(made).of("never-attached")
+            self.assertEqual([f.problem for f in found], ["nobody attaches crate"] * count)
+
     def test_mistakes_are_told(self) -> None:
         turned = vd.Pose((0, 0, 0), yaw="120 deg")
         for thing, to, words, said in (

@@ -114,6 +114,7 @@ def what_cannot_run(thing: Scenario | Study, tell: Progress) -> Iterator[Finding
         yield from timeline.does_nothing(scenario, thing.units if isinstance(thing, Study) else ())
         yield from timeline.never_released(scenario, look)
         yield from timeline.taken_away(scenario)
+        yield from timeline.never_attached(scenario)
         yield from timeline.never_sets_off(scenario)
     drivers = thing.controllers if isinstance(thing, Study) else {"": scenario.controllers}
     for k, (name, by_robot) in enumerate(drivers.items()):

@@ -6,10 +6,13 @@ import difflib
 import math
 from collections.abc import Iterable, Iterator
 
+from veldrain.control import NamedController
+from veldrain.control.loading import each_of
 from veldrain.motion import Route
 from veldrain.review.finding import Finding
-from veldrain.scenario import Change, Cut, Fail, Finish, Push, Put, Remove, Scenario
+from veldrain.scenario import Attach, Change, Cut, Fail, Finish, Push, Put, Release, Remove, Scenario
 from veldrain.scenario.conditions import Clearance, Compared, Condition, Distance, Latched, Watching
+from veldrain.scenario.coupling import Attached, AttachedForce
 from veldrain.scenario.measures import Signal
 from veldrain.scenario.trial import Trial
 from veldrain.simulation import engine_of
@@ -28,6 +31,7 @@ STATEMENTS = {
     "never-released": "A condition with hysteresis can end.",
     "push-of-nothing": "A push moves what it pushes.",
     "taken-away": "What is expected of a thing is expected while it is there.",
+    "never-attached": "What is released, or waited for as attached, is attached by somebody.",
 }
 
 
@@ -227,3 +231,32 @@ def taken_away(scenario: Scenario) -> Iterator[Finding]:
                     f"give it an end: until: {entry.names[0]}",
                     entry.where,
                 )
+
+
+def never_attached(scenario: Scenario) -> Iterator[Finding]:
+    """What is released, or waited for as attached, where no action attaches it, and no controller can."""
+    if not all(_is_ours(given) for _, given in each_of(scenario.controllers)):
+        return
+    held = {end for e in scenario.timeline if isinstance(e.action, Attach) for end in (e.action.thing, e.action.to)}
+    asked = [(e.action.thing, e.where or str(e.action)) for e in scenario.timeline if isinstance(e.action, Release)]
+    for condition in scenario.conditions():
+        for part in condition.parts():
+            told = part.measure if isinstance(part, Compared) else part
+            if isinstance(told, Attached | AttachedForce):
+                asked.append((told.a, str(part)))
+    for thing, where in asked:
+        if not any(end == thing or end.startswith(f"{thing}/") for end in held):
+            yield Finding(
+                "never-attached",
+                "warning",
+                where,
+                f"nobody attaches {thing}",
+                f"attach it before: at: 0, attach: {{thing: {thing}, to: …}}",
+            )
+
+
+def _is_ours(controller: object) -> bool:
+    """True for a controller that comes with Veldrain: none of them attaches anything."""
+    if isinstance(controller, NamedController):
+        return ":" not in controller.use or controller.use.startswith("veldrain")
+    return type(controller).__module__.startswith("veldrain.")
