@@ -73,7 +73,7 @@ class Occupancy(unittest.TestCase):
         ends[10] = origins[10]
         missed = (random.random(60) < 0.3).astype(np.int64)
         band, seen, odds = np.array((2.0, 9.0)), np.zeros((12, 12), np.int64), np.zeros((12, 12))
-        count_beams(origins, ends, missed, np.zeros(2), 1.0, band, 1, seen, odds, 100.0, -1.0)
+        count_beams(origins, ends, missed, np.zeros(2), 1.0, band, 1, seen, odds, 100.0, -1.0, 1e3)
         want = np.zeros((12, 12))
         for origin, end, is_missed in zip(origins, ends, missed, strict=True):
             way = origin + np.linspace(0, 1, 200_001)[:, None] * (end - origin)

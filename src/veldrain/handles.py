@@ -146,12 +146,12 @@ class RobotInMotion:
         """Attach a thing of the world to a link or frame of this robot, None: its root; see ``Simulation.attach``."""
         held = self._path(to)
         self._sim.attach(thing, held, **words)
-        self._engine.couplings.done.append(f"{held} takes hold of {thing}")
+        self._engine.couplings.tell(f"{held} takes hold of {thing}")
 
     def release(self, thing: str) -> None:
         """Let go of a thing; nothing happens where this robot does not hold it."""
         for held, to in self._engine.couplings.release(thing, self.name):
-            self._engine.couplings.done.append(f"{to} lets go of {held}")
+            self._engine.couplings.tell(f"{to} lets go of {held}")
 
     def holds(self, thing: str) -> bool:
         """True while a thing is attached to this robot."""

@@ -120,6 +120,16 @@ class Couplings(unittest.TestCase):
                 self.assertEqual("ball breaks off beam" in events(recording), not held)
         self.assertTrue(recording.outcome["expectations"]["bears"]["passed"])
 
+    def test_after_a_break_the_shapes_meet_again(self) -> None:
+        """In a simulation without a trial too: a slab that breaks off a crate comes to lie on it."""
+        world = vd.World().ground().body("crate", vd.Box((0.4, 0.4, 0.4)), mass=20, pose=vd.Pose((0, 0, 0.2)))
+        world.body("slab", vd.Box((0.2, 0.2, 0.1)), mass=1, pose=vd.Pose((0, 0, 0.5)))
+        sim = vd.Simulation(world)
+        sim.attach("slab", to="crate", most_force="5 N")
+        sim.advance("2 s")
+        self.assertEqual((sim.attached, sim.notices[-1]), ([], "slab broke off crate"))
+        self.assertAlmostEqual(sim["slab"].pose().position[2], 0.45, delta=1e-3)
+
     def test_a_load_cell_feels_what_a_hook_takes_hold_of(self) -> None:
         """0.5 kg of the hook, and 6 kg on a tip 0.1 m below it; a controller does it, and its events are told."""
         recording = vd.run(vd.Scenario(hung(6, "crane"), "1.2 s", controllers={"crane": Gripper()}))

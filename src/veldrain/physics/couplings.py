@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -38,7 +38,7 @@ class Couplings:
         self._skipped = engine.plant.skipped
         self.pairs: list[tuple[str, str]] = []
         self._told = 0  # the step up to which it is known what broke
-        self.done: list[str] = []  # by robots, since ``news`` was asked last
+        self.record: Callable[[str], None] | None = None  # who records what happens other than by actions
 
     def prepare(self, thing: str, to: str) -> int:
         """Make room for a coupling of two links, frames, bodies or things; gives the number of its row.
@@ -169,17 +169,21 @@ class Couplings:
             if loop["kind"] == p.COUPLED and (thing is None or _is_meant(pair, thing, to))
         ]
 
-    def news(self) -> list[str]:
-        """What has happened since it was asked last, other than by actions: what robots have done, and what broke."""
-        if not self.pairs:
-            return []
+    def see_what_broke(self) -> None:
+        """Tell what has broken apart since the last look, and let its shapes meet again."""
         broke = self._engine.plant.loops["broke"][self._first :]
         broken = [self.pairs[k] for k in np.flatnonzero(broke > self._told).tolist()]
         self._told = self._engine.steps
         if broken:
             self._let_pass()
-        told, self.done = self.done, []
-        return told + [f"{thing} breaks off {to}" for thing, to in broken]
+        for thing, to in broken:
+            self.tell(f"{thing} breaks off {to}")
+            self._engine.notice(f"broke {thing} {to}", f"{thing} broke off {to}")
+
+    def tell(self, text: str) -> None:
+        """Record that something has happened, where somebody records."""
+        if self.record is not None:
+            self.record(text)
 
     def _let_pass(self) -> None:
         """Let the shapes of links that are attached pass each other, and no others."""

@@ -147,6 +147,8 @@ class Engine:
             status, dof = self._advance(self.plant, self.step, self.actors.room(goal - now, now))
             now = self.steps
             if status == p.STATUS_FINE:
+                if self.couplings.pairs:
+                    self.couplings.see_what_broke()
                 continue
             if status == p.STATUS_NOT_FINITE:
                 deep = deepest(self)

@@ -292,6 +292,15 @@ def keep_loops(count, loops, limits, contacts, rows, J, B, closed, h):
 
 
 @kernel
+def any_broke(count, loops):
+    """True where something coupled broke in the last step."""
+    found = False
+    for k in range(len(loops)):
+        found = found or (loops[k].broke > 0 and loops[k].broke == count.step)
+    return found
+
+
+@kernel
 def share(closing, row, J, B):
     """J_E·M⁻¹·J_rᵀ: how fast an impulse of 1 on a row would open a loop."""
     at, end = common_part(closing, row)

@@ -17,7 +17,7 @@ from veldrain.physics.drift import aim_drift
 from veldrain.physics.effort import ease, is_due, share_out, slides
 from veldrain.physics.joint_rows import build_joints, keep_joints
 from veldrain.physics.leading import lead
-from veldrain.physics.loops import CLOSE_ENOUGH, build_closed, build_links, close_positions, keep_loops
+from veldrain.physics.loops import CLOSE_ENOUGH, any_broke, build_closed, build_links, close_positions, keep_loops
 from veldrain.physics.motors import check_motors, follow_commands, set_motors
 from veldrain.physics.pairing import place_geoms
 from veldrain.physics.placing import move_trees
@@ -326,6 +326,8 @@ def take_steps(a, h, steps):
         if status != STATUS_FINE:
             return status, broken
         end_step(a, count, h)
+        if len(a.loops) > 0 and any_broke(count, a.loops):
+            break  # its shapes have to meet again: see ``couplings``
     node_accelerations(a.nodes, a.speeds)
     return STATUS_FINE, 0
 
@@ -358,5 +360,7 @@ def advance_smooth(a, h, steps):
             if status != STATUS_FINE:
                 return status, broken
         end_step(a, count, h)
+        if len(a.loops) > 0 and any_broke(count, a.loops):
+            break
     node_accelerations(a.nodes, a.speeds)
     return STATUS_FINE, 0

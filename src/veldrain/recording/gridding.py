@@ -17,8 +17,10 @@ def cell_at(x, y, seen):
 
 
 @entry
-def count_beams(origins, ends, missed, low, cell, band, number, seen, odds, hit, passed):
+def count_beams(origins, ends, missed, low, cell, band, number, seen, odds, hit, passed, most):
     """Count the beams of one scan: a cell in which one ends gains ``hit``, one that beams pass gains ``passed``, once.
+
+    No cell gets beyond ± ``most``.
 
     origins, ends (n, 3): in m; missed (n,): 1 where nothing was met up to the end; low (2,): corner of the grid; band
     (2,): heights between which something counts; number: of the scan, from 1 on; seen, odds (rows, columns).
@@ -30,7 +32,7 @@ def count_beams(origins, ends, missed, low, cell, band, number, seen, odds, hit,
             at = cell_at((ends[k, 0] - low[0]) / cell, (ends[k, 1] - low[1]) / cell, seen)
             if at >= 0 and flat[at] != 2 * number + 1:
                 flat[at] = 2 * number + 1
-                values[at] += hit
+                values[at] = min(values[at] + hit, most)
     for k in range(len(ends)):
         x, y = (origins[k, 0] - low[0]) / cell, (origins[k, 1] - low[1]) / cell
         dx, dy = (ends[k, 0] - origins[k, 0]) / cell, (ends[k, 1] - origins[k, 1]) / cell
@@ -47,7 +49,7 @@ def count_beams(origins, ends, missed, low, cell, band, number, seen, odds, hit,
                 at = row * seen.shape[1] + column
                 if flat[at] < 2 * number:
                     flat[at] = 2 * number
-                    values[at] += passed
+                    values[at] = max(values[at] + passed, -most)
             if next_x < next_y:
                 share = next_x
                 column += right

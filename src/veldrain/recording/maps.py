@@ -20,7 +20,7 @@ from veldrain.recording.world_words import as_yaml
 from veldrain.units import Quantity, quantity
 
 if TYPE_CHECKING:
-    from veldrain.recording.log import Log
+    from veldrain.recording.reading import Streams
 
 # Log odds that a beam's end and a beam's passing add to a cell, and where they end (S. Thrun, W. Burgard, D. Fox,
 # "Probabilistic Robotics", MIT Press 2005, chapter 9).
@@ -174,7 +174,7 @@ def load_map(path: str | Path) -> OccupancyMap:
 
 
 def occupancy(
-    thing: Log | World,
+    thing: Streams | World,
     stream: str = "",
     *,
     cell: Quantity = 0.05,
@@ -215,13 +215,7 @@ def occupancy(
             raise VeldrainError("which cells are wanted is not said", where="occupancy", cure="give like= a map")
         return _of_world(thing, like, band)
     if like is None:
-        low, high = np.full(2, np.inf), np.full(2, -np.inf)
-        for _, origins, ends, _ in thing.beams(stream, frame, start, end):
-            for points in (origins, ends):
-                if len(points):
-                    low, high = np.minimum(low, points[:, :2].min(axis=0)), np.maximum(high, points[:, :2].max(axis=0))
-        if not np.isfinite(low).all():
-            raise VeldrainError(f"stream '{stream}' has no points then", where=thing.where, cure="name another time")
+        low, high = _reach(thing, stream, frame, start, end)
         corner = np.floor(low / size) * size - size
         columns, rows = (np.ceil((high - corner) / size) + 1).tolist()
         if rows * columns > MOST_CELLS:
@@ -233,9 +227,24 @@ def occupancy(
         corner, shape = like.corner, like.probability.shape
     seen, odds = np.zeros(shape, np.int64), np.zeros(shape)
     for number, (_, origins, ends, missed) in enumerate(thing.beams(stream, frame, start, end), 1):
-        count_beams(origins, ends, missed.astype(np.int64), corner, size, band, number, seen, odds, HIT, PASSED)
-        np.clip(odds, -MOST, MOST, out=odds)
+        count_beams(  # type: ignore[no-untyped-call]
+            origins, ends, missed.astype(np.int64), corner, size, band, number, seen, odds, HIT, PASSED, MOST
+        )
     return OccupancyMap(np.where(seen > 0, 1.0 / (1.0 + np.exp(-odds)), np.nan), size, corner, frame)
+
+
+def _reach(
+    log: Streams, stream: str, frame: str, start: Quantity | None, end: Quantity | None, only_met: bool = False
+) -> tuple[Array, Array]:
+    """The low and the high corner (2,) of where all beams lie, or only of what they have met."""
+    low, high = np.full(2, np.inf), np.full(2, -np.inf)
+    for _, origins, ends, missed in log.beams(stream, frame, start, end):
+        points = ends[~missed] if only_met else np.concatenate([origins, ends])
+        if len(points):
+            low, high = np.minimum(low, points[:, :2].min(axis=0)), np.maximum(high, points[:, :2].max(axis=0))
+    if not np.isfinite(low).all():
+        raise VeldrainError(f"stream '{stream}' has no points then", where=log.where, cure="name another time")
+    return low, high
 
 
 def _of_world(world: World, like: OccupancyMap, band: Array) -> OccupancyMap:
@@ -307,7 +316,7 @@ class HeightMap:
 
 
 def height_map(
-    log: Log,
+    log: Streams,
     stream: str,
     *,
     cell: Quantity = 0.1,
@@ -332,15 +341,16 @@ def height_map(
     size = quantity(cell, "length", "height_map: cell")
     if not 0 < size < np.inf:
         raise VeldrainError(f"a cell of {size:g} m", where="height_map", cure="give a length above zero")
-    clouds = [ends[~missed] for _, _, ends, missed in log.beams(stream, frame, start, end)]
-    points = np.concatenate(clouds) if clouds else np.zeros((0, 3))
-    if not len(points):
-        raise VeldrainError(f"stream '{stream}' has met nothing then", where=log.where, cure="name another time")
-    corner = np.floor(points[:, :2].min(axis=0) / size) * size
-    rows, columns = (np.floor((points[:, :2].max(axis=0) - corner) / size) + 1).astype(int).tolist()
+    low, high = _reach(log, stream, frame, start, end, only_met=True)
+    corner = np.floor(low / size) * size
+    rows, columns = (np.floor((high - corner) / size) + 1).astype(int).tolist()
     if rows * columns > MOST_CELLS:
         raise VeldrainError(f"{rows} × {columns} cells of {size:g} m", where="height_map", cure="give larger cells")
-    place = np.floor((points[:, :2] - corner) / size).astype(int) @ (columns, 1)
-    counts = np.bincount(place, minlength=rows * columns).reshape(rows, columns)
-    sums = np.bincount(place, points[:, 2], rows * columns).reshape(rows, columns)
+    counts, sums = np.zeros(rows * columns, np.int64), np.zeros(rows * columns)
+    for _, _, ends, missed in log.beams(stream, frame, start, end):
+        met = ends[~missed]
+        place = np.floor((met[:, :2] - corner) / size).astype(int) @ (columns, 1)
+        counts += np.bincount(place, minlength=len(counts))
+        sums += np.bincount(place, met[:, 2], len(sums))
+    counts, sums = counts.reshape(rows, columns), sums.reshape(rows, columns)
     return HeightMap(np.where(counts > 0, sums / np.maximum(counts, 1), np.nan), counts, size, corner)

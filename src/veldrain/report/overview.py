@@ -174,7 +174,7 @@ def _surface(surface: Any) -> str:
 
 def _controller(given: Any) -> str:
     """A controller by its name, how often it ticks, and what it can be told."""
-    name = getattr(given, "use", None) or type(given).__name__
+    name = given.use if isinstance(given, NamedController) else type(given).__name__
     told = given.arguments if isinstance(given, NamedController) else given.given if isinstance(given, Sheet) else {}
     says = shorten(", ".join(f"{word}: {value}" for word, value in told.items()), WIDEST, placeholder=" …")
     name = f"{name} ({says})" if told else name

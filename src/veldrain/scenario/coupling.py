@@ -67,7 +67,11 @@ class Release(Action):
         engine = engine_of(trial.simulation)
         for path in (self.thing, *([self.of] if self.of else [])):
             engine.place_of(path)
-        return lambda: (engine.couplings.release(self.thing, self.of), None)[1]
+
+        def act() -> None:
+            engine.couplings.release(self.thing, self.of)
+
+        return act
 
     def __str__(self) -> str:
         return f"release {self.thing}" + (f" from {self.of}" if self.of else "")

@@ -85,6 +85,7 @@ class Trial:
             scenario.world, scenario.step, seed=seed, integrator=scenario.integrator, watches=watches, exact=exact
         )
         self.publisher = sim.publish(sinks)
+        engine_of(sim).couplings.record = self.publisher.event
         self.changes = Changes(sim)
         self.watching = Watching(sim)
         self.watching.signals = self.publisher.signals
@@ -400,8 +401,6 @@ class Trial:
             for driver in self.drivers:
                 if driver.due == step:
                     driver.tick()
-        for text in engine_of(sim).couplings.news():
-            self.publisher.event(text)
         if self.keep_every and step % self.keep_every == 0:
             data = np.frombuffer(self._written(), np.uint8)
             fields = Fields(layout=Fields(dim=[], data_offset=0), data=data)

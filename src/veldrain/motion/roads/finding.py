@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -13,21 +12,18 @@ from veldrain.motion.curves import Curve
 from veldrain.motion.roads.road import OnLane, joined_ways
 from veldrain.motion.routes import Way
 
-if TYPE_CHECKING:
-    from veldrain.motion.roads.network import Roads
-
 Key = tuple[str, int, int]  # road, section, lane
 
 
-def shortest_way(roads: Roads, start: Sequence[float], goal: Sequence[float]) -> tuple[Way, OnLane]:
-    """The shortest way along lanes, and the lane on which it begins (E. W. Dijkstra, Numerische Mathematik 1, 1959).
+def shortest_way(first: OnLane, start: Sequence[float], last: OnLane, goal: Sequence[float]) -> Way:
+    """The shortest way along lanes from a point (x, y) on one to a point on another.
 
-    It keeps to the lanes that follow each other and changes none; of the goal's road any lane of its direction will do.
+    It keeps to the lanes that follow each other and changes none; of the last's road any lane of its direction will do
+    (E. W. Dijkstra, "A note on two problems in connexion with graphs", Numerische Mathematik 1, 1959).
 
     Raises:
-        VeldrainError: a point that is on no lane, or no way from the one to the other.
+        VeldrainError: no lanes lead from the one to the other.
     """
-    first, last = (_lane_at(roads, point, word) for point, word in ((start, "start"), (goal, "goal")))
     ways: dict[Key, Way] = {}
 
     def way_of(lane: OnLane) -> Way:
@@ -64,7 +60,7 @@ def shortest_way(roads: Roads, start: Sequence[float], goal: Sequence[float]) ->
         )
     whole = joined_ways([way_of(lane) for lane in found[1]])
     length = sum(way_of(lane).curve.length for lane in found[1][:-1])
-    return cut(whole, begin, length + found[2]), first
+    return cut(whole, begin, length + found[2])
 
 
 def cut(way: Way, begin: float, end: float) -> Way:
@@ -78,12 +74,3 @@ def cut(way: Way, begin: float, end: float) -> Way:
 
 def _key(lane: OnLane) -> Key:
     return lane.road.id, lane.section, lane.lane.number
-
-
-def _lane_at(roads: Roads, point: Sequence[float], word: str) -> OnLane:
-    spot = roads.at(point[0], point[1])
-    if spot is None:
-        raise VeldrainError(
-            f"({point[0]:g}, {point[1]:g}) is on no lane", where=f"route: {word}", cure="name a point on a road"
-        )
-    return roads.lane(spot.road, section=spot.section, lane=spot.lane)

@@ -168,9 +168,18 @@ class Roads(Network):
         40.0
         """
         points = [[quantity(x, "length", "route") for x in point] for point in (start, goal)]
-        way, first = shortest_way(self, *points)
+        first, last = (self._lane_at(point, word) for point, word in zip(points, ("start", "goal"), strict=True))
+        way = shortest_way(first, points[0], last, points[1])
         way.said = dict(zip(("start", "goal"), points, strict=True))
         return Route(way, speed=first.most_speed if speed is None else speed, **more)
+
+    def _lane_at(self, point: Sequence[float], word: str) -> OnLane:
+        spot = self.at(point[0], point[1])
+        if spot is None:
+            raise VeldrainError(
+                f"({point[0]:g}, {point[1]:g}) is on no lane", where=f"route: {word}", cure="name a point on a road"
+            )
+        return self.lane(spot.road, section=spot.section, lane=spot.lane)
 
     def at(self, x: Quantity, y: Quantity) -> Spot | None:
         """Where a point is: on which road and lane; None: on none."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from veldrain.recording.exporting.base import Choices, Export
-from veldrain.recording.log import Log
 from veldrain.recording.reading import Streams
 from veldrain.recording.tables import CLOUD, SCAN
 
@@ -21,5 +20,4 @@ class Map(Export):
     def write(self, log: Streams, stream: str, path: Path, choices: Choices) -> None:
         from veldrain.recording.maps import occupancy  # it loads what compiles
 
-        assert isinstance(log, Log)
         occupancy(log, stream, frame=choices.frame or "world").save(path.with_name(f"{path.name}.png"))
