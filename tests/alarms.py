@@ -11,6 +11,7 @@ import io
 import shutil
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -24,7 +25,7 @@ HEALTHY = Path(__file__).parent / "healthy"
 KINDS = ("world", "scenario", "study")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Planted:
     """A fault: its name, what it changes, the thing with it, the rule that should find it, words of the right cure."""
 
@@ -109,6 +110,12 @@ def written(words: Mapping[str, Any], folder: Path) -> Path:
     return path
 
 
+@cache
+def found(fault: Planted) -> list[vd.Finding]:
+    """What the rule that should find a fault tells of the thing with it."""
+    return found_in(fault.words, fault.rule).of(fault.rule)
+
+
 def found_in(words: Mapping[str, Any], rule: str = "") -> vd.Findings:
     """What the check finds in a thing; for a rule of worlds its world alone is looked at, with the scenario's step."""
     step = words.get("scenario", {}).get("step")
@@ -125,10 +132,10 @@ def false_alarms(thing: Thing) -> list[vd.Finding]:
 
 def verdict(fault: Planted) -> str:
     """``found`` with the right cure, ``wrong cure`` or ``missed``."""
-    found = found_in(fault.words, fault.rule).of(fault.rule)
-    if not found:
+    told = found(fault)
+    if not told:
         return "missed"
-    return "found" if any(fault.cure in f"{f.problem} {f.cure}" for f in found) else "wrong cure"
+    return "found" if any(fault.cure in f"{f.problem} {f.cure}" for f in told) else "wrong cure"
 
 
 def shares() -> Shares:

@@ -7,6 +7,7 @@ import io
 import os
 import subprocess
 import sys
+import warnings
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -63,6 +64,14 @@ def cart_scenario(controller: Any = None, duration: float = 1.5, **options: Any)
     w.frame("goal", vd.Pose((0.5, 0, 0))).place(cart(), fixed=True)
     scenario = vd.Scenario(w, duration, controllers={"cart": controller or Hold()}, **options)
     return scenario.expect("off the post", never=vd.touching("cart", "post"))
+
+
+def told_by(code: str, folder: Path) -> str:
+    """What a program prints, run in this process in a folder as if it stood alone."""
+    out = io.StringIO()
+    with contextlib.chdir(folder), contextlib.redirect_stdout(out), warnings.catch_warnings():
+        exec(compile(code, "<example>", "exec"), {"__name__": "__main__"})
+    return out.getvalue()
 
 
 def called(*words: str | Path, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:

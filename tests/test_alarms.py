@@ -8,7 +8,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import veldrain as vd
-from tests.alarms import Thing, changed, false_alarms, found_in, things, verdict, written
+from tests.alarms import Thing, changed, false_alarms, found, things, verdict, written
 from veldrain.review import RULES
 from veldrain.review.fixing import overlay
 from veldrain.review.rehearsing import STATEMENTS
@@ -45,8 +45,7 @@ class Corpus(unittest.TestCase):
         """A fix that is written as a file passes its rule, and makes nothing else worse."""
         tried = 0
         for fault in (f for thing in self.things for f in thing.planted if f.rule in RULES):
-            found = found_in(fault.words, fault.rule).of(fault.rule)
-            if not any(f.fix for f in found):
+            if not any(f.fix for f in found(fault)):
                 continue
             with self.subTest(fault=fault.name), TemporaryDirectory() as folder:
                 path = written({"world": fault.words["world"]}, Path(folder))
@@ -63,8 +62,7 @@ class Corpus(unittest.TestCase):
         """What a cure says to write for a motor, written: the rule is silent, and no other says more than before."""
         tried = set()
         for fault in (f for thing in self.things for f in thing.planted if f.rule in RULES):
-            found = found_in(fault.words, fault.rule).of(fault.rule)
-            told = [(f, said) for f in found if (said := FIGURE.findall(f.cure))]
+            told = [(f, said) for f in found(fault) if (said := FIGURE.findall(f.cure))]
             if not told:
                 continue
             with self.subTest(fault=fault.name), TemporaryDirectory() as folder:

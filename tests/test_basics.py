@@ -21,6 +21,7 @@ from scipy.spatial.transform import Rotation
 
 import veldrain as vd
 import veldrain.demo
+from tests.helpers import told_by
 from veldrain.errors import unknown
 from veldrain.model.inertia import combined, of_parts
 from veldrain.pose import quaternion_of, quaternions_of, z_to
@@ -277,10 +278,7 @@ class Pages(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             for name, code in codes.items():
                 with self.subTest(name):
-                    done = subprocess.run(
-                        [sys.executable, "-c", code], cwd=folder, capture_output=True, text=True, check=False
-                    )
-                    self.assertIn(told[name], done.stdout, done.stderr)
+                    self.assertIn(told[name], told_by(code, Path(folder)))
 
 
 class Import(unittest.TestCase):

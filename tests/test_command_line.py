@@ -171,8 +171,8 @@ class Files(unittest.TestCase):
         self.assertRegex(done.stdout, r"fall \(s\) +0\.\d+ +0\.\d+")
         self.assertEqual(len(list(self.folder.glob("out/trials/*/*.mcap"))), 4)
         # The same again does nothing anew; another baseline is compared from what is there.
-        self.assertEqual(command("study", self.folder / "t.yaml", "--out", self.folder / "out").stdout, done.stdout)
-        again = command("compare", self.folder / "out", "--baseline", "fast")
+        self.assertEqual(called("study", self.folder / "t.yaml", "--out", self.folder / "out").stdout, done.stdout)
+        again = called("compare", self.folder / "out", "--baseline", "fast")
         self.assertRegex(again.stdout, r"metric +fast +slow")
         page = (self.folder / "out" / "report.html").read_text()
         self.assertNotRegex(page, r"(src|href)=\"?http|<script src")
@@ -200,7 +200,7 @@ class Commands(unittest.TestCase):
         for words in ("offset, RMS (m)", "too few pairs", "To try next:", "veldrain-demo-2/results/report.html"):
             self.assertIn(words, done.stdout)
         self.assertNotIn("\x1b", done.stdout)
-        listed = command("streams", out / "results" / "trials" / "damped" / "000.mcap")
+        listed = called("streams", out / "results" / "trials" / "damped" / "000.mcap")
         self.assertRegex(listed.stdout, r"crawler/imu +sensor_msgs/msg/Imu +\d+ +100 +0\.010 +\d+\.\d{3} +0\n")
         self.assertIn("passed at", listed.stdout)
 
@@ -232,10 +232,10 @@ class Commands(unittest.TestCase):
         exact = ("run", "culvert.scenario.yaml", "--exact", "--controller", "mine.py:Still", "--seed")
         scans = []
         for seed in (1, 2):
-            command(*exact, str(seed), "--out", f"{seed}.mcap", cwd=self.folder)
+            called(*exact, str(seed), "--out", f"{seed}.mcap", cwd=self.folder)
             scans.append(np.stack(list(vd.Recording(self.folder / f"{seed}.mcap")["crawler/scan"]["ranges"])))
         np.testing.assert_array_equal(scans[0], scans[1])
-        again = command("run", "culvert.scenario.yaml", "--out", "culvert-seed5.mcap", cwd=self.folder)
+        again = called("run", "culvert.scenario.yaml", "--out", "culvert-seed5.mcap", cwd=self.folder)
         self.assertEqual(again.returncode, 2)
         self.assertIn("is there already", again.stderr)
 
@@ -353,7 +353,7 @@ class Commands(unittest.TestCase):
         names = [self.folder / "out" / "trials" / c / f"{t:03d}.mcap" for c, t in rows()]
         done = {p: p.stat().st_mtime_ns for p in names}
         self.assertTrue(0 < len(done) < 80)
-        self.assertEqual(command("study", "t.yaml", "--out", "out", "--workers", 2, cwd=self.folder).returncode, 0)
+        self.assertEqual(called("study", "t.yaml", "--out", "out", "--workers", 1, cwd=self.folder).returncode, 0)
         self.assertEqual(len(vd.Result(self.folder / "out").trials), 80)
         self.assertEqual({p: p.stat().st_mtime_ns for p in done}, done)
 
@@ -379,7 +379,7 @@ class Commands(unittest.TestCase):
         self.assertEqual(done.returncode, 0)
         for word in ("demo", "run", "study", "compare", "streams"):
             self.assertTrue(re.search(rf"\b{word}\b", done.stdout))
-            self.assertEqual(command(word, "--help").returncode, 0)
+            self.assertEqual(called(word, "--help").returncode, 0)
 
 
 class Modes(unittest.TestCase):

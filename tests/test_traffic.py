@@ -108,7 +108,7 @@ class Studied(unittest.TestCase):
         study = vd.load_study(Path(files.__path__[0]) / "cut_in.study.yaml")
         study.trials, study.scenario.duration = 1, 6.0
         with tempfile.TemporaryDirectory() as folder:
-            table = study.run(Path(folder) / "out", workers=2).trials
+            table = study.run(Path(folder) / "out").trials
             self.assertEqual(list(table["controller"]), ["narrow", "wide"])
             self.assertTrue((table["time to spare"] < 20).all() and (table["least gap"] > 0).all())
             self.assertAlmostEqual(table["other.start"].iloc[0], table["other.start"].iloc[1], 12)
@@ -155,7 +155,7 @@ class Studied(unittest.TestCase):
                 path_of.write_text(text.replace(old, new))
                 with self.subTest(wrong), self.assertRaisesRegex(vd.VeldrainError, rf"s.study.yaml:5.*{wrong}"):
                     vd.load_study(path_of)
-            result = study.run(Path(out) / "found", workers=2)
+            result = study.run(Path(out) / "found")
             edges = [edge for edge in result.edges() if edge.is_clear]
             self.assertEqual(
                 {(edge.controller, edge.fails) for edge in edges}, {(n, "below") for n in study.controllers}

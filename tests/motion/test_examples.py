@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import re
-import subprocess
-import sys
 import tempfile
 import unittest
+from collections.abc import Callable
 from pathlib import Path
 
-from tests.helpers import EXAMPLES
+from tests.helpers import EXAMPLES, told_by
 
 # What each prints, and between which bounds each number of it is.
 TOLD: dict[str, tuple[str, list[tuple[float, float]]]] = {
@@ -38,23 +37,28 @@ TOLD: dict[str, tuple[str, list[tuple[float, float]]]] = {
 
 
 class Examples(unittest.TestCase):
-    def test_all_run(self) -> None:
+    def test_all_are_here(self) -> None:
         files = {p.stem for p in EXAMPLES.glob("*.py")} - {"culvert_study"}
         self.assertEqual({name for name in files if not name.startswith("own_")}, set(TOLD))
+
+
+def _runs(name: str, says: str, bounds: list[tuple[float, float]]) -> Callable[[unittest.TestCase], None]:
+    def test(self: unittest.TestCase) -> None:
+        code = (EXAMPLES / f"{name}.py").read_text(encoding="utf-8")
+        self.assertLessEqual(code.count("\n"), 90 if name == "pick_and_place" else 60)
         with tempfile.TemporaryDirectory() as folder:
-            for name, (says, bounds) in TOLD.items():
-                with self.subTest(name):
-                    code = (EXAMPLES / f"{name}.py").read_text(encoding="utf-8")
-                    self.assertLessEqual(code.count("\n"), 90 if name == "pick_and_place" else 60)
-                    done = subprocess.run(
-                        [sys.executable, "-c", code], cwd=folder, capture_output=True, text=True, check=False
-                    )
-                    found = re.search(says, done.stdout)
-                    self.assertTrue(found, done.stdout + done.stderr)
-                    assert found
-                    for value, (low, high) in zip(found.groups(), bounds, strict=True):
-                        self.assertTrue(low <= float(value) <= high, found.group())
-                    self.assertGreater((Path(folder) / f"{name}.png").stat().st_size, 10_000)
+            told = told_by(code, Path(folder))
+            found = re.search(says, told)
+            assert found, told
+            for value, (low, high) in zip(found.groups(), bounds, strict=True):
+                self.assertTrue(low <= float(value) <= high, found.group())
+            self.assertGreater((Path(folder) / f"{name}.png").stat().st_size, 10_000)
+
+    return test
+
+
+for _name, (_says, _bounds) in TOLD.items():  # a test each
+    setattr(Examples, f"test_{_name}", _runs(_name, _says, _bounds))
 
 
 if __name__ == "__main__":

@@ -150,13 +150,18 @@ class Streams(ABC):
         """
         import pandas as pd
 
-        parts = [
-            pd.DataFrame(
-                {"time": np.full(len(cloud["xyz"]), time), **dict(zip("xyz", cloud["xyz"].T, strict=True))}
-            ).assign(stamp=stamp, **{name: _plain(values) for name, values in cloud.items() if name != "xyz"})
-            for time, stamp, cloud in self._clouds(stream, frame, start, end, deskew)
-        ]
-        return pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=["time", "x", "y", "z", "stamp"])
+        found = list(self._clouds(stream, frame, start, end, deskew))
+        if not found:
+            return pd.DataFrame(columns=["time", "x", "y", "z", "stamp"])
+        times, stamps, clouds = zip(*found, strict=True)
+        sizes = [len(cloud["xyz"]) for cloud in clouds]
+        columns = {"time": np.repeat(times, sizes)}
+        columns |= zip("xyz", np.concatenate([cloud["xyz"] for cloud in clouds]).T, strict=True)
+        columns["stamp"] = np.repeat(stamps, sizes)
+        for name in dict.fromkeys(name for cloud in clouds for name in cloud if name != "xyz"):
+            every = zip(clouds, sizes, strict=True)
+            columns[name] = np.concatenate([_plain(c[name]) if name in c else np.full(n, np.nan) for c, n in every])
+        return pd.DataFrame(columns)
 
     def clouds(
         self,
@@ -195,10 +200,11 @@ class Streams(ABC):
                 if frame is not None and frame != own and len(cloud["xyz"]):
                     beam = cloud.get("beam_time") if deskew else None
                     when = np.array([time]) if beam is None else first + np.asarray(beam, float)
+                    when, of = np.unique(when, return_inverse=True)  # beams of a column are measured at once
                     at, turn = self.frames.poses_between(frame, own, when, stream)
-                    cloud["xyz"] = (turn if len(when) > 1 else turn[0]).apply(cloud["xyz"]) + at
+                    cloud["xyz"] = (turn[of] if len(when) > 1 else turn[0]).apply(cloud["xyz"]) + at[of]
                     if beams:
-                        cloud["origin"] += at
+                        cloud["origin"] += at[of]
                 yield time, first, cloud
 
     def beams(
@@ -354,8 +360,13 @@ def _one(batches: list[Batch]) -> Batch:
     return np.concatenate([stamps for stamps, _ in batches]), [data for _, raw in batches for data in raw]
 
 
-def _plain(values: np.ndarray) -> Any:
-    return values.astype(values.dtype.newbyteorder("=")) if values.ndim == 1 else list(values)
+def _plain(values: np.ndarray) -> np.ndarray:
+    """As a column has them: numbers in this machine's order of bytes; of several a point, an array each."""
+    if values.ndim == 1:
+        return values.astype(values.dtype.newbyteorder("="))
+    column = np.empty(len(values), object)
+    column[:] = list(values)
+    return column
 
 
 class _spoilt:  # noqa: N801
