@@ -16,7 +16,7 @@ from veldrain.demo import roads as demo
 ACTED = [(0, 0), (300, 0)]
 
 
-def follows() -> vd.Scenario:
+def follows(start: float = 40, duration: float = 5) -> vd.Scenario:
     """A car with truth sensors that follows a lorry, and a van hidden behind it, on a straight and a curve."""
     roads = vd.Roads("net").road("a", [(0, 0), (200, 0), (300, 80)], radius=80)
     m = vd.Model("ego").link("body", vd.Part(vd.Box((4, 1.8, 1.4)), pose=vd.Pose((0, 0, 0.7))), mass=1000)
@@ -24,9 +24,9 @@ def follows() -> vd.Scenario:
     m.mount("boxes", vd.TrueBoxes(["lorry", "van"]), on="body", pose=vd.Pose((2.1, 0, 1)))
     lane = roads.lane("a")
     w = vd.World().ground(height=-0.2).roads(roads).actor("ego", m, route=lane.route(speed=15))
-    w.actor("lorry", vd.Box((8, 2.5, 3)), route=lane.route(speed=10), start=40)
+    w.actor("lorry", vd.Box((8, 2.5, 3)), route=lane.route(speed=10), start=start)
     w.actor("van", vd.Box((5, 2, 2)), route=lane.route(speed=10), start=52)
-    return vd.Scenario(w, "5 s")
+    return vd.Scenario(w, duration)
 
 
 class Measures(unittest.TestCase):
@@ -49,6 +49,12 @@ class Measures(unittest.TestCase):
         np.testing.assert_allclose(lorry["vx"], -5, atol=1e-4)
         self.assertEqual((lorry["visible"].min(), van["visible"].max()), (1.0, 0.0))
         self.assertEqual(set(r["ego/boxes/names"]["data"]), {"lorry van"})
+
+    def test_every_crash_needs_the_same_braking(self) -> None:
+        """5 m/s onto the lorry, ended before it is reached, wherever the last sample falls; 25 m/s² is beyond all."""
+        for start in (12.0, 12.03, 12.07):
+            needed = vd.run(follows(start, (start - 6) / 5 - 2e-3))["ego/traffic/needed_deceleration"]["data"]
+            self.assertEqual((needed.max(), needed[np.isfinite(needed)].max() <= 20), (math.inf, True))
 
     def test_conditions_say_what_the_truth_says(self) -> None:
         """6.8 s − t to a collision, (34 − 5·t)/15 s of gap; none at all once the lorry is on another lane."""

@@ -25,7 +25,7 @@ Motion = tuple[Array, Array, Array, Array]
 @dataclass(frozen=True)
 class Ahead:
     """Of the nearest one ahead: the gap from front to rear (m), that over the own speed (s), the gap over the speed at
-    which it shrinks (s; inf: it does not), and the deceleration that keeps it above 0 (m/s²; inf: it is 0 already); and
+    which it shrinks (s; inf: it does not), and the deceleration that keeps it above 0 (m/s²; inf: none does); and
     the own offset to the left of the middle of the lane (m; nan: on no lane). inf where none is ahead."""
 
     gap: float
@@ -40,7 +40,8 @@ class TrueTraffic(Truth):
 
     Ahead is what lies on the way that the robot takes if it keeps its curvature, within the widths of both. Its
     measures are streams of their own as well: ``gap``, ``time_gap``, ``time_to_collision``, ``needed_deceleration``
-    (v²/(2·gap) of the closing speed v) and ``lane_offset``.
+    (v²/(2·gap) of the closing speed v; inf beyond ``hardest_braking``, so that every crash reads the same wherever its
+    last sample falls) and ``lane_offset``.
 
     >>> TrueTraffic(["lorry"]).message
     'sensor_msgs/msg/Range'
@@ -50,6 +51,7 @@ class TrueTraffic(Truth):
     stacks = True
 
     others: Names = Names(kw_only=False, doc="names of robots, bodies and actors")
+    hardest_braking: Number = Number("acceleration", default=20.0, above=0.0, doc="needed is more: inf, none brakes so")
     period: Number = Number("period", default=0.02, above=0.0, doc="time between samples, or their rate")
 
     @property
@@ -62,7 +64,7 @@ class TrueTraffic(Truth):
     def start(self, mount: Mount, random: np.random.Generator) -> TrafficAtWork:
         for name in (mount.robot, *self.others):
             mount.box_of(name)  # an unknown one is told before the start
-        return TrafficAtWork(self.others)
+        return TrafficAtWork(self.others, self.hardest_braking)
 
     def messages(self, reading: Ahead) -> dict[str, Message]:
         fields = Fields(radiation_type=1, field_of_view=0.0, min_range=0.0, max_range=math.inf, range=reading.gap)
@@ -72,9 +74,10 @@ class TrueTraffic(Truth):
 
 @dataclass
 class TrafficAtWork:
-    """Has no state."""
+    """Looks at each of the others."""
 
     others: tuple[str, ...]
+    hardest: float
 
     def measure(self, mount: Mount) -> Ahead:
         own, motion = mount.box_of(mount.robot), mount.motion_of(mount.robot)
@@ -86,7 +89,7 @@ class TrafficAtWork:
                 continue
             gap, closing = found
             times = time_over(gap, speed), time_to(gap, closing)
-            best = Ahead(gap, *times, _brake(closing, gap), best.lane_offset)
+            best = Ahead(gap, *times, _brake(closing, gap, self.hardest), best.lane_offset)
         return best
 
 
@@ -124,11 +127,11 @@ def time_to(gap: float, closing: float) -> float:
     return max(gap, 0.0) / closing if closing > STILL else math.inf
 
 
-def _brake(closing: float, gap: float) -> float:
-    """The deceleration that keeps a gap; inf where there is none left."""
+def _brake(closing: float, gap: float, hardest: float) -> float:
+    """The deceleration that keeps a gap; inf where none does, or none can brake so."""
     if closing <= 0.0:
         return 0.0
-    return closing**2 / (2.0 * gap) if gap > 0.0 else math.inf
+    return closing**2 / (2.0 * gap) if closing**2 <= 2.0 * gap * hardest else math.inf
 
 
 def _on_arc(x: float, y: float, bend: float) -> tuple[float, float, float]:
