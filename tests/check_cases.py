@@ -709,6 +709,23 @@ def a_gap_between_roads(mended: bool) -> Thing:
     return vd.World().ground(height=-0.2).roads(roads)
 
 
+@case("greens-cross", "town/north")
+def both_are_green(mended: bool) -> Thing:
+    cycle = [("green", 7), ("amber", 2), ("red", 9)]
+    roads = vd.Roads("town").road("south", [(0, -80), (0, 80)], lanes=(0, 1)).road("west", [(-80, 0), (80, 0)])
+    roads.light("north", "south", at=74, cycle=cycle).light(
+        "east", "west", at=72, cycle=cycle, begin=9 if mended else 0
+    )
+    return vd.World().ground(height=-0.2).roads(roads)
+
+
+@case("line-met-by-nobody", "net/yield")
+def on_the_other_side(mended: bool) -> Thing:
+    world = _street()
+    world.networks["net"].give_way("yield", "street", at=80, lane=-1 if mended else 1)
+    return world
+
+
 @case("route-through-things", "van")
 def through_a_gate(mended: bool) -> Thing:
     return _street(passes=mended).obstacle("gate", vd.Box((0.2, 4, 2)), pose=vd.Pose((60, -1.6, 1)))

@@ -37,8 +37,9 @@ _WHERE = {
     "veldrain.recording.maps": "HeightMap MapComparison OccupancyMap height_map load_map occupancy",
     "veldrain.scenario": (
         "Action Attach Change Condition Cut Fail Finish Free Go Keep Leave Lock Picture Push Put Release Remove Say "
-        "Scenario Shift Stop Take Tell Trial Weather attached attached_force clearance closing distance elapsed height "
-        "inside joint joint_speed reading run signal speed speed_difference tilt time_gap time_to_collision touching"
+        "Scenario Shift Stop Switch Take Tell Trial Weather attached attached_force clearance closing distance elapsed "
+        "height inside joint joint_speed reading run shows signal speed speed_difference tilt time_gap "
+        "time_to_collision touching"
     ),
     "veldrain.study": (
         "Design Draw Drawn FinishTime Fitted Grid Margin Match Metric OneAtATime Result ResultComparison SpaceFilling "
@@ -190,6 +191,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import Scenario as Scenario
     from veldrain.scenario import Shift as Shift
     from veldrain.scenario import Stop as Stop
+    from veldrain.scenario import Switch as Switch
     from veldrain.scenario import Take as Take
     from veldrain.scenario import Tell as Tell
     from veldrain.scenario import Trial as Trial
@@ -206,6 +208,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import joint_speed as joint_speed
     from veldrain.scenario import reading as reading
     from veldrain.scenario import run as run
+    from veldrain.scenario import shows as shows
     from veldrain.scenario import signal as signal
     from veldrain.scenario import speed as speed
     from veldrain.scenario import speed_difference as speed_difference

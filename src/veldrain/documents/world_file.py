@@ -44,6 +44,8 @@ class RoadsText(Words):
     file: str | None = None
     roads: dict[str, document(Roads.road)] = {}  # type: ignore[valid-type]
     crossings: dict[str, list[str]] = {}
+    lights: dict[str, document(Roads.light)] = {}  # type: ignore[valid-type]
+    give_ways: dict[str, document(Roads.give_way)] = {}  # type: ignore[valid-type]
 
     def network(self, name: str, folder: Path) -> Roads:
         """The network of this name."""
@@ -55,6 +57,10 @@ class RoadsText(Words):
             call(made.road, text, folder, road)
         for crossing, arms in self.crossings.items():
             made.crossing(crossing, arms)
+        for light, text in self.lights.items():
+            call(made.light, text, folder, light)
+        for line, text in self.give_ways.items():
+            call(made.give_way, text, folder, line)
         return made
 
 

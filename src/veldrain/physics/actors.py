@@ -11,20 +11,38 @@ import numpy as np
 from veldrain.errors import VeldrainError, unknown
 from veldrain.kernel import entry
 from veldrain.model import Placed
-from veldrain.model.leading import Course, Gap, Leader, PosePath
+from veldrain.model.leading import Course, Gap, Laid, Leader, PosePath
 from veldrain.motion.curves import Curve
+from veldrain.motion.roads.lights import COLOURS
 from veldrain.motion.routes import Route
 from veldrain.physics import plant as p
 from veldrain.physics.host import Engine, tree_of
 from veldrain.physics.leading import SIDEWAYS, place_led
 from veldrain.physics.robots import BLOCK
 from veldrain.physics.spatial import triple
+from veldrain.physics.waiting import Lines, Way
 from veldrain.physics.ways import Ways
 from veldrain.pose import Array
 
 STEEPEST = 15 / 8  # of a quintic from rest to rest: its largest change, times its length over its height
 BESIDE = 20.0  # m: a point that is farther from a route is not beside it
 SHORT = 0.05  # m: who stands no farther on than that stands where told
+# What a row has of its route.
+TAKEN = [
+    "first",
+    "end",
+    "lift",
+    "columns",
+    "side",
+    "spread",
+    "length",
+    "closed",
+    "stops",
+    "turns",
+    "turn",
+    "first_line",
+    "end_line",
+]
 NO_MOVE = {"offset": 0.0, "rate": 0.0, "swing": 0.0, "wave": 0.0, "phase": 0.0, "base": 0.0, "gain": 1.0}
 
 
@@ -44,8 +62,9 @@ class Actors:
         numbers: of the rows of what follows a route, by name.
     """
 
-    def __init__(self, engine: Engine, placed: Mapping[str, Placed]) -> None:
+    def __init__(self, engine: Engine, placed: Mapping[str, Placed], networks: Mapping[str, Laid]) -> None:
         self._engine = engine
+        self.lines = Lines(networks)
         self._placed = {name: robot for name, robot in placed.items() if robot.is_led}
         self._leaders: dict[str, Leader] = {}  # of those that are asked for blocks
         self.numbers: dict[str, int] = {}
@@ -68,8 +87,12 @@ class Actors:
                 led=np.concatenate([plant.led, *rows]),
                 moves=np.array(moves, p.MOVE),
                 minds=np.array(minds, p.MIND),
+                lights=self.lines.rows(),
                 **self.ways.tables(),
             )
+            for name in self.numbers:
+                led = self._led(name)
+                self._line_up(name, led, self._route(name), self._offset(led)[0])
             place_all(engine.plant)
             self.fill(0)
             self._begin()
@@ -110,6 +133,42 @@ class Actors:
             led["end_mind"] = len(minds)
             led["gap_time"], led["gap_rest"] = course.keeps.time, course.keeps.standstill
         return row
+
+    def _way(self, name: str, led: Any, route: Route, offset: float) -> Way:
+        """How it goes along a route, as its row says, so far left of it."""
+        rear = -float(self.ways.bounds(name)[0][0])
+        return Way(self.numbers[name], route, offset, float(led["ahead"]), rear, float(led["wide"]), int(led["first"]))
+
+    def _line_up(self, name: str, led: Any, route: Route, offset: float) -> None:
+        """Write the lines that it meets on a route into the tables, and which they are into a row."""
+        if not self.lines.any:
+            return
+        others = [
+            self._way(other, self._led(other), self._route(other), self._offset(self._led(other))[0])
+            for other in self.numbers
+            if other != name
+        ]
+        rows = self.lines.of(self._way(name, led, route, offset), others)
+        plant = self._engine.plant
+        led["first_line"], led["end_line"] = len(plant.lines), len(plant.lines) + len(rows)
+        self._engine.plant = plant._replace(lines=np.concatenate([plant.lines, rows]))
+
+    def shown(self, light: str) -> str:
+        """The colour of a light.
+
+        Raises:
+            VeldrainError: there is none of this name.
+        """
+        engine, forced = self._engine, self._engine.plant.lights["forced"][self.lines.number(light)]
+        return COLOURS[forced] if forced >= 0 else self.lines.lights[light].shows(engine.steps * engine.step)
+
+    def is_switched(self, light: str) -> bool:
+        """True for a light that does not follow its cycle now."""
+        return bool(self._engine.plant.lights["forced"][self.lines.number(light)] >= 0)
+
+    def switch(self, light: str, colour: str | None) -> None:
+        """Let a light show a colour from now on; None: as its cycle says."""
+        self._engine.plant.lights["forced"][self.lines.number(light)] = -1 if colour is None else COLOURS.index(colour)
 
     def _lay(self, row: p.Records, name: str, route: Route, offsets: tuple[float, ...]) -> p.Records:
         """Put a route into the tables, and where it is into a row; gives its pieces."""
@@ -291,6 +350,9 @@ class Actors:
         row = np.zeros(1, p.LED)
         self._lay(row, name, route, (-2.0, 2.0))
         self._engine.plant = self._engine.plant._replace(**self.ways.tables())
+        for word in ("ahead", "wide"):
+            row[word] = self._led(name)[word]
+        self._line_up(name, row[0], route, 0.0)
         return row
 
     def take(self, name: str, route: Route, row: p.Records, over: float) -> None:
@@ -304,7 +366,7 @@ class Actors:
             self._engine.notice(
                 f"take {name}", f"{name}: turns by {math.degrees(turn):.0f}° at once onto its route, at {s:.3g} m of it"
             )
-        for word in ("first", "end", "lift", "columns", "side", "spread", "length", "closed", "stops", "turns", "turn"):
+        for word in TAKEN:
             led[word] = row[0][word]
         pieces = self._engine.plant.pieces["s"][led["first"] : led["end"]]
         led["s"], led["piece"] = s, led["first"] + max(0, int(np.searchsorted(pieces, s, side="right")) - 1)

@@ -310,6 +310,8 @@ class Builder:
             lifts=np.zeros((0, 3, 4)),
             moves=np.zeros(0, p.MOVE),
             minds=np.zeros(0, p.MIND),
+            lights=np.zeros(0, p.LIGHT),
+            lines=np.zeros(0, p.LINE),
             patches=patches,
             skipped=np.array(sorted(a * len(geoms) + b for a, b in self.skipped), np.int64),
             watched=np.zeros(0, np.int64),

@@ -66,7 +66,7 @@ class Engine:
         self.compiled = compile_world(world, step, len(watches))
         self.plant = with_boxes(self.compiled.plant)
         self.refresh()
-        self.actors = Actors(self, world.placed)
+        self.actors = Actors(self, world.placed, world.networks)
         self._advance = Direct(advance_smooth if integrator == "rk4" else advance)
         nodes = self.plant.nodes
         # Views of single fields: these arrays never move, and a view costs a tenth of looking the field up.

@@ -18,6 +18,7 @@ import math
 from veldrain.kernel import inlined, kernel
 from veldrain.physics.responses import point_velocity
 from veldrain.physics.spatial import add, dot, put, triple
+from veldrain.physics.waiting import way_to_stop
 
 # Nodes and weights of Gauss–Legendre quadrature over [0, 1]: two for what turns by less than LITTLE, where they leave
 # 3e-12 of a length, then four for pieces that turn by a quarter of a radian at most.
@@ -226,8 +227,8 @@ def free_push(led, v, up, down):
 
 
 @inlined
-def next_speed(trees, nodes, pieces, minds, led, step, h):
-    """Its speed after the step."""
+def next_speed(trees, nodes, pieces, minds, led, to_line, step, h):
+    """Its speed after the step; to_line: how far it is to the line at which it waits."""
     v, goal = led.speed, led.goal
     if step < led.begin:
         return 0.0
@@ -249,9 +250,10 @@ def next_speed(trees, nodes, pieces, minds, led, step, h):
         p = pieces[led.piece]
         square = p.square + p.slope * min(led.s - p.s + 0.5 * h * (v + new), p.length)
         new = min(new, math.sqrt(max(square, 0.0)))
-    if led.halt < math.inf:
+    rest = min(led.halt - led.s, to_line)
+    if rest < math.inf:
         # v⁺² = 2·b·(what is left after the step), and the step takes (v + v⁺)·h/2.
-        left, brake = max(led.halt - led.s - 0.5 * h * v, 0.0), 0.5 * h * led.down
+        left, brake = max(rest - 0.5 * h * v, 0.0), 0.5 * h * led.down
         allowed = math.sqrt(brake * brake + 2.0 * led.down * left) - brake
         new = min(new, max(allowed, v - h * led.down, 0.0))
     return new
@@ -292,7 +294,8 @@ def lead(a, count, h):
             for j in range(tree.width):
                 rows[j] = rows[tree.width + j]
             # The arrays one by one: the plant as a whole is many numbers to hand on.
-            new = next_speed(a.trees, a.nodes, a.pieces, a.minds, led, count.step, h)
+            to_line = way_to_stop(a.led, a.lights, a.lines, led, count.step * h) if led.free == 0 else math.inf
+            new = next_speed(a.trees, a.nodes, a.pieces, a.minds, led, to_line, count.step, h)
             go_on(a.pieces, led, new, h)
             centre = triple(a.nodes[tree.first].centre)
             place_led(led, a.pieces, a.lifts, a.moves, centre, rows[tree.width :])

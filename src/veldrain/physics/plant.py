@@ -136,9 +136,10 @@ BRANCH = _record("first end skip", "", box=6)  # of a tree of boxes: triangles o
 # What follows a route, see ``leading``.
 LED = _record(
     # base: the step that its row is of; its pieces of curve and where it is in them; begin: when it sets off; free: it
-    # has left its route; closed, stops, turns: of the route; minds, moves: its rows of these; lift, columns: of lifts.
+    # has left its route; closed, stops, turns: of the route; minds, moves, lines: its rows of these; lift,
+    # columns: of lifts.
     "tree base first end piece begin free closed stops turns upright lift columns first_mind end_mind first_move "
-    "end_move",
+    "end_move first_line end_line",
     # along the route; speed, and what is told of it; halt: where it is to stand; travel: its own way so far; shifted,
     # span: how far it is in a change of its offset; turn: a heading that is kept; ahead, wide: its front and half
     # width; tall: how high its root stands; side, spread: first offset of lifts and their distance; gap to others,
@@ -151,6 +152,11 @@ LED = _record(
 # A piece of a curve: see motion.curves. square, slope: of the most speed, squared, and how it changes along it.
 PIECE = _record("", "s length x y heading cosine sine k c square slope")
 MOVE = _record("dof", "offset rate swing wave phase base gain")  # what a joint of something led does, see ``leading``
+# A traffic light. forced: the colour that it was switched to, −1: none; until: when in its cycle each phase ends.
+LIGHT = _record("forced phases", "begin total", until=8, colours=8)
+# A line of something led: its light, or (−1) whom it gives way to and on which route; s: along its own; where they
+# would meet: in and out along its own and the other's.
+LINE = _record("light other route", "s own_in own_out other_in other_out margin")
 MIND = _record("node piece", "rear wide")  # whom something led keeps a gap to: where it is in the other's pieces
 PATCH = _record("", "", size=3, place=3, turn=(3, 3), surface=6)  # size: half edges
 PUSH = _record("node link until", "", force=3, torque=3, point=3)  # world axes; the point is in the node
@@ -250,6 +256,8 @@ class Plant(NamedTuple):
     lifts: Array  # (rows, 3, 4) cubics of height, pitch and roll over the length of a piece, for each of its columns
     moves: Records
     minds: Records
+    lights: Records
+    lines: Records
     patches: Records  # (P,)
     skipped: Ints  # (K,) keys of pairs that never touch, sorted
     watched: Ints  # keys of pairs of stiff shapes that are looked at all the same: someone watches them
@@ -289,6 +297,7 @@ class Plant(NamedTuple):
 STATE = (
     "counts", "gravity", "trees", "dofs", "q", "speeds", "nodes", "geoms", "patches", "pushes", "air", "loops",
     "watch_step", "order", "kept", "script", "led", "minds",
+    "lights", "lines",
 )  # fmt: skip
 
 

@@ -44,6 +44,8 @@ def row_of(s, k):
         s.lifts[k],
         s.moves[k],
         s.minds[k],
+        s.lights[k],
+        s.lines[k],
         s.patches[k],
         s.skipped[k],
         s.watched[k],

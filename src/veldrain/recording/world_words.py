@@ -232,7 +232,13 @@ def world_words(world: World, files: Files) -> Map:
     if world.floor:
         words["ground"] = record_words(world.floor, World.ground, files)
     words["roads"] = {
-        name: {"file": files.kept_beside(f"{name}.xodr", open_drive_of(n))} for name, n in _networks(world)
+        name: {"file": files.kept_beside(f"{name}.xodr", open_drive_of(n))}
+        | {
+            word: {line: sheet_words(sheet, files) for line, sheet in lines.items()}
+            for word, lines in (("lights", n.lights), ("give_ways", n.give_ways))
+            if lines
+        }
+        for name, n in _networks(world)
     }
     words["obstacles"], words["bodies"] = {}, {}
     for name, o in world.obstacles.items():

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from itertools import combinations
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,8 @@ from veldrain.review.rules import Found, found, rule
 GRIP = 0.9  # of tyres on dry asphalt
 EACH = 1.0  # m between the places of a route that are looked at
 APART = 4.0  # m between the places of a route whose road is looked up
+CROSSING = 40.0  # m beyond stop lines in which ways may cross
+GREENS_FOR = 600.0  # s of lights that are looked at
 PERSON = 1.2  # m: what is shorter is no vehicle, and may leave the road
 
 
@@ -238,4 +241,52 @@ def gap_to_nobody(look: Look) -> Found:
                     name,
                     f"keeps a gap to {other}, whose route is never ahead on its own",
                     "let it mind another, or let one of them change its lane",
+                )
+
+
+@rule("greens-cross", "warning", "roads", world=True)
+def greens_cross(look: Look) -> Found:
+    """Two lights whose ways cross are not green at once.
+
+    Told is where the straight ways beyond two stop lines cross within 40 m, at more than 45°.
+    """
+    for name, roads in look.world.networks.items():
+        for (a, one), (b, other) in combinations(roads.lights.items() if isinstance(roads, Roads) else (), 2):
+            if any(_cross(p, q) for p in one.places(roads) for q in other.places(roads)):
+                times = np.arange(0.0, GREENS_FOR, 0.1)
+                both = times[(one.numbers(times) == 0) & (other.numbers(times) == 0)]
+                if len(both):
+                    yield found(
+                        "greens-cross",
+                        look,
+                        f"{name}/{a}",
+                        f"is green while {b} is, whose way crosses its own: first at {both[0]:.4g} s",
+                        "give one of them another cycle or begin",
+                    )
+
+
+def _cross(one: tuple[float, ...], other: tuple[float, ...]) -> bool:
+    """True where straight ways from two places with headings cross soon."""
+    (x, y, turn, _), (other_x, other_y, other_turn, _) = one, other
+    sine = math.sin(other_turn - turn)
+    if abs(sine) < math.sqrt(0.5):
+        return False
+    dx, dy = other_x - x, other_y - y
+    ways = [(dx * math.sin(h) - dy * math.cos(h)) / sine for h in (other_turn, turn)]
+    return all(0.0 < way < CROSSING for way in ways)
+
+
+@rule("line-met-by-nobody", "note", "roads", world=True)
+def line_met_by_nobody(look: Look) -> Found:
+    """The route of some actor meets each light and each line at which one gives way."""
+    ways = [(course.offset, route) for _, course, route in _actors(look)]
+    for name, roads in look.world.networks.items() if ways else ():
+        for line, sheet in {**roads.lights, **roads.give_ways}.items() if isinstance(roads, Roads) else ():
+            if all(sheet.met(roads, route, offset) is None for offset, route in ways):
+                yield found(
+                    "line-met-by-nobody",
+                    look,
+                    f"{name}/{line}",
+                    f"no actor's route meets its line, at {sheet.at:.4g} m of road {sheet.road}",
+                    "see its road, at and lane (its direction)",
                 )

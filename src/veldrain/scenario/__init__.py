@@ -5,6 +5,7 @@ from veldrain.scenario.actions import Action, Change, Cut, Fail, Finish, Push, P
 from veldrain.scenario.conditions import Condition, clearance, distance, touching
 from veldrain.scenario.coupling import Attach, Release, attached, attached_force
 from veldrain.scenario.holding import Free, Lock, Remove
+from veldrain.scenario.lights import Switch, shows
 from veldrain.scenario.measures import (
     closing,
     elapsed,
@@ -48,6 +49,7 @@ __all__ = [
     "Scenario",
     "Shift",
     "Stop",
+    "Switch",
     "Take",
     "Tell",
     "Trial",
@@ -64,6 +66,7 @@ __all__ = [
     "joint_speed",
     "reading",
     "run",
+    "shows",
     "signal",
     "speed",
     "speed_difference",

@@ -19,6 +19,7 @@ from veldrain.scenario.conditions import Condition, Measure
 from veldrain.scenario.coupling import Attach, Release
 from veldrain.scenario.entries import After, Entry, Every, Trigger
 from veldrain.scenario.holding import Free, Lock, Remove
+from veldrain.scenario.lights import Switch
 from veldrain.scenario.picturing import Picture
 from veldrain.sheet import sealed
 from veldrain.units import Quantity, quantity
@@ -92,6 +93,7 @@ class Moment:
     change, weather, picture = _do(Change), _do(Weather), _do(Picture)
     go, stop, shift, keep, take, leave = _do(Go), _do(Stop), _do(Shift), _do(Keep), _do(Take), _do(Leave)
     lock, free, remove, attach, release = _do(Lock), _do(Free), _do(Remove), _do(Attach), _do(Release)
+    switch = _do(Switch)
 
     def tell(self, controller: str, **inputs: Quantity) -> Scenario:
         """Tell a controller, named by its robot or as ``robot/controller``: inputs hold until it is told again."""

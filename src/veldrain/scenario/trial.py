@@ -24,6 +24,7 @@ from veldrain.scenario.branching import STATES, branch, resume
 from veldrain.scenario.changing import Changes, Ramp
 from veldrain.scenario.conditions import Condition, Pair, Watching
 from veldrain.scenario.entries import After, Entry, Every
+from veldrain.scenario.lights import LightStreams
 from veldrain.scenario.picturing import PICTURES, Picture
 from veldrain.scenario.scenario import Scenario
 from veldrain.scenario.verdicts import Verdict
@@ -86,6 +87,7 @@ class Trial:
         )
         self.publisher = sim.publish(sinks)
         engine_of(sim).couplings.record = self.publisher.event
+        self.lights = LightStreams(sim, self.publisher)
         self.changes = Changes(sim)
         self.watching = Watching(sim)
         self.watching.signals = self.publisher.signals
@@ -157,6 +159,7 @@ class Trial:
             *dict.fromkeys(f"{d.robot}/commands" for d in self.drivers),
             *(stream for d in self.drivers for stream in d.input_streams()),
             "scenario/events",
+            *self.lights.names,
             *(stream for stream, _ in self._measures),
             *([PICTURES] if any(isinstance(e.action, Picture) for e in self.scenario.timeline) else []),
             *(["scenario/contacts"] if self.tally else []),
@@ -376,12 +379,14 @@ class Trial:
         periods += [self.keep_every] if self.keep_every else []
         times = [self.end, *((now // every + 1) * every for every in periods)]
         times += [d.due for d in self.drivers]
+        times += [self.lights.due()] if self.lights.names else []
         return min(times + [step for step, _ in self.timed[:1]])
 
     def _happen(self) -> None:
         """All that is due now: conditions and expectations, the timeline, then controllers."""
         sim = self.simulation
         step = sim.steps
+        self.lights.look()
         if self.tally and step and (step % self.contacts_every == 0 or step == self.end):
             self.publisher.contacts(self.tally.take())
         if step % self.check_every == 0 or step == self.end:

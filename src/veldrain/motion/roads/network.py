@@ -10,12 +10,13 @@ from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model import Part, Surface
 from veldrain.motion.roads.building import crossing, road_through
 from veldrain.motion.roads.crossfall import base
 from veldrain.motion.roads.faults import problems
 from veldrain.motion.roads.finding import shortest_way
+from veldrain.motion.roads.lights import GiveWay, Line, TrafficLight
 from veldrain.motion.roads.road import Lane, Link, Network, OnLane, Road
 from veldrain.motion.roads.surfaces import surfaces
 from veldrain.motion.routes import Route
@@ -55,6 +56,7 @@ class Roads(Network):
 
     Attributes:
         roads, junctions: by id.
+        lights, give_ways: traffic lights, and lines at which one gives way, by name.
         name: of all of it.
         notes: what was not used or guessed when it was read, a line each.
         where: the file that it is from.
@@ -67,6 +69,8 @@ class Roads(Network):
     def __init__(self, name: str = "roads") -> None:
         super().__init__(name)
         self.notes: list[str] = []
+        self.lights: dict[str, TrafficLight] = {}
+        self.give_ways: dict[str, GiveWay] = {}
 
     def add(self, road: Road) -> Self:
         vars(self).pop("_places", None)
@@ -111,6 +115,63 @@ class Roads(Network):
         """
         crossing(self, name, arms)
         vars(self).pop("_places", None)
+        return self
+
+    def light(
+        self,
+        name: str,
+        road: str,
+        *,
+        at: Quantity,
+        cycle: Sequence[tuple[str, Quantity]],
+        lane: int = -1,
+        begin: Quantity = 0.0,
+    ) -> Roads:
+        """Add a traffic light, whose stop line actors on routes obey: they stop for red, and for amber where they can.
+
+        Args:
+            name: its name; in a scenario ``network/name``.
+            road: its road's id.
+            at: where its stop line is, m along the road.
+            cycle: rows of a colour (``green``, ``amber``, ``red``) and how long it lasts (s), in turn.
+            lane: any lane of the direction that it is for.
+            begin: how far into its cycle it is at the start, s.
+
+        Raises:
+            VeldrainError: a name taken, no such road or lane, a line beyond the road, or no cycle.
+
+        >>> Roads().road("a", [(0, 0), (80, 0)]).light("n", "a", at=70, cycle=[("red", 9)]).lights["n"].shows(3)
+        'red'
+        """
+        return self._line(self.lights, name, TrafficLight(road, at=at, cycle=cycle, lane=lane, begin=begin))
+
+    def give_way(
+        self, name: str, road: str, *, at: Quantity, lane: int = -1, margin: Quantity = 1.5, reach: Quantity = 30.0
+    ) -> Roads:
+        """Add a line at which actors on routes give way to all, also on foot, who cross their way beyond it.
+
+        Args:
+            name: its name.
+            road: its road's id.
+            at: where the line is, m along the road.
+            lane: any lane of the direction that it is for.
+            margin: so much before and after oneself another may come, s.
+            reach: so far beyond the line others are looked for, m.
+
+        Raises:
+            VeldrainError: a name taken, no such road or lane, or a line beyond the road.
+
+        >>> Roads().road("a", [(0, 0), (80, 0)]).give_way("yield", "a", at=70).give_ways["yield"].reach
+        30.0
+        """
+        return self._line(self.give_ways, name, GiveWay(road, at=at, lane=lane, margin=margin, reach=reach))
+
+    def _line(self, lines: dict[str, Any], name: str, line: Line) -> Roads:
+        if name in (*self.lights, *self.give_ways):
+            raise VeldrainError(f"a second line '{name}'", where=self.where or "roads", cure="give it another name")
+        with told_at(name):
+            list(line.places(self))
+        lines[name] = line
         return self
 
     @staticmethod
