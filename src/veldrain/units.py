@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import cache, lru_cache
 from numbers import Real
 from pathlib import Path
@@ -69,6 +69,7 @@ SI_UNITS = {
     "torque per current": "N*m/A",
     "ratio": "",
 }
+NAMES = "one of "  # begins a kind whose values are names: the number of one is its place among them
 _ANGULAR_UNITS = {
     "radian",
     "milliradian",
@@ -118,6 +119,8 @@ def quantity(value: Quantity, kind: str, where: str = "") -> float:
     Raises:
         VeldrainError: not a number, no unit in the string, an unknown unit, or a unit of another kind.
     """
+    if names := names_of(kind):
+        return float(_place(value, names, where))
     if isinstance(value, Real) and not isinstance(value, bool):
         number = float(value)
     elif isinstance(value, str):
@@ -129,6 +132,36 @@ def quantity(value: Quantity, kind: str, where: str = "") -> float:
     if LARGEST < abs(number) < math.inf:
         raise VeldrainError(f"{value} is too large to be {_an(kind)}", where=where, cure=_example(kind))
     return number
+
+
+def kind_of_names(names: Sequence[str]) -> str:
+    """The kind of a quantity whose values are names.
+
+    >>> quantity("silt", kind_of_names(["wood", "silt"]))
+    1.0
+    """
+    return NAMES + " | ".join(names)
+
+
+def names_of(kind: str) -> list[str]:
+    """The names that are the values of a kind; none for a kind of numbers."""
+    return kind.removeprefix(NAMES).split(" | ") if kind.startswith(NAMES) else []
+
+
+def unit_of_kind(kind: str) -> str:
+    """The SI unit of a kind; of names the kind itself, so that a number can be told as its name."""
+    return kind if kind.startswith(NAMES) else SI_UNITS[kind]
+
+
+def named(values: Mapping[str, float], units: Mapping[str, str]) -> dict[str, float | str]:
+    """Values by path, with names where their units are such as of ``unit_of_kind``."""
+    return {path: names[int(v)] if (names := names_of(units.get(path, ""))) else v for path, v in values.items()}
+
+
+def _place(value: Quantity, names: Sequence[str], where: str) -> int:
+    if value not in names:
+        raise unknown("name", str(value), names, where)
+    return names.index(str(value))
 
 
 def finite(value: Quantity, kind: str, where: str = "") -> float:

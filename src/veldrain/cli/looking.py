@@ -206,6 +206,7 @@ def knobs(file: Path, search: Sequence[Path], like: str, as_json: bool) -> None:
     from veldrain.formats import is_robot_file, load_robot
     from veldrain.model import World
     from veldrain.model.knobs import world_knobs
+    from veldrain.units import named
 
     if is_robot_file(file.name):
         thing: Any = World().place(load_robot(file, search=search))
@@ -218,14 +219,18 @@ def knobs(file: Path, search: Sequence[Path], like: str, as_json: bool) -> None:
     if not found:
         raise VeldrainError(f"no path has '{like}' in it", where=str(file), cure="leave --like out to see all")
     rows = [(knob.path, knob.get(), knob.unit) for knob in found]
+    rows = [(path, v if v is None else named({path: v}, {path: unit})[path], unit) for path, v, unit in rows]
     if as_json:
-        told = [{"path": path, "value": _finite(value), "unit": unit} for path, value, unit in rows]
+        told = [
+            {"path": path, "value": value if isinstance(value, str) else _finite(value), "unit": unit}
+            for path, value, unit in rows
+        ]
         out.print_json(json.dumps(told))
         return
     lines = [
         (
             path,
-            "–" if value is None else f"{value:.6g}",
+            "–" if value is None else value if isinstance(value, str) else f"{value:.6g}",
             unit.replace("**0.5", "^½").replace("**2", "²").replace("*", "·"),
         )
         for path, value, unit in rows

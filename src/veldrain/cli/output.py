@@ -243,7 +243,10 @@ def print_streams(log: Log) -> None:
         say(f"{recording.path}: {recording.cut}")
     if recording and (about := recording.metadata):
         units = about.get("units", {})
-        drawn = ", ".join(f"{k} {number(v)} {units.get(k, '')}".rstrip() for k, v in about.get("drawn", {}).items())
+        drawn = ", ".join(
+            f"{k} {v}" if isinstance(v, str) else f"{k} {number(v)} {units.get(k, '')}".rstrip()
+            for k, v in about.get("drawn", {}).items()
+        )
         named = [
             use
             for told in about.get("controllers", {}).values()

@@ -157,6 +157,7 @@ def plan(path: Path, workers: int, keep: str | None) -> None:
     from veldrain.report.text import number
     from veldrain.study.keeping import Keeping
     from veldrain.study.trials import TrialPlan
+    from veldrain.units import names_of
 
     loaded = _loaded(path)
     prepare_engine(loaded.scenario.world)
@@ -167,11 +168,15 @@ def plan(path: Path, workers: int, keep: str | None) -> None:
     for name, unit in loaded.units.items():
         values = sorted(row[name] for row in rows)
         ends = (values[0], values[len(values) // 2], values[-1])
-        table.add_row(name, unit, *(number(v) for v in ends), str(len(set(values))))
+        told = ("–",) * 3 if names_of(unit) else tuple(number(v) for v in ends)
+        table.add_row(name, unit, *told, str(len(set(values))))
     if rows and rows[0]:
         console.print(table)
     total = loaded.trials * len(loaded.controllers)
-    say(f"{loaded.design!r}: {loaded.trials} trials of each of {len(loaded.controllers)} controllers, {total} in all.")
+    several = (
+        f" of each of {len(loaded.controllers)} controllers, {total} in all" if len(loaded.controllers) > 1 else ""
+    )
+    say(f"{loaded.design!r}: {loaded.trials} trials{several}.")
     if loaded.units:
         say("Corners of what is drawn, and its first draws, were looked at: nothing starts inside of another.")
     with progress("Timing a trial"), tempfile.TemporaryDirectory() as folder:

@@ -214,7 +214,7 @@ class StudyText(Document):
     """A study file. A controller is one for the scenario's one robot, or by robot one or several."""
 
     scenario: str | NamedText  # a file, or what a function gives: ``use`` and ``with``
-    controllers: dict[str, ControllerText | dict[str, Controllers]]
+    controllers: dict[str, ControllerText | dict[str, Controllers]] | None = None
     vary: dict[str, DrawText] = {}  # several quantities that get one value stand in one name, with commas
     correlated: list[CorrelatedText] = []
     design: Literal["drawn"] | DesignText = "drawn"
@@ -251,7 +251,8 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
         scenario = load_scenario(folder / told, draft) if isinstance(told, str) else told.make(folder)
         if not isinstance(scenario, Scenario):
             raise VeldrainError(f"{type(scenario).__name__} is no scenario", cure="name a function that gives one")
-    controllers = named_controllers(text.controllers, source, "controllers")
+    told_controllers = text.controllers or {}
+    controllers = named_controllers(told_controllers, source, "controllers")
     vary: dict[Paths, Draw] = {}
     known = {knob.path: knob for knob in scenario.knobs()}
 
@@ -286,11 +287,11 @@ def load_study(path: str | Path, *, draft: bool = False, limit: Quantity | None 
         for name, paths in text.changes.items():
             where[f"changes {name}"] = source.line(("changes", name))
             where |= {f"changes {name} {path}": source.line(("changes", name, path)) for path in paths}
-        where |= {f"controller {name}": source.line(("controllers", name)) for name in text.controllers}
+        where |= {f"controller {name}": source.line(("controllers", name)) for name in told_controllers}
         where |= {f"metric {m.name}": source.line(("metrics", k)) for k, m in enumerate(metrics)}
         study = Study(
             scenario,
-            controllers,
+            None if text.controllers is None else controllers,
             vary=vary,
             changes=text.changes,
             trials=text.trials,

@@ -185,6 +185,7 @@ def load_world(path: str | Path | Recording, draft: bool = False) -> World:
     def scene(name: str, words: dict[str, Any]) -> None:
         world.scene(name, folder / words.pop("file"), **words)
 
+    each("surfaces", plain(lambda name, **words: world.surface(name, Surface(**words))))
     if text.ground:
         with source.at("ground"):
             call(world.ground, text.ground, folder)

@@ -20,7 +20,7 @@ from veldrain.model.things import Body, Placed
 from veldrain.model.world import World
 from veldrain.pose import Pose
 from veldrain.sheet import Maybe, Number, Row, Sheet
-from veldrain.units import SI_UNITS, finite
+from veldrain.units import finite, kind_of_names, unit_of_kind
 
 AXES = ("x", "y", "z")
 TURNS = ("roll", "pitch", "yaw")
@@ -48,7 +48,7 @@ class Knob:
     @property
     def unit(self) -> str:
         """The SI unit."""
-        return SI_UNITS[self.kind]
+        return unit_of_kind(self.kind)
 
 
 def knob_of(knobs: Iterable[Knob], path: str, where: str = "") -> Knob:
@@ -153,12 +153,14 @@ def world_knobs(world: World) -> Iterator[Knob]:
         yield from sheet_knobs(f"lamp{k + 1}", *entry(world.lamps, k))
     if world.floor:
         yield from sheet_knobs("ground", *of(world.floor, "surface"))
+        yield from _surface_knob(world, "ground", *of(world.floor, "surface"))
         get, put = of(world.floor, "height")
         yield Knob("ground.height", "length", get, lambda value: put(finite(value, "length", "ground.height")))
     things: list[Any] = [*world.obstacles.values(), *world.bodies.values(), *world.patches.values()]
     for thing in things:
         yield from pose_knobs(thing.name, *of(thing, "pose"))
         yield from sheet_knobs(thing.name, *of(thing, "surface"))
+        yield from _surface_knob(world, thing.name, *of(thing, "surface"))
     for body in world.bodies.values():
         yield _mass_knob(body)
         yield from row_knobs(f"{body.name}.velocity_", "speed", *of(body, "velocity"))
@@ -168,6 +170,19 @@ def world_knobs(world: World) -> Iterator[Knob]:
     for placed in world.placed.values():
         yield from robot_knobs(placed)
     yield from _named_surfaces(world)
+
+
+def _surface_knob(world: World, thing: str, get: Get, put: Put) -> Iterator[Knob]:
+    """Which of the world's surfaces something has, where it has several; its value is the name."""
+    names = list(world.surfaces)
+
+    def read() -> float | None:
+        return float(names.index(get().name)) if get().name in world.surfaces else None
+
+    if len(names) > 1:
+        yield Knob(
+            f"{thing}.surface", kind_of_names(names), read, lambda value: put(world.surfaces[names[round(value)]])
+        )
 
 
 def _named_surfaces(world: World) -> Iterator[Knob]:

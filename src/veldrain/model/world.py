@@ -49,6 +49,7 @@ class World:
         self.sun, self.sky, self.air = Sun(), Sky(), Air()
         self.lamps: list[Lamp] = []
         self.floor: Ground | None = None
+        self.surfaces: dict[str, Surface] = {}  # that have a name, and can be put in place of each other
         self.obstacles: dict[str, Obstacle] = {}
         self.patches: dict[str, Patch] = {}
         self.bodies: dict[str, Body] = {}
@@ -248,6 +249,24 @@ class World:
             while thing in self.obstacles:
                 thing += "_"
             self.obstacle(thing, part, pose=pose, surface=surface)
+        return self
+
+    def surface(self, name: str, surface: Surface) -> World:
+        """Give a surface a name: things of the world can be given it by a study, ``vary={"ramp.surface": one_of(…)}``.
+
+        Args:
+            name: its name.
+            surface: what it feels like to touch.
+
+        Raises:
+            VeldrainError: a name that is taken, or with a bar in it.
+
+        >>> list(World().surface("wet steel", Surface(friction=0.2)).surfaces)
+        ['wet steel']
+        """
+        if name in self.surfaces or "|" in name or not name.strip():
+            raise VeldrainError(f"'{name}' is no name for a surface", where="world", cure="give it one of its own")
+        self.surfaces[name] = surface.changed(name=name)
         return self
 
     def roads(self, roads: Laid, name: str | None = None) -> World:

@@ -185,7 +185,7 @@ def _conflict(way: Way, s: float, line: GiveWay, other: Way) -> tuple[float, flo
     length, its = way.route.length, other.route.length
     own = np.arange(s, s + line.reach if way.route.closed else min(s + line.reach, length), GRID)
     theirs = np.arange(0.0, its, GRID)
-    near = cKDTree(other.points(theirs)).query_ball_point(
+    near: Any = cKDTree(other.points(theirs)).query_ball_point(
         way.points(own % length if way.route.closed else own), way.wide + other.wide + BESIDE
     )
     meets = [k for k, found in enumerate(near) if found]

@@ -228,6 +228,10 @@ def world_words(world: World, files: Files) -> Map:
     for word, plainly in (("sun", Sun()), ("sky", Sky()), ("air", Air())):
         if (sheet := vars(world)[word]) != plainly:
             words[word] = sheet_words(sheet, files)
+    words["surfaces"] = {
+        name: {word: told for word, told in sheet_words(sheet, files).items() if word != "name"}
+        for name, sheet in world.surfaces.items()
+    }
     words["lamps"] = [sheet_words(lamp, files) for lamp in world.lamps]
     if world.floor:
         words["ground"] = record_words(world.floor, World.ground, files)

@@ -6,6 +6,8 @@ import math
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from veldrain.units import names_of
+
 if TYPE_CHECKING:
     from veldrain.study.edges import Edge
     from veldrain.study.effects import Effect
@@ -50,7 +52,7 @@ def probability(p: float) -> str:
 
 def with_unit(name: str, unit: str) -> str:
     """A name with its unit."""
-    return f"{name} ({unit})" if unit else name
+    return f"{name} ({unit})" if unit and not names_of(unit) else name
 
 
 def edge_sentence(edge: Edge) -> str:
@@ -72,6 +74,12 @@ def effect_sentence(effect: Effect) -> str:
         return f"{effect.metric}{whose} depends on {effect.quantity} together (strength {signed(effect.strength)})."
     way = "rises" if effect.strength > 0 else "falls"
     unit = f" {effect.unit}" if effect.unit else ""
+    if effect.swap:
+        path, name, other = effect.swap
+        by = f"{number(abs(effect.swing))}{unit} " if math.isfinite(effect.swing) else ""
+        way = "larger" if effect.strength > 0 else "smaller"
+        place = f"with {path} {name} in place of {other}"
+        return f"{effect.metric}{whose} is {by}{way} {place} (strength {signed(effect.strength)})."
     swing = f", by {number(abs(effect.swing))}{unit} from end to end" if math.isfinite(effect.swing) else ""
     return f"{effect.metric}{whose} {way} with {effect.quantity}{swing} (strength {signed(effect.strength)})."
 

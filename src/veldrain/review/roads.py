@@ -12,6 +12,7 @@ import numpy as np
 from veldrain.model import Placed
 from veldrain.model.leading import Course
 from veldrain.motion import Roads, Route
+from veldrain.motion.roads.lights import Line
 from veldrain.physics.engine import Engine
 from veldrain.pose import Array
 from veldrain.review.look import Look
@@ -32,6 +33,11 @@ def _actors(look: Look) -> Iterator[tuple[Placed, Course, Route]]:
             yield placed, placed.course, placed.course.leader
 
 
+def _networks(look: Look) -> Iterator[tuple[str, Roads]]:
+    """All roads, by name."""
+    return ((name, roads) for name, roads in look.world.networks.items() if isinstance(roads, Roads))
+
+
 def _scenery(look: Look, engine: Engine) -> list[str]:
     """Fixed things with shapes, but for the ground and roads."""
     shapes = dict.fromkeys(engine.compiled.geom_names)
@@ -45,8 +51,8 @@ def roads_do_not_join(look: Look) -> Found:
     Told are gaps, kinks, links to nothing, and lanes that end where the road goes on: a car that follows its lane jumps
     at a gap, and turns at once at a kink.
     """
-    for name, roads in look.world.networks.items():
-        for place, problem, cure in roads.problems() if isinstance(roads, Roads) else ():
+    for name, roads in _networks(look):
+        for place, problem, cure in roads.problems():
             yield found("roads-do-not-join", look, name, f"{place}: {problem}", cure)
 
 
@@ -250,8 +256,8 @@ def greens_cross(look: Look) -> Found:
 
     Told is where the straight ways beyond two stop lines cross within 40 m, at more than 45°.
     """
-    for name, roads in look.world.networks.items():
-        for (a, one), (b, other) in combinations(roads.lights.items() if isinstance(roads, Roads) else (), 2):
+    for name, roads in _networks(look):
+        for (a, one), (b, other) in combinations(roads.lights.items(), 2):
             if any(_cross(p, q) for p in one.places(roads) for q in other.places(roads)):
                 times = np.arange(0.0, GREENS_FOR, 0.1)
                 both = times[(one.numbers(times) == 0) & (other.numbers(times) == 0)]
@@ -280,8 +286,9 @@ def _cross(one: tuple[float, ...], other: tuple[float, ...]) -> bool:
 def line_met_by_nobody(look: Look) -> Found:
     """The route of some actor meets each light and each line at which one gives way."""
     ways = [(course.offset, route) for _, course, route in _actors(look)]
-    for name, roads in look.world.networks.items() if ways else ():
-        for line, sheet in {**roads.lights, **roads.give_ways}.items() if isinstance(roads, Roads) else ():
+    for name, roads in _networks(look) if ways else ():
+        lines: dict[str, Line] = {**roads.lights, **roads.give_ways}
+        for line, sheet in lines.items():
             if all(sheet.met(roads, route, offset) is None for offset, route in ways):
                 yield found(
                     "line-met-by-nobody",

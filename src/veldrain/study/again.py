@@ -11,6 +11,7 @@ from veldrain.scenario.running import run
 from veldrain.study.contracts import Study
 from veldrain.study.making import made_of
 from veldrain.study.store import Key
+from veldrain.units import named
 
 NAMES = {"version": "the version", "world": "the world", "scenario": "the scenario", "values": "what is drawn"}
 
@@ -42,7 +43,7 @@ def again(
     changed = [
         NAMES.get(word, f"controller '{name}'") for word, value in (made or {}).items() if now.get(word) != value
     ]
-    extra = {"controller": name, "trial": number, "drawn": study.draw(number), "units": study.units}
+    extra = {"controller": name, "trial": number, "drawn": named(study.draw(number), study.units), "units": study.units}
     recording = run(
         study.drawn(study.draw(number), name),
         study.seed_of(number),

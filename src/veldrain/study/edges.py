@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from veldrain.pose import Array
 from veldrain.study.ranks import holm
+from veldrain.units import names_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -65,6 +66,8 @@ def edges_of(trials: pd.DataFrame, vary: Mapping[str, str]) -> list[Edge]:
         if passed.all() or not passed.any():
             continue
         for quantity, unit in vary.items():
+            if names_of(unit):
+                continue
             values = rows[quantity].to_numpy(float)
             test = ks_2samp(values[~passed], values[passed])
             at = float(test.statistic_location)

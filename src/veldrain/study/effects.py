@@ -16,6 +16,7 @@ import numpy as np
 from veldrain.pose import Array
 from veldrain.study.ranks import LEVEL, holm
 from veldrain.study.statistics import copies_of, differences_of
+from veldrain.units import names_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -30,7 +31,8 @@ class Effect:
     Attributes:
         metric: its name, or ``passed``.
         controller: whose trials; ``b − a`` for the difference of two.
-        quantity: the path, or two with ``×`` between: more, or less, of one where there is more of the other.
+        quantity: the path, of names with one and that in whose place it is (``swap``); or two with ``×`` between:
+            more, or less, of one where there is more of the other.
         strength: −1 to 1: standardised coefficient of the ranks, all else being the same; low and high its 95 %
             interval.
         swing: by how much the metric rises as the quantity goes from its 10 % to its 90 % point, by a straight line,
@@ -49,6 +51,7 @@ class Effect:
     swing_low: float
     swing_high: float
     p: float
+    swap: tuple[str, str, str] | None = None  # path, the name, and that in whose place it is
 
     @property
     def is_clear(self) -> bool:
@@ -61,14 +64,15 @@ def effects_of(
 ) -> list[Effect]:
     """Effects of all varied quantities, and of two together, on all metrics and passes; the clearest first."""
     trials = trials[~trials["trial"].isin(copies_of(trials, [name for name, _ in metrics]))]
-    names = [path for path in vary if trials[path].nunique() > 1]
+    columns_of, swaps = _drawn_columns(trials, vary)
+    names = [str(column) for column in columns_of]
     found: list[Effect] = []
     for metric, unit in [*metrics, ("passed", "")]:
         table = trials.assign(
             value=trials[metric].astype(float).mask(trials["failed"].astype(bool) & (metric != "passed"))
         )
         wide = table.pivot(index="trial", columns="controller", values="value")
-        drawn = table.drop_duplicates("trial").set_index("trial").loc[wide.index, names].to_numpy(float)
+        drawn = columns_of.loc[wide.index].to_numpy(float)
         columns = {str(c): wide[c].to_numpy(float) for c in dict.fromkeys(trials["controller"])}
         for other in [c for c in columns if c != baseline]:
             columns[f"{other} − {baseline}"] = differences_of(columns[baseline], columns[other])
@@ -77,9 +81,30 @@ def effects_of(
     alone = [e for e in found if "×" not in e.quantity]
     together = [e for e in found if "×" in e.quantity]
     corrected = [
-        replace(e, p=p) for group in (alone, together) for e, p in zip(group, holm([e.p for e in group]), strict=True)
+        replace(e, p=p, swap=swaps.get(e.quantity))
+        for group in (alone, together)
+        for e, p in zip(group, holm([e.p for e in group]), strict=True)
     ]
     return sorted(corrected, key=lambda e: (e.p, -abs(e.strength)))
+
+
+def _drawn_columns(
+    trials: pd.DataFrame, vary: Mapping[str, str]
+) -> tuple[pd.DataFrame, dict[str, tuple[str, str, str]]]:
+    """What is varied, a row a trial; of names a column for each but the first, 1 where a trial has it, and which."""
+    import pandas as pd
+
+    rows = trials.drop_duplicates("trial").set_index("trial")
+    found, swaps = {}, {}
+    for path, unit in vary.items():
+        if names_of(unit):
+            first, *others = [name for name in names_of(unit) if (rows[path] == name).any()]
+            for name in others:
+                swaps[column := f"{path}: {name} for {first}"] = path, name, first
+                found[column] = (rows[path] == name).astype(float)
+        elif rows[path].nunique() > 1:
+            found[path] = rows[path]
+    return pd.DataFrame(found, index=rows.index), swaps
 
 
 def _of_one(metric: str, unit: str, who: str, values: Array, drawn: Array, names: list[str]) -> list[Effect]:
@@ -102,6 +127,8 @@ def _of_one(metric: str, unit: str, who: str, values: Array, drawn: Array, names
     ]
     if len(names) <= MOST_FACTORS:
         for a, b in itertools.combinations(range(len(names)), 2):
+            if not (x[:, a] * x[:, b]).any():  # two names of one thing
+                continue
             product = _standard((ranks[:, a] * ranks[:, b])[:, None])
             strength, low, high, p = _regress(np.column_stack([ranks, product]), target)[-1]
             title, none = f"{names[a]} × {names[b]}", math.nan

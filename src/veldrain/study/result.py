@@ -15,7 +15,7 @@ from veldrain.study.keeping import path_of
 from veldrain.study.metrics import expectation_columns
 from veldrain.study.ranks import LEVEL
 from veldrain.study.store import Key, Store
-from veldrain.units import Quantity
+from veldrain.units import Quantity, names_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -96,6 +96,9 @@ class Result:
         ]
         said += [f"not followed: {what}; edits of it are not noticed" for what in about.get("not_followed", [])]
         table = pd.DataFrame(rows)
+        for path, unit in about["vary"].items() if rows else ():
+            if names := names_of(unit):
+                table[path] = pd.Categorical.from_codes(table[path].to_numpy(int), pd.Index(names))
         for expectation in expected if rows else []:
             margin = expectation_columns(expectation)[1]
             table[margin] = table[margin].astype(float)
@@ -397,10 +400,11 @@ class Result:
         """
         from veldrain.study.boundaries import boundary_of
 
-        names, units = list(quantities or self.about["vary"]), self.about["vary"]
+        units = {path: unit for path, unit in self.about["vary"].items() if not names_of(unit)}
+        names = list(quantities or units)
         for name in names:
             if name not in units:
-                raise unknown("quantity", name, units, str(self.folder))
+                raise unknown("quantity of numbers", name, units, str(self.folder))
         if controller not in self.about["controllers"]:
             raise unknown("controller", controller, self.about["controllers"], str(self.folder))
         own = self.trials[self.trials["controller"] == controller]

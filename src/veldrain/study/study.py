@@ -30,7 +30,7 @@ from veldrain.study.ranks import LEVEL
 from veldrain.study.sequential import Until
 from veldrain.study.sources import Follower, digest, plain
 from veldrain.study.starts import bad_starts
-from veldrain.units import SI_UNITS, Quantity, quantity
+from veldrain.units import Quantity, quantity, unit_of_kind
 
 if TYPE_CHECKING:
     from veldrain.progress import Progress
@@ -47,7 +47,7 @@ class Study:
     Args:
         scenario: what happens.
         controllers: by name; each a controller, or several by name, for the one robot that the scenario drives, or
-            a dictionary of them by robot.
+            a dictionary of them by robot. None: the scenario as it is, driven by its own controllers or by nobody.
         vary: what is drawn for each trial, by ``thing.quantity`` such as ``"silt.friction"``, or several that get one
             value: ``{("left.friction", "right.friction"): uniform(0.2, 0.8)}``. A function is called with a random
                 stream.
@@ -72,7 +72,7 @@ class Study:
     def __init__(
         self,
         scenario: Scenario,
-        controllers: Mapping[str, Any],
+        controllers: Mapping[str, Any] | None = None,
         *,
         vary: Mapping[Paths, Draw] | None = None,
         changes: Mapping[str, Mapping[str, Quantity]] | None = None,
@@ -85,8 +85,10 @@ class Study:
     ) -> None:
         if trials is not None and (isinstance(trials, bool) or trials != int(trials) or trials < 1):
             raise VeldrainError(f"{trials} trials", where="study", cure="give a whole number, 1 or more")
+        if controllers is None:  # nothing is compared: the scenario as it is
+            controllers = {("own" if scenario.controllers else "undriven"): dict(scenario.controllers)}
         if not controllers:
-            raise VeldrainError("no controllers", where="study", cure="give one or more")
+            raise VeldrainError("no controllers", where="study", cure="give one or more, or leave the word out")
         self.scenario, self.seed = scenario, checked_seed(seed)
         self.limit, self.where = wall_time(limit), dict(where or {})
         self.level = LEVEL  # of intervals and tests; higher where one looks more than once
@@ -119,7 +121,7 @@ class Study:
             for paths, draw in zip(map(_all, self.vary), self.vary.values(), strict=True)
         ]
         for factor in self.factors:
-            factor.draw.bind_all(factor.kinds, factor.name)  # what cannot be drawn is told now
+            factor.see_that_it_can_be_drawn()
         self._rows: Sequence[dict[str, float]] | None = None
         most = len(self.rows) if self.design.has_end else None
         if trials is not None and most is not None and trials > most:
@@ -198,7 +200,7 @@ class Study:
     @property
     def units(self) -> dict[str, str]:
         """The SI unit of each quantity that is varied."""
-        return {path: SI_UNITS[kind] for path, kind in self._kinds.items()}
+        return {path: unit_of_kind(kind) for path, kind in self._kinds.items()}
 
     @property
     def usual(self) -> dict[str, float]:

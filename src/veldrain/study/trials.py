@@ -16,6 +16,7 @@ from veldrain.scenario.trial import Trial
 from veldrain.study.contracts import Study
 from veldrain.study.metrics import metric_of, streams_of
 from veldrain.study.store import gone
+from veldrain.units import named
 
 Key = tuple[str, int]
 
@@ -93,7 +94,7 @@ class TrialPlan:
         scenario = study.drawn(self.drawn, self.controller)
         kept = Kept(streams_of(study.metrics))
         about: dict[str, Any] = {"controller": self.controller, "trial": self.number}
-        about |= {"drawn": self.drawn, "units": study.units}
+        about |= {"drawn": named(self.drawn, study.units), "units": study.units}
         sinks: list[Sink] = [kept.sink]
         choice = Choice.of(scenario.record.words)
         if path is not None and not self.by_value and not path.parents[2].is_dir():
