@@ -27,7 +27,7 @@ _WHERE = {
     "veldrain.motion": "Chain Leg Payload Roads Route Trajectory payload suggest_gains",
     "veldrain.control": (
         "AckermannDrive ByHand CentreLine Comply Controller DifferentialDrive EstimatePose Fly FollowRoute "
-        "FollowTrajectory GoTo Inputs NoPath OmniDrive Play Program Script SkidSteer Walk WallFollower "
+        "FollowTrajectory GoTo Grip Inputs NoPath OmniDrive Play Program Script SkidSteer Walk WallFollower "
         "collision_pairs plan plan_route step_response try_controller"
     ),
     "veldrain.recording": (
@@ -73,6 +73,7 @@ if TYPE_CHECKING:
     from veldrain.control import FollowRoute as FollowRoute
     from veldrain.control import FollowTrajectory as FollowTrajectory
     from veldrain.control import GoTo as GoTo
+    from veldrain.control import Grip as Grip
     from veldrain.control import Inputs as Inputs
     from veldrain.control import NoPath as NoPath
     from veldrain.control import OmniDrive as OmniDrive

@@ -6,6 +6,7 @@ from veldrain.control.complying import Comply
 from veldrain.control.contract import Body, Controller, InputValues, MotorHandle, Motors, Senses
 from veldrain.control.estimating import EstimatePose
 from veldrain.control.flying import Fly
+from veldrain.control.gripping import Grip
 from veldrain.control.loading import NamedController, fresh
 from veldrain.control.piloting import FollowRoute, GoTo, WallFollower
 from veldrain.control.planning import collision_pairs, plan, plan_route
@@ -31,6 +32,7 @@ __all__ = [
     "FollowRoute",
     "FollowTrajectory",
     "GoTo",
+    "Grip",
     "InputValues",
     "Inputs",
     "MotorHandle",
