@@ -119,6 +119,29 @@ class GivesWay(unittest.TestCase):
         self.assertGreater(car[-1, 1], 20)
 
 
+class Speeds(unittest.TestCase):
+    def test_limits_are_kept_in_both_directions(self) -> None:
+        """50 km/h, 30 km/h from 100 to 160 m: it is down to that at its sign, and speeds up behind the end of it."""
+        roads = vd.Roads("town").road("main", [(0, 0), (300, 0)])
+        road = roads.roads["main"]
+        road.types = ((0.0, "town", 50 / 3.6), (100.0, "town", 30 / 3.6), (160.0, "town", 50 / 3.6))
+        for lane, sign, low, high in ((-1, 1, 100, 160), (1, -1, 160, 100)):
+            route = roads.lane("main", lane=lane).route(speed="60 km/h", limited=True, at_the_end="go on")
+            world = vd.World().ground(height=-0.2).roads(roads).actor("car", CAR, route=route, start_speed=5)
+            recording = vd.run(vd.Scenario(world, "24 s"))
+            times, at = way(recording, "car")
+            x, v = at[1:, 0], sign * np.diff(at[:, 0]) / np.diff(times)
+            with self.subTest(lane=lane):
+                self.assertAlmostEqual(v[0], 5, delta=0.1)
+                inside = (sign * x > sign * low + 1) & (sign * x < sign * high - 1)
+                np.testing.assert_allclose(v[inside], 30 / 3.6, atol=0.02)
+                self.assertLess(v.max(), 50 / 3.6 + 0.02)
+                near = v[np.abs(x - (low - sign * 6)).argmin()]
+                self.assertAlmostEqual(near, math.sqrt((30 / 3.6) ** 2 + 2 * 2.5 * 6), delta=0.15)
+        with self.assertRaisesRegex(vd.VeldrainError, "begins later, and with a speed"):
+            world.actor("other", CAR, route=route, start_speed=5, begin=2)
+
+
 class Told(unittest.TestCase):
     def test_files_say_the_same(self) -> None:
         scenario = street(first=80, stops=0)

@@ -160,7 +160,7 @@ Moves = Rolls | Swings | Steers
 MOVES: dict[str, Any] = {"rolls": Rolls, "swings": Swings, "steers": Steers}  # by the words of files
 
 
-COURSE_NUMBERS = {"start": "length", "begin": "time", "offset": "length"}
+COURSE_NUMBERS = {"start": "length", "begin": "time", "offset": "length", "start_speed": "speed"}
 
 
 @dataclass
@@ -176,6 +176,7 @@ class Course:
         start: where on its route it begins, m.
         begin: when it sets off, s.
         offset: how far left of its route it goes, m.
+        start_speed: that it begins with, m/s; None: its route's.
     """
 
     leader: Leader
@@ -186,6 +187,7 @@ class Course:
     start: float = 0.0
     begin: float = 0.0
     offset: float = 0.0
+    start_speed: float | None = None
 
 
 def course_number(word: str, value: Quantity, name: str) -> float:
@@ -195,8 +197,8 @@ def course_number(word: str, value: Quantity, name: str) -> float:
         VeldrainError: it is not finite, or a time before the start.
     """
     number = finite(value, COURSE_NUMBERS[word], f"{name}: {word}")
-    if word == "begin" and number < 0.0:
-        raise VeldrainError(f"{word} is {number:g} s", where=name, cure="give 0 or later")
+    if word in ("begin", "start_speed") and number < 0.0:
+        raise VeldrainError(f"{word} is {number:g}", where=name, cure="give 0 or more")
     return number
 
 

@@ -392,6 +392,7 @@ class World:
         offset: Quantity = 0.0,
         passes: bool = False,
         upright: bool = False,
+        start_speed: Quantity | None = None,
     ) -> World:
         """Add something that is led: a person, a lorry, a door. It goes on whatever holds it back.
 
@@ -409,6 +410,7 @@ class World:
             offset: how far left of the route it goes, m.
             passes: True: it passes through everything, touched by nothing.
             upright: True: it stays upright on slopes, as people do.
+            start_speed: that it begins with, m/s, and from which it goes on to its route's; None: that at once.
 
         Raises:
             VeldrainError: a name taken, an unknown joint, or a model with joints that cannot be led.
@@ -429,7 +431,10 @@ class World:
             course_number("start", start, name),
             course_number("begin", begin, name),
             course_number("offset", offset, name),
+            None if start_speed is None else course_number("start_speed", start_speed, name),
         )
+        if course.begin > 0.0 and course.start_speed:
+            raise VeldrainError("begins later, and with a speed", where=name, cure="leave begin or start_speed out")
         self._claim(name)
         self.placed[name] = Placed(name, model, route.start(course), False, held, course=course)
         return self

@@ -34,10 +34,12 @@ class Way:
         s: (n,) where height and crossfall are known.
         heights: (n,) m.
         rolls: (n,) rad, positive where its left side is the higher one.
+        limits: (n,) m/s: the most that is allowed from there on; None: anything.
     """
 
-    def __init__(self, curve: Curve, s: Array, heights: Array, rolls: Array) -> None:
+    def __init__(self, curve: Curve, s: Array, heights: Array, rolls: Array, limits: Array | None = None) -> None:
         self.curve, self.s, self.heights, self.rolls = curve, s, heights, rolls
+        self.limits = np.full(len(s), np.inf) if limits is None else limits
         self.said: dict[str, Any] = {}  # how a file says it, where it is a lane of roads
 
     @classmethod
@@ -46,13 +48,14 @@ class Way:
         pieces, profile = (np.array(words[word], float).T for word in ("pieces", "profile"))
         s, x, y, heading, k, c = pieces
         curve = Curve(s, x, y, heading, k, c, float(words["length"]), bool(words.get("closed", False)))
-        return cls(curve, profile[0], profile[1], profile[2])
+        return cls(curve, profile[0], profile[1], profile[2], profile[3] if len(profile) > 3 else None)
 
     def words(self) -> dict[str, Any]:
         """All of it as plain numbers: rows of where each piece begins, and of lengths, heights and crossfalls."""
         c = self.curve
         pieces = np.column_stack([c.s, c.x, c.y, c.heading, c.k, c.c]).tolist()
-        profile = np.column_stack([self.s, self.heights, self.rolls]).tolist()
+        limits = [self.limits] if np.isfinite(self.limits).any() else []
+        profile = np.column_stack([self.s, self.heights, self.rolls, *limits]).tolist()
         return {"pieces": pieces, "length": c.length, "closed": c.closed, "profile": profile}
 
     def __eq__(self, other: object) -> bool:
@@ -117,6 +120,9 @@ class Route(Sheet, Leader):
         Number("length", above=0.0),
         default=None,
         doc="of corners between straight lines; None: a smooth line through the points",
+    )
+    limited: Flag = Flag(
+        default=False, doc="True: on a lane of roads no faster than is allowed there, for which it slows down in time"
     )
     closed: Flag = Flag(default=False, doc="True leads from the last point back to the first, round after round")
     at_the_end: Choice = Choice(
@@ -191,6 +197,8 @@ class Route(Sheet, Leader):
     def speeds(self, s: Array) -> Array:
         """The most speed (n,) at rising lengths (n,): a list of speeds, what curves allow, and slowing down in time."""
         told = np.full(len(s), FASTEST) if isinstance(self.speed, float) else np.interp(s, self._places, self.speed)
+        if self.limited and isinstance(self.points, Way):
+            told = np.minimum(told, self.points.limits[np.searchsorted(self.points.s, s + 1e-9, side="right") - 1])
         if self.sideways < math.inf:
             bend = np.abs(self.curve.at(s)[3])
             with np.errstate(divide="ignore"):

@@ -20,7 +20,7 @@ from veldrain.physics.host import Engine, tree_of
 from veldrain.physics.leading import SIDEWAYS, place_led
 from veldrain.physics.robots import BLOCK
 from veldrain.physics.spatial import triple
-from veldrain.physics.waiting import Lines, Way
+from veldrain.physics.waiting import Going, Lines
 from veldrain.physics.ways import Ways
 from veldrain.pose import Array
 
@@ -123,7 +123,8 @@ class Actors:
         if course.begin > 0.0:
             led["begin"] = round(course.begin / engine.step)
         else:
-            led["speed"] = min(speed, math.sqrt(max(square, 0.0)))
+            begins = speed if course.start_speed is None else course.start_speed
+            led["speed"] = min(begins, math.sqrt(max(square, 0.0)))
         led["first_move"] = len(moves)
         moves += self._moves(name, robot, course)
         led["end_move"] = len(moves)
@@ -134,10 +135,12 @@ class Actors:
             led["gap_time"], led["gap_rest"] = course.keeps.time, course.keeps.standstill
         return row
 
-    def _way(self, name: str, led: Any, route: Route, offset: float) -> Way:
+    def _way(self, name: str, led: Any, route: Route, offset: float) -> Going:
         """How it goes along a route, as its row says, so far left of it."""
         rear = -float(self.ways.bounds(name)[0][0])
-        return Way(self.numbers[name], route, offset, float(led["ahead"]), rear, float(led["wide"]), int(led["first"]))
+        return Going(
+            self.numbers[name], route, offset, float(led["ahead"]), rear, float(led["wide"]), int(led["first"])
+        )
 
     def _line_up(self, name: str, led: Any, route: Route, offset: float) -> None:
         """Write the lines that it meets on a route into the tables, and which they are into a row."""

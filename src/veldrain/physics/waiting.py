@@ -94,7 +94,7 @@ def way_to_stop(leds, lights, lines, led, time):
     return nearest
 
 
-class Way(NamedTuple):
+class Going(NamedTuple):
     """How something that is led goes: its row, route, how far left of it, and its front, rear and half width."""
 
     row: int
@@ -134,12 +134,12 @@ class Lines:
             row["colours"][: len(ends)] = [COLOURS.index(colour) for colour, _ in light.cycle]
         return rows
 
-    def of(self, way: Way, others: Sequence[Way]) -> p.Records:
+    def of(self, way: Going, others: Sequence[Going]) -> p.Records:
         """Rows of the lines that one meets on its way."""
         found = [*self._at_lights(way), *(row for other in others for row in self._giving(way, other))]
         return np.array(found, p.LINE) if found else np.zeros(0, p.LINE)
 
-    def _at_lights(self, way: Way) -> Iterator[tuple[Any, ...]]:
+    def _at_lights(self, way: Going) -> Iterator[tuple[Any, ...]]:
         number = -1
         for _, roads in self._roads:
             for light in roads.lights.values():
@@ -148,7 +148,7 @@ class Lines:
                 if s is not None:
                     yield number, -1, -1, s, 0.0, 0.0, 0.0, 0.0, 0.0
 
-    def _giving(self, way: Way, other: Way) -> Iterator[tuple[Any, ...]]:
+    def _giving(self, way: Going, other: Going) -> Iterator[tuple[Any, ...]]:
         for _, roads in self._roads:
             for line in roads.give_ways.values():
                 s = line.met(roads, way.route, way.offset)
@@ -159,7 +159,7 @@ class Lines:
                     yield -1, other.row, other.first, s, *area, line.margin
 
     @staticmethod
-    def _gives_way_too(roads: Roads, other: Way, into: float) -> bool:
+    def _gives_way_too(roads: Roads, other: Going, into: float) -> bool:
         """True where another meets a line like that itself, shortly before the area."""
         for line in roads.give_ways.values():
             s = line.met(roads, other.route, other.offset)
@@ -178,7 +178,7 @@ class Lines:
         return list(self.lights).index(name)
 
 
-def _conflict(way: Way, s: float, line: GiveWay, other: Way) -> tuple[float, float, float, float] | None:
+def _conflict(way: Going, s: float, line: GiveWay, other: Going) -> tuple[float, float, float, float] | None:
     """Where two would meet beyond a line: in and out (m) along the one's route, with its rear out, and the other's."""
     from scipy.spatial import cKDTree
 

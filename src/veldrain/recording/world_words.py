@@ -323,7 +323,7 @@ def _course_words(robot: Placed, course: Course, files: Files) -> Map:
     if moves or robot.joints:
         told["joints"] = moves | plain(robot.joints)
     plainly = Course(leader)
-    for word in ("start", "begin", "offset", "passes", "upright"):
+    for word in ("start", "begin", "offset", "passes", "upright", "start_speed"):
         if (value := getattr(course, word)) != getattr(plainly, word):
             told[word] = value
     return told

@@ -27,7 +27,7 @@ from veldrain.recording.publishing import Publisher
 from veldrain.scenario.changing import Changes
 from veldrain.sheet import Choice, Made, Maybe, Number, Row, Sheet, Text
 from veldrain.simulation import Simulation, engine_of
-from veldrain.units import Quantity, quantity
+from veldrain.units import Quantity, names_of, quantity
 
 
 class Trial(Protocol):
@@ -302,7 +302,10 @@ class Change(Action):
     def bind(self, trial: Trial) -> Callable[[], None]:
         changes = trial.changes
         with told_at(f"change {self.path}"):
-            value = quantity(self.to, changes.knob(self.path).kind)
+            kind = changes.knob(self.path).kind
+            value = quantity(self.to, kind)
+            if names_of(kind) and self.over:
+                raise VeldrainError("a name is changed at once", where="over", cure="leave it out")
             steps = trial.simulation.steps_of(self.over, "over", least=0)
         changes.check(self.path, value)
         return lambda: changes.begin(self.path, value, steps)

@@ -69,7 +69,8 @@ def cut(way: Way, begin: float, end: float) -> Way:
     s = np.concatenate([[begin], inner, [end]])
     x, y, heading, k = way.curve.at(s)
     heights, rolls = (np.interp(s, way.s, values) for values in (way.heights, way.rolls))
-    return Way(Curve.sampled(s - begin, x, y, np.unwrap(heading), k), s - begin, heights, rolls)
+    limits = way.limits[np.searchsorted(way.s, s + 1e-9, side="right") - 1]
+    return Way(Curve.sampled(s - begin, x, y, np.unwrap(heading), k), s - begin, heights, rolls, limits)
 
 
 def _key(lane: OnLane) -> Key:

@@ -310,7 +310,8 @@ class OnLane:
         first, last = self.span
         count = max(2, math.ceil((last - first) / GRID) + 1)
         curve = self.road.curve
-        inner = curve.s[(curve.s > first + 1e-6) & (curve.s < last - 1e-6)]
+        turns = np.concatenate([curve.s, [start for start, _ in self._limits()]])
+        inner = turns[(turns > first + 1e-6) & (turns < last - 1e-6)]
         s = np.unique(np.concatenate([np.linspace(first, last, count), inner]))
         s = s[np.concatenate([[True], np.diff(s) > 1e-6])]
         offsets = tuple(self.middle(s, order) for order in range(3))
@@ -330,12 +331,14 @@ class OnLane:
         along = np.concatenate([[0.0], np.cumsum(steps * speeds)])
         turn, _, roll = line.frame(k)
         place = placed(self.road, s, line)
-        rows = [along, place[:, 0], place[:, 1], np.unwrap(heading + turn), bend, place[:, 2], roll]
+        # What holds from a place on as one drives: a limit that begins there, or where one drives back, behind it.
+        limits = self.limits(s + (1e-6 if self.forward else -1e-6))
+        rows = [along, place[:, 0], place[:, 1], np.unwrap(heading + turn), bend, place[:, 2], roll, limits]
         if not self.forward:
             rows = [row[::-1] for row in rows]
             rows[0] = along[-1] - rows[0]
             rows[3], rows[4], rows[6] = rows[3] + np.pi, -rows[4], -rows[6]
-        return Way(Curve.sampled(*rows[:5]), rows[0], rows[5], rows[6])
+        return Way(Curve.sampled(*rows[:5]), rows[0], rows[5], rows[6], rows[7])
 
     def onward(self) -> list[OnLane]:
         """The lanes that it goes on to as one drives."""
@@ -381,13 +384,22 @@ class OnLane:
         way.said = {"road": self.road.id, "lane": self.lane.number, "section": self.section, "via": list(via)}
         return Route(way, speed=speed, **more)
 
+    def limits(self, s: Array) -> Array:
+        """The most speed (n,) that is allowed at lengths of the road, m/s: 50 km/h where nothing is said."""
+        at, found = np.clip(s, *self.span), np.full(len(s), 50 / 3.6)
+        for start, most in self._limits():
+            found[at >= start - 1e-9] = most
+        return found
+
+    def _limits(self) -> list[tuple[float, float]]:
+        """From where on which speed is allowed: the road's, then the lane's own, which count."""
+        of_road = sorted((start, most) for start, _, most in self.road.types if most is not None)
+        return of_road + sorted((self.span[0] + start, most) for start, most in self.lane.speeds)
+
     @property
     def most_speed(self) -> float:
         """The most speed that is allowed at its start, m/s: 50 km/h where nothing is said."""
-        if self.lane.speeds:
-            return self.lane.speeds[0][1]
-        here = [most for s, _, most in self.road.types if s <= self.span[0] + 1e-9 and most is not None]
-        return here[-1] if here else 50 / 3.6
+        return float(self.limits(np.array([self.span[0]]))[0])
 
 
 def joined_ways(ways: list[Way]) -> Way:
@@ -397,8 +409,8 @@ def joined_ways(ways: list[Way]) -> Way:
     curve.heading = np.unwrap(curve.heading)
     keeps = [slice(None, -1)] * (len(ways) - 1) + [slice(None)]  # the end of one is the start of the next
     s = np.concatenate([(way.s + start)[keep] for way, start, keep in zip(ways, starts, keeps, strict=False)])
-    heights, rolls = (
+    heights, rolls, limits = (
         np.concatenate([getattr(way, word)[keep] for way, keep in zip(ways, keeps, strict=True)])
-        for word in ("heights", "rolls")
+        for word in ("heights", "rolls", "limits")
     )
-    return Way(curve, s, heights, rolls)
+    return Way(curve, s, heights, rolls, limits)
