@@ -156,6 +156,35 @@ class Told(unittest.TestCase):
             one, other = (vd.run(s) for s in (scenario, again))
             np.testing.assert_array_equal(way(one, "stops")[1], way(other, "stops")[1])
 
+    def test_exchanged(self) -> None:
+        """Out and in again they do the same; what has no words is listed. Of other files the lamps' states are read."""
+        scenario = street(first=80, stops=0)
+        roads = scenario.world.networks["town"]
+        roads.light("back", "main", at=40, cycle=[("red", 5), ("green", 7)], begin=2, lane=1)
+        roads.give_way("line", "main", at=200)
+        scenario.at("3 s").switch("town/back", to="red")
+        scenario.when(vd.shows("town/north", "red")).go("first", speed=3)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "l.xosc"
+            left = vd.save_open_scenario(scenario, path)
+            self.assertIn("line line, at which one gives way", left)
+            self.assertEqual(len(vd.save_roads(roads, Path(folder) / "town.only.xodr")), 3)
+            again = vd.load_open_scenario(path)
+            self.assertEqual(again.notes, [])
+            one, other = (vd.run(s) for s in (scenario, again))
+            for name in ("first", "stops"):  # up to where one goes on beyond its route, for which there is no word
+                np.testing.assert_allclose(way(one, name)[1][:160], way(other, name)[1][:160], atol=1e-6)
+            for stream in ("town/north", "town/back"):
+                self.assertEqual(one[stream].to_numpy().tolist(), other[stream].to_numpy().tolist())
+            text = path.read_text().replace('name="north" delay="0.0"', 'name="north" delay="4" reference="back"')
+            for old, new in (("green", "off;off;on"), ("amber", "yellow"), ("red", "Red flashing")):
+                text = text.replace(f'trafficSignalId="north" state="{old}"', f'trafficSignalId="north" state="{new}"')
+            path.write_text(text.replace('trafficSignalId="back"', 'trafficSignalId="gone"'))
+            other_one = vd.load_open_scenario(path)
+            light = other_one.world.networks["town"].lights["north"]
+            self.assertEqual([light.shows(t) for t in (0, 4.01, 9.01, 12.01)], ["red", "green", "amber", "red"])
+            self.assertRegex(" ".join(other_one.notes), "'gone', which the roads have not")
+
     def test_refused(self) -> None:
         roads = vd.Roads("town").road("main", [(0, 0), (300, 0)]).light("north", "main", at=120, cycle=CYCLE)
         for words, told in (
@@ -167,7 +196,7 @@ class Told(unittest.TestCase):
             ({"cycle": [("green", 0)]}, "a phase without length"),
             ({"cycle": [("green", math.inf)]}, "a phase without length"),
             ({"cycle": []}, "is no cycle"),
-            ({"cycle": [("red", 1)] * 9}, "give 1 to 8 rows"),
+            ({"cycle": [("red", 1)] * 17}, "give 1 to 16 rows"),
             ({"begin": math.nan}, "not a number"),
         ):
             with self.subTest(told), self.assertRaisesRegex(vd.VeldrainError, told):

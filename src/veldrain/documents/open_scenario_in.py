@@ -9,6 +9,7 @@ from typing import Any
 
 from veldrain.documents.open_scenario_doing import Doings, Entity
 from veldrain.documents.open_scenario_file import ScenarioFile
+from veldrain.documents.open_scenario_lights import LightsIn
 from veldrain.documents.open_scenario_notes import note_changes
 from veldrain.documents.open_scenario_places import Places
 from veldrain.documents.open_scenario_when import Times, Trigger
@@ -55,6 +56,7 @@ class _Reader:
                 file.unused(e)
         self.board = file.child(root, "Storyboard")
         self.roads = self.network()
+        self.lights = LightsIn(file, self.roads)
         self.members: dict[str, list[str]] = {}
         self.entities = {entity.name: entity for entity in self.declared(file.child(root, "Entities"))}
         self.private: dict[str, list[Any]] = {}
@@ -64,7 +66,7 @@ class _Reader:
         self.lasts: dict[str, float] = {}
         self.named: set[str] = set()  # events that have their name
         self.moved: set[str] = set()  # entities that were told something
-        self.times = Times(file, self.places, self.entities, self.members, self.lasts)
+        self.times = Times(file, self.places, self.entities, self.members, self.lasts, self.lights)
 
     def scenario(self) -> Scenario:
         world = World().ground(height=BELOW_ROADS if self.roads else 0.0)
@@ -97,6 +99,8 @@ class _Reader:
         for e in self.file.root.iterfind("RoadNetwork/*"):
             if e.tag == "LogicFile" and found is None:
                 found = load_roads(self.file.path.parent / self.file.text(e, "filepath"))
+            elif e.tag == "TrafficSignals":
+                continue
             elif len(e) or e.attrib:
                 self.file.unused(e)
         return found
@@ -225,6 +229,9 @@ class _Reader:
             weather = action.find("GlobalAction/EnvironmentAction/Environment/Weather")
             turned = None if weather is None else self.doings.turned(weather)
             found += [] if turned is None else [turned]
+            for signal in action.iterfind("GlobalAction/InfrastructureAction/TrafficSignalAction/*"):
+                switched = self.lights.action(signal) if signal.tag == "TrafficSignalStateAction" else None
+                found += [] if switched is None else [switched]
             if not found:
                 self.file.unused(action, f"'{action.get('name', '')}' is not used")
             made += found

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from veldrain.documents.open_scenario_doing import CALM
+from veldrain.documents.open_scenario_lights import with_signs, write_controllers
 from veldrain.errors import VeldrainError
 from veldrain.files import write_bytes
 from veldrain.formats import save_roads
@@ -23,13 +24,14 @@ from veldrain.scenario.acting import Go, Keep, Shift, Stop, Take
 from veldrain.scenario.actions import Action, Finish, Weather
 from veldrain.scenario.conditions import Clearance, Compared, Distance, Held, Joined, Touching
 from veldrain.scenario.entries import After, Entry
+from veldrain.scenario.lights import Shows, Switch
 from veldrain.scenario.measures import Speed, SpeedDifference, TimeGap, TimeToCollision
 from veldrain.units import quantity
 from veldrain.xml import add, written
 
 WAYPOINTS = 5.0  # m between those of a route that is no list of points
 AIR = {"rain": "rainfall", "visibility": "length", "temperature": "temperature", "pressure": "pressure"}
-ROUTE_WORDS = ("radius", "sideways", "at_the_end", "heading", "closed")  # that it has no words for
+ROUTE_WORDS = ("radius", "sideways", "at_the_end", "heading", "closed", "limited")  # that it has no words for
 LEAST, MOST = "lessThan", "greaterThan"
 
 
@@ -68,8 +70,9 @@ class _Writer:
         network = add(root, "RoadNetwork")
         for name, roads in self.world.networks.items():
             if len(network) == 0 and isinstance(roads, Roads):
-                save_roads(roads, self.target.with_name(f"{name}.xodr"))
+                save_roads(with_signs(roads), self.target.with_name(f"{name}.xodr"))
                 add(network, "LogicFile", filepath=f"{name}.xodr")
+                self.left += write_controllers(network, roads)
             else:
                 self.left.append(f"roads {name}: one network is all that a file has")
         self.entities(add(root, "Entities"))
@@ -164,7 +167,7 @@ class _Writer:
             self.route(add(add(own, "PrivateAction"), "RoutingAction"), route, name)
             if robot.course.keeps is not None:
                 self.gap(add(own, "PrivateAction"), robot.course.keeps, name)
-            for word in ("passes", "upright", "moves"):
+            for word in ("passes", "upright", "moves", "start_speed"):
                 if getattr(robot.course, word):
                     self.left.append(f"{word} of {name}")
             if robot.course.begin:
@@ -216,6 +219,8 @@ class _Writer:
             given = action.route
             route: Any = self.world.route_on(**given) if isinstance(given, dict) else given
             return action.actor, lambda e: self.route(add(e, "RoutingAction"), route, action.actor)
+        if isinstance(action, Switch) and action.to is not None and action.lasting is None:
+            return "", lambda e: self.switch(e, action)
         if isinstance(action, Weather) and set(action.given) <= {*AIR, "wind_x", "wind_y", "over"}:
             told = {
                 word: quantity(value, AIR.get(word, "speed")) for word, value in action.given.items() if word != "over"
@@ -226,6 +231,11 @@ class _Writer:
                 self.left.append(f"over of {action}")
             return "", lambda e: self.weather(e, told)
         return None
+
+    @staticmethod
+    def switch(parent: Any, action: Switch) -> None:
+        made = add(add(parent, "InfrastructureAction"), "TrafficSignalAction")
+        add(made, "TrafficSignalStateAction", name=action.light.rpartition("/")[2], state=action.to)
 
     def way_of(self, actor: str) -> Route:
         """The route of an actor."""
@@ -338,6 +348,8 @@ class _Writer:
     def words_for(self, condition: Condition) -> bool:
         """True where there are words for a condition: of entities, not of their links."""
         names = {*self.world.placed, *self.things}
+        if isinstance(condition, Shows):
+            return True
         if isinstance(condition, Touching):
             return condition.a in names and condition.b in names
         if not isinstance(condition, Compared):
@@ -349,6 +361,10 @@ class _Writer:
         return isinstance(m, kinds) and m.a in names and m.b in names
 
     def condition(self, parent: Any, c: Any) -> None:
+        if isinstance(c, Shows):
+            told = {"name": c.light.rpartition("/")[2], "state": c.colour}
+            add(add(parent, "ByValueCondition"), "TrafficSignalCondition", **told)
+            return
         entity = add(parent, "ByEntityCondition")
         one = c.a if isinstance(c, Touching) else c.measure.a
         who = add(entity, "TriggeringEntities", triggeringEntitiesRule="any")

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from veldrain.documents.open_scenario_file import ScenarioFile
+from veldrain.documents.open_scenario_lights import LightsIn
 from veldrain.documents.open_scenario_places import Places
 from veldrain.errors import unknown
 from veldrain.scenario import (
@@ -47,6 +48,7 @@ class Times:
         names: of all entities.
         members: entities by the names of what holds several.
         lasts: how long the actions of each event take, s, by its name.
+        lights: the traffic lights.
 
     Attributes:
         marks: entries to be added: events that others are counted from.
@@ -59,7 +61,9 @@ class Times:
         names: Collection[str],
         members: Mapping[str, list[str]],
         lasts: Mapping[str, float],
+        lights: LightsIn,
     ) -> None:
+        self._lights = lights
         self._file, self._places, self._names, self._members = file, places, names, members
         self._lasts = lasts
         self.marks: list[Entry] = []
@@ -159,7 +163,7 @@ class Times:
             return 0.0 if _holds(self._file.parameters[name], kind.get("rule", "equalTo"), value) else None
         if kind.tag == "StoryboardElementStateCondition":
             return self._after(kind)
-        return None
+        return self._lights.condition(kind) if kind.tag == "TrafficSignalCondition" else None
 
     def _after(self, element: Any) -> After | None:
         """After an event, or a part of the story: its first event, or the end of its last."""

@@ -24,10 +24,16 @@ def load_roads(path: str | Path) -> Roads:
     return read_street_map(path) if str(path).endswith(".osm") else read_open_drive(path)
 
 
-def save_roads(roads: Roads, path: str | Path) -> None:
+def save_roads(roads: Roads, path: str | Path) -> list[str]:
     """Write roads as ASAM OpenDRIVE 1.7, which ``load_roads`` reads back equal.
+
+    Returns:
+        What has no words there, a line each: the cycles of traffic lights, and lines at which one gives way. A world
+        file has them.
 
     Raises:
         VeldrainError: it cannot be written.
     """
     write_bytes(Path(path), open_drive_of(roads))
+    left = [f"the cycle of the light {name}" for name in roads.lights]
+    return left + [f"the line {name}, at which one gives way" for name in roads.give_ways]

@@ -17,7 +17,7 @@ from veldrain.sheet import Made, Number, Sheet, Text, Whole
 from veldrain.units import quantity
 
 COLOURS = ("green", "amber", "red")
-MOST_PHASES = 8
+MOST_PHASES = 16
 BEFORE_LINE = 0.5  # m that a route may end before a line, and still lead to it
 Cycle = tuple[tuple[str, float], ...]
 
