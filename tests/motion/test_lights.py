@@ -158,7 +158,7 @@ class Told(unittest.TestCase):
 
     def test_exchanged(self) -> None:
         """Out and in again they do the same; what has no words is listed. Of other files the lamps' states are read."""
-        scenario = street(first=80, stops=0)
+        scenario = street(first=80, stops=10)
         roads = scenario.world.networks["town"]
         roads.light("back", "main", at=40, cycle=[("red", 5), ("green", 7)], begin=2, lane=1)
         roads.give_way("line", "main", at=200)
