@@ -54,6 +54,20 @@ def circling(count: int, keeps: bool = False) -> vd.World:
     return world
 
 
+def ruled(count: int, lit: bool, gives: bool) -> vd.World:
+    """Cars on two roads that cross: with a light on the one, and a line on the other at which all give way to all."""
+    roads = vd.Roads("net").road("west", [(-800, 0), (800, 0)]).road("south", [(0, -800), (0, 800)])
+    if lit:
+        roads.light("light", "west", at=794, cycle=[("green", 60), ("red", 20)])
+    if gives:
+        roads.give_way("line", "south", at=794)
+    world = vd.World().ground(height=-0.2).roads(roads)
+    for k in range(count):
+        route = roads.lane("west" if k % 2 else "south").route(speed=10)
+        world.actor(f"car{k}", vd.Box((4, 1.8, 1.4)), route=route, start=790 - 15 * (k // 2 + 1))
+    return world
+
+
 def street(things: int = 200) -> vd.Scenario:
     """A kilometre of road with things beside it: the service car with lidar, radar and truth behind other cars."""
     scenario = demo.traffic(count=6)
@@ -96,6 +110,9 @@ def roads(repeats: int) -> Iterator[Figure]:
     empty = per_step(vd.World().ground(), repeats)
     yield "thirty led cars: more a step", per_step(circling(30), repeats) - empty, "us", "10"
     yield "thirty that keep their gap: more a step", per_step(circling(30, keeps=True), repeats) - empty, "us", ""
+    free = per_step(ruled(30, False, False), repeats)
+    yield "thirty that meet a light: more a step", per_step(ruled(30, True, False), repeats) - free, "us", ""
+    yield "fifteen that give way to fifteen: more a step", per_step(ruled(30, False, True), repeats) - free, "us", ""
     scenario = street()
     vd.run(scenario)
     yield (

@@ -67,6 +67,7 @@ class Gripping(unittest.TestCase):
 
     def test_widths_are_reached_and_nothing_is_held(self) -> None:
         scenario = grips(hand(), duration=3.0)
+        scenario.at("0.7 s").tell("hand", force="12 N")  # leaves the width
         scenario.at("1 s").tell("hand", width="7 cm").at("2 s").tell("hand", width="6 cm", force="30 N")
         recording = vd.run(scenario)
         for time, width, holds in ((0.1, 0.08, 0), (0.9, 0.05, 1), (1.9, 0.07, 0), (2.9, 0.06, 0)):

@@ -73,6 +73,35 @@ class Lights(unittest.TestCase):
         self.assertEqual(list(told["data"]), ["green", "red", "green", "amber"])
         self.assertEqual(list(told["time"]), [0.0, 2.0, 22.0, 23.0])
 
+    def test_switched_over_each_other(self) -> None:
+        """From then on, and for a while within it, and within that: each in its turn, and then the cycle again."""
+        scenario = street(stops=0)
+        for time, words in (
+            (1, {"to": "red"}),
+            (2, {"to": "amber", "lasting": 6}),
+            (4, {"to": "green", "lasting": 2}),
+            (10, {"to": "green"}),
+            (12, {}),
+        ):
+            scenario.at(time).switch("town/north", **words)
+        told = vd.run(scenario)["town/north"]
+        found = [(float(t), c[0]) for t, c in zip(told["time"], told["data"], strict=True)]
+        expected = [
+            (0, "g"),
+            (1, "r"),
+            (2, "a"),
+            (4, "g"),
+            (6, "a"),
+            (8, "r"),
+            (10, "g"),
+            (12, "r"),
+            (18, "g"),
+            (23, "a"),
+        ]
+        self.assertEqual(found, [(float(t), c) for t, c in expected])
+        with self.assertRaisesRegex(vd.VeldrainError, "a cycle for a while"):
+            scenario.at(1).switch("town/north", lasting=3)
+
     def test_states_in_between(self) -> None:
         trial = vd.Trial(street(stops=0))
         trial.advance("12 s")

@@ -29,7 +29,7 @@ class Grip(SheetController):
     farther ahead than g·F/stiffness. It holds something where it has come to rest before the width that it is told;
     ``holds`` and ``width`` are logged as streams, for conditions such as ``signal("arm/holds") > 0.5``.
 
-    Inputs: ``width`` (m), and ``force`` (N; 0: as on the sheet).
+    Inputs: ``width`` (m), and ``force`` (N; 0: as on the sheet). What is told of one leaves the other.
 
     >>> Grip("slide", tips=("left", "right"), width="8 cm", force="20 N").force
     20.0
@@ -64,12 +64,16 @@ class Grip(SheetController):
         """See that the motors, tips and encoders are there."""
         where = f"{body.robot}: Grip"
         self._model, self._log = body.model, log
-        self._stiffness = np.array([body.motor(joint, "position", "Grip").stiffness for joint in self.fingers])
+        motors = [body.motor(joint, "position", "Grip") for joint in self.fingers]
+        self._stiffness, self._limits = (np.array([vars(m)[word] for m in motors]) for word in ("stiffness", "limit"))
+        self._is_new = True
         for tip in self.tips:
             if tip not in body.model.links and tip not in body.model.frames:
                 raise unknown("link or frame", tip, [*body.model.links, *body.model.frames], where)
         body.see_sensor(self.encoders, (Encoders,), where)
-        self._goal, self._rests, self.holds = self.width, 0.0, False
+        if self.width is not None:
+            self.inputs.tell(width=self.width)
+        self._body, self._rests, self.holds = body, 0.0, False
         self.now = math.nan  # its width, m
 
     @property
@@ -86,10 +90,15 @@ class Grip(SheetController):
         q, rates = (np.asarray(row, float)[order] for row in (reading.data.position, reading.data.velocity))
         self.now, slopes = self._width(q)
         told = self.inputs
-        goal = told.width if told.told is not None else self._goal
-        self._goal = self.now if goal is None else goal
-        left, pace = self._goal - self.now, float(slopes @ rates)
-        most = (told.force or self.force) * np.abs(slopes) / self._stiffness
+        if self.width is None and self._is_new and told.told is None:
+            told.tell(width=self.now)
+        left, pace = told.width - self.now, float(slopes @ rates)
+        efforts = (told.force or self.force) * np.abs(slopes)
+        if self._is_new and (efforts > self._limits).any():
+            weakest = self.fingers[int((self._limits / np.maximum(efforts, 1e-12)).argmin())]
+            self._body.notice(f"pinches less than it is told: the motor of {weakest} does not give that")
+        self._is_new = False
+        most = efforts / self._stiffness
         step = left * slopes / max(float(slopes @ slopes), 1e-12)
         motors.command(self.fingers, position=q + np.clip(step, -most, most))
         self._rests = self._rests + self.period if abs(pace) < self.still and abs(left) > self.tolerance else 0.0

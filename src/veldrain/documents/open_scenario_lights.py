@@ -49,11 +49,12 @@ class LightsIn:
         phases = list(controller.iterfind("Phase"))
         names = dict.fromkeys(e.get("trafficSignalId", "") for e in controller.iter("TrafficSignalState"))
         for name in names:
-            cycle = []
+            cycle: list[tuple[str, float]] = []
             for phase in phases:
                 states = {e.get("trafficSignalId"): e for e in phase.iterfind("TrafficSignalState")}
-                colour = self.colour(states[name]) if name in states else None
-                cycle.append((colour or "green", self._file.number(phase, "duration")))
+                before = cycle[-1][0] if cycle else "green"  # a phase that does not name it leaves it as it is
+                colour = (self.colour(states[name]) or "green") if name in states else before
+                cycle.append((colour, self._file.number(phase, "duration")))
             if self._roads is None or name not in self._signs:
                 self._file.unused(controller, f"is for the signal '{name}', which the roads have not")
                 continue

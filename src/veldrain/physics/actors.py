@@ -28,21 +28,8 @@ STEEPEST = 15 / 8  # of a quintic from rest to rest: its largest change, times i
 BESIDE = 20.0  # m: a point that is farther from a route is not beside it
 SHORT = 0.05  # m: who stands no farther on than that stands where told
 # What a row has of its route.
-TAKEN = [
-    "first",
-    "end",
-    "lift",
-    "columns",
-    "side",
-    "spread",
-    "length",
-    "closed",
-    "stops",
-    "turns",
-    "turn",
-    "first_line",
-    "end_line",
-]
+TAKEN = "first", "end", "lift", "columns", "side", "spread", "length", "closed", "stops", "turns", "turn"
+TAKEN_LINES = "first_line", "end_line"
 NO_MOVE = {"offset": 0.0, "rate": 0.0, "swing": 0.0, "wave": 0.0, "phase": 0.0, "base": 0.0, "gain": 1.0}
 
 
@@ -162,16 +149,19 @@ class Actors:
         Raises:
             VeldrainError: there is none of this name.
         """
-        engine, forced = self._engine, self._engine.plant.lights["forced"][self.lines.number(light)]
-        return COLOURS[forced] if forced >= 0 else self.lines.lights[light].shows(engine.steps * engine.step)
+        switched = self.switched(light)
+        return switched or self.lines.lights[light].shows(self._engine.steps * self._engine.step)
 
-    def is_switched(self, light: str) -> bool:
-        """True for a light that does not follow its cycle now."""
-        return bool(self._engine.plant.lights["forced"][self.lines.number(light)] >= 0)
+    def switched(self, light: str) -> str:
+        """The colour that a light shows whatever its cycle says; "": none."""
+        row = self._engine.plant.lights[self.lines.number(light)]
+        number = row["forced"] if row["forced"] >= 0 else row["kept"]
+        return COLOURS[number] if number >= 0 else ""
 
-    def switch(self, light: str, colour: str | None) -> None:
-        """Let a light show a colour from now on; None: as its cycle says."""
-        self._engine.plant.lights["forced"][self.lines.number(light)] = -1 if colour is None else COLOURS.index(colour)
+    def switch(self, light: str, colour: str | None, for_a_while: bool) -> None:
+        """Let a light show a colour for a while, or from now on wherever it does not; None: no longer."""
+        row = self._engine.plant.lights[self.lines.number(light)]
+        row["forced" if for_a_while else "kept"] = -1 if colour is None else COLOURS.index(colour)
 
     def _lay(self, row: p.Records, name: str, route: Route, offsets: tuple[float, ...]) -> p.Records:
         """Put a route into the tables, and where it is into a row; gives its pieces."""
@@ -369,7 +359,7 @@ class Actors:
             self._engine.notice(
                 f"take {name}", f"{name}: turns by {math.degrees(turn):.0f}° at once onto its route, at {s:.3g} m of it"
             )
-        for word in TAKEN:
+        for word in (*TAKEN, *TAKEN_LINES):
             led[word] = row[0][word]
         pieces = self._engine.plant.pieces["s"][led["first"] : led["end"]]
         led["s"], led["piece"] = s, led["first"] + max(0, int(np.searchsorted(pieces, s, side="right")) - 1)

@@ -152,8 +152,9 @@ LED = _record(
 # A piece of a curve: see motion.curves. square, slope: of the most speed, squared, and how it changes along it.
 PIECE = _record("", "s length x y heading cosine sine k c square slope")
 MOVE = _record("dof", "offset rate swing wave phase base gain")  # what a joint of something led does, see ``leading``
-# A traffic light. forced: the colour that it was switched to, −1: none; until: when in its cycle each phase ends.
-LIGHT = _record("forced phases", "begin total", until=16, colours=16)
+# A traffic light. forced: the colour that it was switched to for a while, −1: none; kept: from then on; until: when in
+# its cycle each phase ends.
+LIGHT = _record("forced kept phases", "begin total", until=16, colours=16)
 # A line of something led: its light, or (−1) whom it gives way to and on which route; s: along its own; where they
 # would meet: in and out along its own and the other's.
 LINE = _record("light other route", "s own_in own_out other_in other_out margin")

@@ -33,6 +33,8 @@ def colour_of(light, time):
     """The number of the colour that a light shows."""
     if light.forced >= 0:
         return light.forced
+    if light.kept >= 0:
+        return light.kept
     into = (time + light.begin) % light.total
     for k in range(light.phases):
         if into < light.until[k] - 1e-9:
@@ -54,8 +56,8 @@ def time_for(way, v, goal, up):
 
 
 @kernel
-def has_to_give_way(led, other, line):
-    """True while one that has the right of way comes."""
+def has_to_give_way(led, left, other, line):
+    """True while one that has the right of way comes; left: how far the own front is from the line."""
     if other.free == 1 or other.first != line.route:
         return False
     into, out = line.other_in - other.s - other.ahead, line.other_out - other.s
@@ -69,8 +71,8 @@ def has_to_give_way(led, other, line):
         return True
     if other.speed < STANDS:
         return False
-    first = time_for(line.own_in - led.s - led.ahead, led.speed, led.goal, led.up)
-    last = time_for(line.own_out - led.s, led.speed, led.goal, led.up)
+    first = time_for(left + line.own_in - line.s, led.speed, led.goal, led.up)
+    last = time_for(left + line.own_out - line.s + led.ahead, led.speed, led.goal, led.up)
     return last + line.margin > into / other.speed and first - line.margin < out / other.speed
 
 
@@ -88,7 +90,7 @@ def way_to_stop(leds, lights, lines, led, time):
         if line.light >= 0:
             waits = colour_of(lights[line.light], time) != GREEN
         else:
-            waits = has_to_give_way(led, leds[line.other], line)
+            waits = has_to_give_way(led, left, leds[line.other], line)
         if waits:
             nearest = left
     return nearest
@@ -129,7 +131,8 @@ class Lines:
         rows = np.zeros(len(self.lights), p.LIGHT)
         for row, light in zip(rows, self.lights.values(), strict=True):
             ends = np.cumsum([lasting for _, lasting in light.cycle])
-            row["forced"], row["phases"], row["begin"], row["total"] = -1, len(ends), light.begin, ends[-1]
+            row["forced"] = row["kept"] = -1
+            row["phases"], row["begin"], row["total"] = len(ends), light.begin, ends[-1]
             row["until"][: len(ends)] = ends
             row["colours"][: len(ends)] = [COLOURS.index(colour) for colour, _ in light.cycle]
         return rows

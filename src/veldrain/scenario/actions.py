@@ -36,6 +36,7 @@ class Trial(Protocol):
     simulation: Simulation
     changes: Changes
     publisher: Publisher
+    held: dict[str, list[int]]  # the steps at which each of those that hold something lets it go
 
     @property
     def drivers(self) -> Sequence[Any]:

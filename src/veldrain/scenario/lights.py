@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from veldrain.control.driving import NEVER
-from veldrain.errors import unknown
+from veldrain.errors import VeldrainError, unknown
 from veldrain.model import Fields, Message
 from veldrain.motion.roads.lights import COLOURS
 from veldrain.recording.publishing import Publisher
@@ -29,15 +29,29 @@ class Switch(Action):
     to: Maybe[str, str] = Maybe(Choice(*COLOURS), default=None, doc="the colour; None: as its cycle says")
     lasting: Maybe[Quantity, float] = Maybe(Number("time", above=0.0), default=None, doc="None: from then on")
 
+    def check(self) -> None:
+        if self.to is None and self.lasting is not None:
+            raise VeldrainError("a cycle for a while", where="switch", cure="say what it shows, or leave lasting out")
+
     def bind(self, trial: Trial) -> Callable[[], None]:
-        actors = engine_of(trial.simulation).actors
-        actors.shown(self.light)  # an unknown one is told before the start
+        actors, light = engine_of(trial.simulation).actors, self.light
+        actors.shown(light)  # an unknown one is told before the start
 
-        def switch(to: str | None) -> None:
-            actors.switch(self.light, to)
-            _tell(trial.publisher, self.light, actors.shown(self.light))
+        def switch(to: str | None, for_a_while: bool) -> None:
+            before = actors.shown(light)
+            actors.switch(light, to, for_a_while)
+            if (now := actors.shown(light)) != before:
+                _tell(trial.publisher, light, now)
 
-        return trial.held_for(self.lasting, f"light {self.light}", lambda: switch(self.to), lambda: switch(None))
+        if self.lasting is None:
+            return lambda: switch(self.to, False)
+        # Of several that last, the one that was begun last counts; when it is over, another that still holds.
+        held = {colour: f"light {light} {colour}" for colour in COLOURS}
+
+        def over() -> None:
+            switch(next((colour for colour in COLOURS if trial.held.get(held[colour])), None), True)
+
+        return trial.held_for(self.lasting, held[str(self.to)], lambda: switch(self.to, True), over)
 
     def takes(self) -> float:
         return self.lasting or 0.0
@@ -107,7 +121,7 @@ class LightStreams:
         for name, light in self._lights.items():
             before = "" if self._sim.steps == 0 else light.shows(now - self._sim.step)
             colour = light.shows(now)
-            if colour != before and not self._actors.is_switched(name):
+            if colour != before and not self._actors.switched(name):
                 _tell(self._publisher, name, colour)
 
 

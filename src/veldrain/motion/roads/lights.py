@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from veldrain.errors import VeldrainError, unknown
-from veldrain.motion.roads.road import Network, OnLane
+from veldrain.motion.roads.road import DRIVEN, Network, OnLane
 from veldrain.motion.routes import Route
 from veldrain.pose import Array
 from veldrain.sheet import Made, Number, Sheet, Text, Whole
@@ -18,6 +18,7 @@ from veldrain.units import quantity
 
 COLOURS = ("green", "amber", "red")
 MOST_PHASES = 16
+WHEELED = (*DRIVEN, "biking")  # lanes on which one obeys: people on pavements do not
 BEFORE_LINE = 0.5  # m that a route may end before a line, and still lead to it
 Cycle = tuple[tuple[str, float], ...]
 
@@ -58,7 +59,7 @@ class Line(Sheet):
         if self.lane not in lanes or self.lane == 0:
             raise unknown("lane", str(self.lane), [str(n) for n in lanes if n], f"road {self.road}")
         for number, lane in lanes.items():
-            if number * self.lane > 0:
+            if number * self.lane > 0 and lane.type in WHEELED:
                 on = OnLane(roads, road, section, lane)
                 pose = on.at(self.at)
                 heading = math.atan2(*pose.rotation.apply((1.0, 0.0, 0.0))[1::-1])
