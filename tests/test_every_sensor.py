@@ -39,6 +39,8 @@ SENSORS: dict[str, Any] = {
     "fix": vd.Gnss(noise="30 cm", drift="1 m"),
     "compass": vd.Magnetometer(noise="0.3 uT"),
     "air": vd.Barometer(noise=2.0),
+    "pitot": vd.Airspeed(noise=1.0, bias=0.5),
+    "flow": vd.OpticalFlow(noise=0.02, distance_noise="1 cm"),
     "ticks": vd.Encoders(counts_per_revolution=512),
     "way": vd.Odometer(**WHEELS, wheel_radius="10 cm", track="40 cm", counts_per_revolution=512),
     "amps": vd.MotorCurrent(torque_constant=0.2, noise="10 mA"),

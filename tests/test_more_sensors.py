@@ -91,8 +91,54 @@ class Outdoors(unittest.TestCase):
         self.assertAlmostEqual(noisy.std(), 3.0, delta=0.15)
         self.assertAlmostEqual(pressure_at(8.43, vd.Air()), 101325 - 101.3, delta=0.5)
 
+    def test_airspeed(self) -> None:
+        """½·ρ·v² of what comes along its axis: own speed against the wind, none from behind, thinner air in the heat."""
+        for wind, speed in (((0, 0, 0), 12), ((-5, 0, 0), 17), ((5, 3, 0), 7), ((20, 0, 0), 0)):
+            air = vd.Air(wind=wind, temperature=310.0)
+            m = vd.Model("flyer").link("body", mass=1).mount("pitot", vd.Airspeed(), on="body")
+            world = vd.World(gravity=(0, 0, 0)).weather(air).place(m, velocity=(12, 0, 0))
+            sim = vd.Simulation(world)
+            sim.advance("0.1 s")
+            read = sim["flyer"].read("pitot")
+            with self.subTest(wind=wind):
+                self.assertAlmostEqual(read.pressure, air.density * speed**2 / 2, places=9)
+                self.assertAlmostEqual(read.speed, speed * math.sqrt(air.density / vd.Air().density), places=9)
+        gusts = vd.Air(wind=(-8, 0, 0), gusts=1.0)
+        speeds = np.array([r.speed for r in readings(vd.Airspeed(period=0.1), 400.0, vd.World().weather(gusts))])
+        self.assertAlmostEqual(speeds.mean(), 8.0, delta=0.3)
+        self.assertAlmostEqual(speeds.std(), 1.0, delta=0.15)
+        self.assertEqual(
+            max(r.pressure for r in readings(vd.Airspeed(full_scale=30), 20.0, vd.World().weather(gusts))), 30
+        )
+
+    def test_optical_flow(self) -> None:
+        """v/h over the ground, less its own turning; of what moves itself the difference; nan beyond its range."""
+
+        def read(height: float, ends: tuple[vd.Pose, vd.Pose], plate: float = 0.0) -> Any:
+            world = vd.World(gravity=(0, 0, 0)).ground(height=-0.1)
+            world.body("plate", vd.Box((40, 40, 0.02)), mass=99, pose=vd.Pose((0, 0, -0.01)), velocity=(plate, 0, 0))
+            m = vd.Model("flyer").link("body", mass=1)
+            m.mount("flow", vd.OpticalFlow(), on="body")
+            path = [(t, vd.Pose((0, 0, height)) @ pose) for t, pose in zip((0, 2), ends, strict=True)]
+            sim = vd.Simulation(world.place(m, path=path))
+            sim.advance("1 s")  # where it goes and turns with 1.5 × its mean rate
+            return sim["flyer"].read("flow")
+
+        def down(x: float = 0.0, more: float = 0.0) -> vd.Pose:
+            return vd.Pose((x, 0, 0), rpy=(0, math.pi / 2 + more, 0))
+
+        for found, rate, far in (
+            (read(2.0, (down(-2), down(2))), 1.5, 2.0),
+            (read(2.0, (down(more=-0.4), down(more=0.4))), -0.6, 2.0),
+            (read(2.0, (down(-2), down(2)), plate=1.0), 1.0, 2.0),
+            (read(9.0, (down(-2), down(2))), math.nan, math.inf),
+        ):
+            with self.subTest(rate=rate):
+                np.testing.assert_allclose((found.rates[1], found.distance), (rate, far), atol=0.01)
+
     def test_bad_data_sheets(self) -> None:
         for words, make in (
+            ("min_range is less than max_range", lambda: vd.OpticalFlow(min_range=3, max_range=2)),
             ("an outage that ends before", lambda: vd.Gnss(outages=[(3, 2)])),
             ("give latitude and longitude", lambda: vd.Gnss(origin=(52.5, 5.5, 0))),
             ("not a flux density", lambda: vd.Magnetometer(noise="3 V")),

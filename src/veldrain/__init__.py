@@ -17,9 +17,9 @@ _WHERE = {
         "Part Pipe Ramp Rolls Row Sensor Sky Sphere Stairs Scatter Steers Sun Surface Swings Wall World"
     ),
     "veldrain.sensing": (
-        "Barometer Camera Encoders FootForce ForceTorque Gnss Imu Infrared Lidar LimitSwitch "
-        "Magnetometer MotorCurrent Odometer Radar SpinningLidar Touch TrueBoxes TrueClearance TrueFrames TruePose "
-        "TrueRelative TrueSlip TrueTraffic Ultrasonic"
+        "Airspeed Barometer Camera Encoders FootForce ForceTorque Gnss Imu Infrared Lidar LimitSwitch "
+        "Magnetometer MotorCurrent Odometer OpticalFlow Radar SpinningLidar Touch TrueBoxes TrueClearance TrueFrames "
+        "TruePose TrueRelative TrueSlip TrueTraffic Ultrasonic"
     ),
     "veldrain.live.link": "Link",
     "veldrain.copies": "Copies",
@@ -217,6 +217,7 @@ if TYPE_CHECKING:
     from veldrain.scenario import time_gap as time_gap
     from veldrain.scenario import time_to_collision as time_to_collision
     from veldrain.scenario import touching as touching
+    from veldrain.sensing import Airspeed as Airspeed
     from veldrain.sensing import Barometer as Barometer
     from veldrain.sensing import Camera as Camera
     from veldrain.sensing import Encoders as Encoders
@@ -230,6 +231,7 @@ if TYPE_CHECKING:
     from veldrain.sensing import Magnetometer as Magnetometer
     from veldrain.sensing import MotorCurrent as MotorCurrent
     from veldrain.sensing import Odometer as Odometer
+    from veldrain.sensing import OpticalFlow as OpticalFlow
     from veldrain.sensing import Radar as Radar
     from veldrain.sensing import SpinningLidar as SpinningLidar
     from veldrain.sensing import Touch as Touch

@@ -109,6 +109,9 @@ class EngineMount:
     def gravity(self) -> Array:
         return self._engine.gravity
 
+    def wind(self) -> Array:
+        return self._engine.wind()
+
     def now(self) -> float:
         return self._sim.time
 

@@ -98,6 +98,9 @@ class Mount(Protocol):
     def gravity(self) -> Array:
         """Gravity (3,), world axes, m/s²."""
 
+    def wind(self) -> Array:
+        """Velocity (3,) of the air now, with its gusts, world axes, m/s."""
+
     def strike(self, origins: Array, directions: Array, max_range: float, sees: str = "visual") -> Struck:
         """What rays (n, 3) of unit directions first meet, of the shapes that are ``visual`` or of ``collision``."""
 

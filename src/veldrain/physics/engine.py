@@ -120,6 +120,12 @@ class Engine:
         row["wind"], row["density"] = air.wind, air.density
         self.plant = self.plant._replace(gusts=waves_of(air, random))
 
+    def wind(self) -> Array:
+        """Velocity (3,) of the air now, with its gusts."""
+        gusts = self.plant.gusts
+        waves = np.cos(gusts["rate"] * self.steps * self.step + gusts["phase"])
+        return np.asarray(self.plant.air["wind"][0] + waves @ gusts["size"])
+
     def show(self, poses: Mapping[str, Pose], step: int) -> None:
         """Put links where they were at a step, for pictures: poses in the world by name; those not named stay."""
         nodes = self.plant.nodes

@@ -1,7 +1,9 @@
 """Sensors: one module a family, each what it is beside how it measures."""
 
+from veldrain.sensing.airspeed import Airspeed
 from veldrain.sensing.camera import Camera
 from veldrain.sensing.encoders import Encoders, MotorCurrent, Odometer
+from veldrain.sensing.flow import OpticalFlow
 from veldrain.sensing.imu import Imu
 from veldrain.sensing.lidar import Lidar, SpinningLidar
 from veldrain.sensing.outdoors import Barometer, Gnss, Magnetometer
@@ -13,6 +15,7 @@ from veldrain.sensing.traffic import TrueBoxes, TrueTraffic
 from veldrain.sensing.truth import TrueClearance, TrueFrames, TruePose, TrueRelative
 
 __all__ = [
+    "Airspeed",
     "Barometer",
     "Camera",
     "Encoders",
@@ -26,6 +29,7 @@ __all__ = [
     "Magnetometer",
     "MotorCurrent",
     "Odometer",
+    "OpticalFlow",
     "Radar",
     "SpinningLidar",
     "Touch",
