@@ -53,6 +53,16 @@ class Drawn(unittest.TestCase):
             page = called("compare", out)
             self.assertIn("with ramp.surface silt in place of wood", page.stdout)
 
+    def test_drawn_along_with_what_it_is_like(self) -> None:
+        """Whichever comes first, the surface and a quantity of it: what is put there is as it was drawn."""
+        both = {"ramp.surface": vd.one_of("silt"), "silt.friction": vd.uniform(0.2, 0.3)}
+        for vary in (both, dict(reversed(both.items()))):
+            drawn = vd.Study(slide(), vary=vary, trials=1)
+            values = drawn.draw(0)
+            world = drawn.drawn(values).world
+            self.assertEqual(world.obstacles["ramp"].surface.friction, values["silt.friction"])
+            self.assertEqual(slide().world.obstacles["ramp"].surface.friction, 0.5)
+
     def test_files_say_the_same(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "s.scenario.yaml"

@@ -186,24 +186,26 @@ def _surface_knob(world: World, thing: str, get: Get, put: Put) -> Iterator[Knob
 
 
 def _named_surfaces(world: World) -> Iterator[Knob]:
-    """The surfaces that have a name of their own, each a quantity for all that it is on."""
-    by_name: dict[str, list[tuple[Get, Put]]] = {}
-    for get, put in _surface_places(world):
-        if name := get().name:
-            by_name.setdefault(name, []).append((get, put))
+    """The surfaces that have a name of their own, each a quantity for all that it is on by then, and will be on."""
+    found = {get().name: get() for get, _ in _surface_places(world) if get().name}
     taken = set(world.names())
-    for name, places in by_name.items():
+    for name, first in found.items():
 
-        def put_all(surface: Any, places: list[tuple[Get, Put]] = places) -> None:
-            for _, put in places:
-                put(surface)
+        def get(name: str = name, first: Any = first) -> Any:
+            return next((get() for get, _ in _surface_places(world) if get().name == name), first)
+
+        def put(surface: Any, name: str = name) -> None:
+            for get, put in _surface_places(world):
+                if get().name == name:
+                    put(surface)
 
         if name not in taken:
-            yield from sheet_knobs(name, places[0][0], put_all)
+            yield from sheet_knobs(name, get, put)
 
 
 def _surface_places(world: World) -> Iterator[tuple[Get, Put]]:
-    """What gives and what sets each surface of a world."""
+    """What gives and what sets each surface of a world, those that it knows by name first."""
+    yield from (entry(world.surfaces, name) for name in world.surfaces)
     if world.floor:
         yield of(world.floor, "surface")
     for thing in (*world.obstacles.values(), *world.bodies.values(), *world.patches.values()):
