@@ -284,7 +284,10 @@ def _cross(one: tuple[float, ...], other: tuple[float, ...]) -> bool:
 
 @rule("line-met-by-nobody", "note", "roads", world=True)
 def line_met_by_nobody(look: Look) -> Found:
-    """The route of some actor meets each light and each line at which one gives way."""
+    """The route of some actor meets each light and each line at which one gives way.
+
+    One that stands on the other side of its road, or beyond all routes, is obeyed by nobody, and nothing else shows it.
+    """
     ways = [(course.offset, route) for _, course, route in _actors(look)]
     for name, roads in _networks(look) if ways else ():
         lines: dict[str, Line] = {**roads.lights, **roads.give_ways}
