@@ -176,8 +176,9 @@ obstacles:
 
 
 def by_hand() -> vd.World:
-    concrete = vd.Surface(0.8, name="concrete")
-    w = vd.World().ground(vd.Surface(0.3, rolling=0.004, name="mud"))
+    w = vd.World().surface("concrete", vd.Surface(0.8)).surface("mud", vd.Surface(0.3, rolling=0.004))
+    concrete = w.surfaces["concrete"]
+    w.ground(w.surfaces["mud"])
     w.obstacle(
         "dike", vd.HeightField.rough((3, 2), 0.03, length=0.4, seed=5), pose=vd.Pose((-10, 0, 0.1)), surface=concrete
     )
