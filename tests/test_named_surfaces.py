@@ -88,8 +88,11 @@ class Drawn(unittest.TestCase):
         ):
             with self.subTest(told), self.assertRaisesRegex(vd.VeldrainError, told):
                 study(draw)
-        for name in ("wood", "a|b", " "):
-            with self.subTest(name), self.assertRaisesRegex(vd.VeldrainError, "is no name for a surface"):
+        for name in ("wood", "a|b", " ", "a\nb"):
+            with (
+                self.subTest(name),
+                self.assertRaisesRegex(vd.VeldrainError, "is no (name for a surface|good as a name)"),
+            ):
                 slide().world.surface(name, vd.Surface())
         with self.assertRaisesRegex(vd.VeldrainError, "a search goes over numbers"):
             vd.find_worst(study(vd.one_of("wood", "silt")), "at the end", budget=8)

@@ -218,6 +218,8 @@ class Told(unittest.TestCase):
         roads = vd.Roads("town").road("main", [(0, 0), (300, 0)]).light("north", "main", at=120, cycle=CYCLE)
         for words, told in (
             ({"name": "north"}, "a second line 'north'"),
+            ({"name": "../../etc"}, "is not a name"),
+            ({"name": "a\nb"}, "is not a name"),
             ({"road": "mian"}, "did you mean 'main'"),
             ({"at": "400 m"}, "400 m along a lane"),
             ({"lane": -3}, "no lane '-3'"),

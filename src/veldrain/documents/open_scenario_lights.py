@@ -48,20 +48,21 @@ class LightsIn:
     def _add(self, controller: Any, delay: float) -> None:
         phases = list(controller.iterfind("Phase"))
         names = dict.fromkeys(e.get("trafficSignalId", "") for e in controller.iter("TrafficSignalState"))
-        for name in names:
+        for identity in names:
             cycle: list[tuple[str, float]] = []
             for phase in phases:
-                states = {e.get("trafficSignalId"): e for e in phase.iterfind("TrafficSignalState")}
+                states = {e.get("trafficSignalId", ""): e for e in phase.iterfind("TrafficSignalState")}
                 before = cycle[-1][0] if cycle else "green"  # a phase that does not name it leaves it as it is
-                colour = (self.colour(states[name]) or "green") if name in states else before
+                colour = (self.colour(states[identity]) or "green") if identity in states else before
                 cycle.append((colour, self._file.number(phase, "duration")))
-            if self._roads is None or name not in self._signs:
-                self._file.unused(controller, f"is for the signal '{name}', which the roads have not")
+            if self._roads is None or identity not in self._signs:
+                self._file.unused(controller, f"is for the signal '{identity}', which the roads have not")
                 continue
-            road, sign = self._signs[name]
+            road, sign = self._signs[identity]
             total = sum(lasting for _, lasting in cycle)
             lane = -1 if (sign.orientation != "-") == (road.rule == "RHT") else 1
             begin = -delay % total if total > 0 else 0.0
+            name = _name(identity)
             try:
                 self._roads.light(name, road.id, at=min(sign.s, road.curve.length), cycle=cycle, lane=lane, begin=begin)
             except VeldrainError as error:
@@ -91,8 +92,13 @@ class LightsIn:
 
     def name(self, element: Any) -> str:
         """The light that an element names; "": none that is there."""
-        name = element.get("name", "")
+        name = _name(element.get("name", ""))
         return f"{self._roads.name}/{name}" if self._roads is not None and name in self._roads.lights else ""
+
+
+def _name(identity: str) -> str:
+    """What a light is called whose signal is called so."""
+    return "".join(c if c.isalnum() or c in "_-" else "_" for c in identity)
 
 
 def with_signs(roads: Roads) -> Roads:

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from veldrain.errors import VeldrainError, unknown
+from veldrain.errors import VeldrainError, checked_title, unknown
 from veldrain.model.courses import joints_to_lead, model_to_lead
 from veldrain.model.draft import checked_name
 from veldrain.model.drawing import shown_in_notebook
@@ -259,12 +259,12 @@ class World:
             surface: what it feels like to touch.
 
         Raises:
-            VeldrainError: a name that is taken, or with a bar in it.
+            VeldrainError: a name that is taken, that is none, or with a bar in it.
 
         >>> list(World().surface("wet steel", Surface(friction=0.2)).surfaces)
         ['wet steel']
         """
-        if name in self.surfaces or "|" in name or not name.strip():
+        if checked_title(name, "surface") in self.surfaces or "|" in name:
             raise VeldrainError(f"'{name}' is no name for a surface", where="world", cure="give it one of its own")
         self.surfaces[name] = surface.changed(name=name)
         return self

@@ -12,6 +12,7 @@ import numpy as np
 
 from veldrain.errors import VeldrainError, told_at, unknown
 from veldrain.model import Part, Surface
+from veldrain.model.draft import checked_name
 from veldrain.motion.roads.building import crossing, road_through
 from veldrain.motion.roads.crossfall import base
 from veldrain.motion.roads.faults import problems
@@ -167,7 +168,7 @@ class Roads(Network):
         return self._line(self.give_ways, name, GiveWay(road, at=at, lane=lane, margin=margin, reach=reach))
 
     def _line(self, lines: dict[str, Any], name: str, line: Line) -> Roads:
-        if name in (*self.lights, *self.give_ways):
+        if checked_name(name, self.where or "roads") in (*self.lights, *self.give_ways):
             raise VeldrainError(f"a second line '{name}'", where=self.where or "roads", cure="give it another name")
         with told_at(name):
             list(line.places(self))
