@@ -180,6 +180,9 @@ class Told(unittest.TestCase):
             path = Path(folder) / "s.scenario.yaml"
             vd.save_scenario(scenario, path)
             again = vd.load_scenario(path)
+            told = str(vd.overview(again))
+            self.assertRegex(told, r"town/north +traffic light at 120 m of road main: green 5 s, amber 3 s, red 10 s")
+            self.assertRegex(told, r"town/line +gives way at 200 m of road main")
             self.assertEqual(again.world.networks["town"].lights, scenario.world.networks["town"].lights)
             self.assertEqual(again.world.networks["town"].give_ways, scenario.world.networks["town"].give_ways)
             one, other = (vd.run(s) for s in (scenario, again))

@@ -10,6 +10,7 @@ from veldrain.control import NamedController
 from veldrain.control.loading import each_of, fresh
 from veldrain.errors import VeldrainError
 from veldrain.model import World
+from veldrain.motion import Roads
 from veldrain.scenario import Condition, Scenario
 from veldrain.scenario.entries import After, Every, Trigger
 from veldrain.sheet import Sheet
@@ -63,7 +64,16 @@ def _of_world(world: World) -> Iterator[tuple[str, Rows]]:
     rows: Rows = []
     if world.floor:
         rows.append(("ground", f"at z {world.floor.height:g} m, friction {world.floor.surface.friction:g}"))
-    rows += [(name, "roads") for name in world.networks]
+    for name, roads in world.networks.items():
+        rows.append((name, "roads"))
+        if isinstance(roads, Roads):
+            for light, sheet in roads.lights.items():
+                cycle = ", ".join(f"{colour} {lasting:g} s" for colour, lasting in sheet.cycle)
+                rows.append((f"{name}/{light}", f"traffic light at {sheet.at:g} m of road {sheet.road}: {cycle}"))
+            rows += [
+                (f"{name}/{line}", f"gives way at {sheet.at:g} m of road {sheet.road}")
+                for line, sheet in roads.give_ways.items()
+            ]
     rows += _few(
         {o.name: f"{o.part.shape.said} at {_at(o.pose.position)}" for o in world.obstacles.values()}, "obstacles"
     )
