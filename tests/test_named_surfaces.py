@@ -50,6 +50,8 @@ class Drawn(unittest.TestCase):
             first = str(rows["ramp.surface"].iloc[0])
             told = called("streams", out / "trials" / "undriven" / "000.mcap").stdout
             self.assertIn(f"ramp.surface {first}", told)
+            index = result.write_dataset(Path(folder) / "set", ["scenario/speed.data"])
+            self.assertEqual(set(index["ramp.surface"]), set(FRICTION))
             page = called("compare", out)
             self.assertIn("with ramp.surface silt in place of wood", page.stdout)
 

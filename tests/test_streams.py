@@ -459,6 +459,7 @@ class DataSets(unittest.TestCase):
             columns = ["cart/imu.linear_acceleration.x", "cart/scan.ranges"]
             index = result.write_dataset(out, columns, window="0.5 s", split={"train": 3, "test": 2}, seed=4)
             self.assertEqual(len(index), 2 * 5 * 3)
+            self.assertEqual({*(index["end"] - index["start"])}, {0.5})
             parts = index.groupby("trial")["split"].nunique()
             self.assertTrue((parts == 1).all())
             self.assertEqual(index.groupby("split")["trial"].nunique().to_dict(), {"test": 2, "train": 3})

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 KINDS = ("npz", "csv", "parquet")
-NOT_LABELS = ("file", "controller", "trial", "expectations", "notices")
+NOT_LABELS = ("file", "controller", "trial", "expectations", "notices", "end")  # a row's end is a digest
 SPLIT = {"train": 0.7, "validation": 0.15, "test": 0.15}
 
 
