@@ -77,9 +77,10 @@ class Actors:
                 lights=self.lines.rows(),
                 **self.ways.tables(),
             )
-            for name in self.numbers:
-                led = self._led(name)
-                self._line_up(name, led, self._route(name), self._offset(led)[0])
+            if self.lines.any:
+                ways = {name: self._way(name) for name in self.numbers}
+                for name in self.numbers:
+                    self._line_up(self._led(name), ways[name], [way for other, way in ways.items() if other != name])
             place_all(engine.plant)
             self.fill(0)
             self._begin()
@@ -122,23 +123,18 @@ class Actors:
             led["gap_time"], led["gap_rest"] = course.keeps.time, course.keeps.standstill
         return row
 
-    def _way(self, name: str, led: Any, route: Route, offset: float) -> Going:
-        """How it goes along a route, as its row says, so far left of it."""
-        rear = -float(self.ways.bounds(name)[0][0])
-        return Going(
-            self.numbers[name], route, offset, float(led["ahead"]), rear, float(led["wide"]), int(led["first"])
-        )
+    def _way(self, name: str, led: Any = None, route: Route | None = None) -> Going:
+        """How it goes along the route that it follows; or on the line of another, along which a row leads."""
+        own = self._led(name)
+        offset = self._offset(own)[0] if route is None else 0.0
+        led, route = own if led is None else led, route or self._route(name)
+        rear, ahead, wide = -float(self.ways.bounds(name)[0][0]), float(own["ahead"]), float(own["wide"])
+        meets = self.lines.met(route, offset)
+        return Going(self.numbers[name], route, offset, ahead, rear, wide, int(led["first"]), meets)
 
-    def _line_up(self, name: str, led: Any, route: Route, offset: float) -> None:
-        """Write the lines that it meets on a route into the tables, and which they are into a row."""
-        if not self.lines.any:
-            return
-        others = [
-            self._way(other, self._led(other), self._route(other), self._offset(self._led(other))[0])
-            for other in self.numbers
-            if other != name
-        ]
-        rows = self.lines.of(self._way(name, led, route, offset), others)
+    def _line_up(self, led: Any, way: Going, others: Sequence[Going]) -> None:
+        """Write the lines that something meets on its way into the tables, and which they are into its row."""
+        rows = self.lines.of(way, others)
         plant = self._engine.plant
         led["first_line"], led["end_line"] = len(plant.lines), len(plant.lines) + len(rows)
         self._engine.plant = plant._replace(lines=np.concatenate([plant.lines, rows]))
@@ -343,9 +339,9 @@ class Actors:
         row = np.zeros(1, p.LED)
         self._lay(row, name, route, (-2.0, 2.0))
         self._engine.plant = self._engine.plant._replace(**self.ways.tables())
-        for word in ("ahead", "wide"):
-            row[word] = self._led(name)[word]
-        self._line_up(name, row[0], route, 0.0)
+        if self.lines.any:
+            others = [self._way(other) for other in self.numbers if other != name]
+            self._line_up(row[0], self._way(name, row[0], route), others)
         return row
 
     def take(self, name: str, route: Route, row: p.Records, over: float) -> None:

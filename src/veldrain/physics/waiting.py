@@ -9,7 +9,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -96,8 +98,13 @@ def way_to_stop(leds, lights, lines, led, time):
     return nearest
 
 
-class Going(NamedTuple):
-    """How something that is led goes: its row, route, how far left of it, and its front, rear and half width."""
+@dataclass(frozen=True)
+class Going:
+    """How something that is led goes: its row, route, how far left of it, and its front, rear and half width.
+
+    Attributes:
+        meets: where its route meets lines at which one gives way, m along it, by network and line.
+    """
 
     row: int
     route: Route
@@ -106,9 +113,18 @@ class Going(NamedTuple):
     rear: float
     wide: float
     first: int  # of its pieces
+    meets: Mapping[tuple[str, str], float]
 
     def points(self, s: Array) -> Array:
         return np.column_stack(self.route.curve.to_xy(s, np.full(len(s), self.offset)))
+
+    @cached_property
+    def places(self) -> tuple[Array, Any]:
+        """Lengths along all of its way, and its points there as a tree."""
+        from scipy.spatial import cKDTree
+
+        s = np.arange(0.0, self.route.length, GRID)
+        return s, cKDTree(self.points(s))
 
 
 class Lines:
@@ -151,24 +167,29 @@ class Lines:
                 if s is not None:
                     yield number, -1, -1, s, 0.0, 0.0, 0.0, 0.0, 0.0
 
-    def _giving(self, way: Going, other: Going) -> Iterator[tuple[Any, ...]]:
-        for _, roads in self._roads:
-            for line in roads.give_ways.values():
-                s = line.met(roads, way.route, way.offset)
-                if s is None or line.met(roads, other.route, other.offset) is not None:
-                    continue
-                area = _conflict(way, s, line, other)
-                if area is not None and not self._gives_way_too(roads, other, area[2]):
-                    yield -1, other.row, other.first, s, *area, line.margin
+    def met(self, route: Route, offset: float) -> dict[tuple[str, str], float]:
+        """Where a route, gone so far left of it, meets lines at which one gives way: m along it, by their names."""
+        return {
+            (name, line): s
+            for name, roads in self._roads
+            for line, sheet in roads.give_ways.items()
+            if (s := sheet.met(roads, route, offset)) is not None
+        }
 
-    @staticmethod
-    def _gives_way_too(roads: Roads, other: Going, into: float) -> bool:
+    def _giving(self, way: Going, other: Going) -> Iterator[tuple[Any, ...]]:
+        sheets = dict(self._roads)
+        for (name, line), s in way.meets.items():
+            if (name, line) in other.meets:
+                continue
+            sheet = sheets[name].give_ways[line]
+            area = _conflict(way, s, sheet, other)
+            if area is not None and not self._gives_way_too(other, area[2]):
+                yield -1, other.row, other.first, s, *area, sheet.margin
+
+    def _gives_way_too(self, other: Going, into: float) -> bool:
         """True where another meets a line like that itself, shortly before the area."""
-        for line in roads.give_ways.values():
-            s = line.met(roads, other.route, other.offset)
-            if s is not None and 0.0 <= into - s <= line.reach:
-                return True
-        return False
+        sheets = dict(self._roads)
+        return any(0.0 <= into - s <= sheets[name].give_ways[line].reach for (name, line), s in other.meets.items())
 
     def number(self, name: str) -> int:
         """The row of a light.
@@ -183,12 +204,9 @@ class Lines:
 
 def _conflict(way: Going, s: float, line: GiveWay, other: Going) -> tuple[float, float, float, float] | None:
     """Where two would meet beyond a line: in and out (m) along the one's route, with its rear out, and the other's."""
-    from scipy.spatial import cKDTree
-
-    length, its = way.route.length, other.route.length
+    length, (theirs, tree) = way.route.length, other.places
     own = np.arange(s, s + line.reach if way.route.closed else min(s + line.reach, length), GRID)
-    theirs = np.arange(0.0, its, GRID)
-    near: Any = cKDTree(other.points(theirs)).query_ball_point(
+    near: Any = tree.query_ball_point(
         way.points(own % length if way.route.closed else own), way.wide + other.wide + BESIDE
     )
     meets = [k for k, found in enumerate(near) if found]
