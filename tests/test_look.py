@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import tempfile
 import unittest
@@ -15,6 +16,7 @@ import veldrain as vd
 from tests.helpers import DEMO, called, cart_scenario
 from veldrain.recording import Recorder
 from veldrain.report.layers import LAYERS
+from veldrain.report.panels import arranged
 from veldrain.report.picture import View, pictured
 from veldrain.report.staging import staged
 from veldrain.report.viewpoint import SIDES, corners_of, looking
@@ -71,6 +73,42 @@ class Views(unittest.TestCase):
         pixels = vd.look(crates(), size=(200, 200), look_from=("6 m", 0, 0.5), look_at=(2, 0, 0.5))
         np.testing.assert_allclose(middle_of(pixels, 0), (100, 100), atol=2)
 
+    def test_panels_fill_their_places(self) -> None:
+        """Cameras' pictures have their shape, nothing overlaps, and all of the picture is used."""
+        for shapes in (
+            [None],
+            [4 / 3],
+            [None, 4 / 3],
+            [None, 4 / 3, 4 / 3, 4 / 3],
+            [4 / 3] * 4,
+            [0.5, None, 2, 2, None],
+        ):
+            with self.subTest(shapes=shapes):
+                used = np.zeros((800, 1280), int)
+                for shape, (x, y, w, h) in zip(shapes, arranged((1280, 800), shapes), strict=True):
+                    used[y : y + h, x : x + w] += 1
+                    if shape and len(shapes) == 4 and None in shapes:
+                        self.assertAlmostEqual(w / h, shape, delta=0.02)
+                self.assertTrue((used == 1).all())
+
+    def test_what_is_left_out(self) -> None:
+        """By name, or because it stands between the eye and a robot: nothing else, and it is told."""
+        w = crates().place(vd.Model("rover").link("hull", vd.Part(vd.Box((1, 1, 1)), colour="green"), mass=1))
+        for words, red, green, told in (
+            ({}, True, False, ""),
+            ({"cutaway": True}, False, True, "cut away: red"),
+            ({"hide": ["red"]}, False, True, "left out: red"),
+            ({"hide": ["red", "rover"], "cutaway": True}, False, False, "left out: red, rover"),
+        ):
+            with self.subTest(words=words):
+                how = View(size=(640, 400), look_from=(6, 0, 0.5), look_at=(0, 0, 0.5), **words)
+                made = pictured(staged(w), how)
+                found = share(made.pixels, 0) > 0.01, share(made.pixels, 1) > 0.01
+                self.assertEqual(found, (red, green))
+                self.assertEqual("".join(line.strip() for line in made.told[1:]), told)
+        with self.assertRaisesRegex(vd.VeldrainError, "no thing 'bleu'; did you mean 'blue'"):
+            vd.look(w, hide=["bleu"])
+
     def test_edges_and_grid(self) -> None:
         """Edges are smooth: between a thing and what is behind it there are colours in between; the ground has lines."""
         pixels = vd.look(crates(), size=(400, 300)).astype(int)
@@ -87,7 +125,9 @@ class Views(unittest.TestCase):
         np.testing.assert_array_equal(vd.look(sim, through="rig/eye", size=(64, 48)), sim["rig"].read("eye").pixels)
         panels = vd.look(sim, panels=["around", "top", "rig/eye"], size=(400, 300))
         self.assertEqual(panels.shape, (300, 400, 3))
-        self.assertLess(panels[160:290, 210:390].std(), 1)  # the fourth is empty
+        wide = 400 * 4 // 10  # the camera's picture is as wide as its height asks for, in the middle below
+        self.assertTrue((panels[250, [2, 397]] == 255).all())
+        self.assertLess(int(panels[250, 200 - wide // 2 : 200 + wide // 2].min()), 200)
 
     def test_mistakes(self) -> None:
         for words, how in (
@@ -158,6 +198,22 @@ class Layers(unittest.TestCase):
                 if "longest" in told:
                     _, forces = stage.contacts()
                     np.testing.assert_allclose(forces.sum(axis=0), (0, 0, 2 * 9.81), atol=0.1)
+
+    def test_beams_on_the_ground_are_not_on_things(self) -> None:
+        """Two cones of beams down from 1 m: those that come to x = 0.2 m above the plane meet a step there."""
+        m = vd.Model("post").link("top", vd.Box((0.01, 0.01, 0.01)), mass=1)
+        m.mount(
+            "scan",
+            vd.SpinningLidar(elevations=["-45 deg", "-30 deg"], azimuths=18),
+            on="top",
+            pose=vd.Pose((0, 0, -0.01)),
+        )
+        w = vd.World().ground().obstacle("step", vd.Box((2, 8, 0.4)), pose=vd.Pose((1.2, 0, 0.2)))
+        made = pictured(staged(w.place(m, pose=vd.Pose((0, 0, 1)), fixed=True)), View(size=(64, 48), layers=["beams"]))
+        things, beams, ground = map(int, re.findall(r"\d+", made.told[-1]))
+        self.assertEqual((beams, things + ground), (36, 36))
+        way = next(iter(m.sensors.values())).sensor.directions
+        self.assertEqual(things, int((way[:, 0] / -way[:, 2] > 0.2).sum()))
 
     def test_a_mark_is_where_the_thing_is(self) -> None:
         """The axis of a joint goes through its place; collision shapes lie over the picture where they are."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import itertools
 import json
 import re
 import signal
@@ -18,6 +19,7 @@ from typing import Any
 
 import numpy as np
 import zstandard
+from matplotlib.backends.backend_agg import FigureCanvasAgg
 from mcap.writer import CompressionType, Writer
 from mcap_ros2.reader import read_ros2_messages
 
@@ -286,6 +288,28 @@ vd.run(cart_scenario(duration={duration}), record="{self.folder}/r.mcap")
         self.assertEqual((found.metadata["seed"], found.cut), (3, "cut short: readable to 0 s of 7 s"))
         self.assertEqual(json.loads(json.dumps(found.outcome))["failed"], True)
         recorder.abandon()
+
+    def test_a_plot_names_its_events(self) -> None:
+        """Eight events close together: all have their words, none over another; of 60 it is said."""
+        for count, unnamed in ((8, 0), (60, 52)):
+            recorder = Recorder()
+            recorder.begin({})
+            for k in range(count):
+                text = Message("std_msgs/msg/String", Fields(data=f"push 'shove {k}' on cart/slider: (0, 19.1, 0) N"))
+                recorder.write("scenario/events", k * 50_000_000, text)
+            for k in range(101):
+                recorder.write("level", k * 100_000_000, Message("std_msgs/msg/Float64", Fields(data=k)))
+            figure = vd.plot(vd.Recording(recorder.finish({})), columns="level.data")
+            FigureCanvasAgg(figure).draw()
+            words = [text for text in figure.axes[0].texts if text.get_text().startswith("push")]
+            boxes = [text.get_window_extent() for text in words]
+            overlaps = [(a, b) for a, b in itertools.combinations(boxes, 2) if a.overlaps(b)]
+            with self.subTest(count=count):
+                self.assertEqual(overlaps, [])
+                self.assertEqual(len(words), count - unnamed)
+                told = [t.get_text() for t in figure.axes[0].texts if "without words" in t.get_text()]
+                all_of_it = f"lines without words: {unnamed}; scenario/events has all"
+                self.assertEqual(told, [all_of_it] if unnamed else [])
 
 
 class Ends(Hold):

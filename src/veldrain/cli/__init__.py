@@ -438,6 +438,10 @@ def look(
     panel: Annotated[
         list[str] | None, typer.Option(help="Several pictures in one: around, a side or a camera's stream; repeatable.")
     ] = None,
+    hide: Annotated[list[str] | None, typer.Option(help="Name of what is left out, such as walls; repeatable.")] = None,
+    cutaway: Annotated[
+        bool, typer.Option("--cutaway", help="Leave out fixed things that stand between the eye and a robot.")
+    ] = False,
     size: Annotated[str, typer.Option(help="Pixels, width x height.")] = "1280x800",
     world: Annotated[Path | None, typer.Option(help="Of a recording: its world's file.")] = None,
     posture: Annotated[str | None, typer.Option(help="Of a robot file: name of a posture.")] = None,
@@ -464,10 +468,10 @@ def look(
             _only(context, "with --birds-eye", "file out time movie rate birds_eye")
             looking.birds_eye(file, birds_eye, time, movie or out, rate)
             return
-        words = "file out layer time look_from look_at side through panel size world posture movie"
+        words = "file out layer time look_from look_at side through panel hide cutaway size world posture movie"
         _only(context, "without --coverage or --movie", words + (" rate speed" if movie else ""))
-        view = {"layers": layer, "size": size, "look_from": look_from, "look_at": look_at, "side": side}
-        view |= {"through": through, "panels": panel}
+        view: dict[str, Any] = {"layers": layer, "size": size, "look_from": look_from, "look_at": look_at, "side": side}
+        view |= {"through": through, "panels": panel, "hide": hide, "cutaway": cutaway}
         looking.look(file, view, out, time, world, posture, movie, rate, speed)
 
 

@@ -6,7 +6,7 @@ in its own frame. Endless planes stand beside them. The shapes themselves are me
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -133,6 +133,10 @@ class Scene:
         )
         self._moves = bool((records["node"] >= 0).any())
         self._stacks: list[Stack] = []
+
+    def without(self, names: Collection[str]) -> Scene:
+        """A scene of the same things but for some names."""
+        return Scene([s for s in self.sights if s.name not in names], self._nodes, self.ground_look, self._places)
 
     @property
     def looks(self) -> list[Look]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
@@ -15,8 +16,10 @@ from veldrain.pose import Array
 from veldrain.report.viewpoint import Viewpoint
 
 FINE = 2
+SMALL = 480  # pixels across: below that there is no room for what only helps
 NEAR = 1e-3  # m before the eye: lines are cut there
 INK, PAPER = "#1d2733", "#ffffff"
+AXES = RED, GREEN, BLUE = "#c8323c", "#2c8a3c", "#2b5fb8"  # x, y, z
 
 
 @cache
@@ -159,6 +162,21 @@ class Canvas:
                 self._draw.line(mark, fill=colour, width=3 * FINE)
             self._draw.text((x + pad + (24 * FINE if colour else 0), y + FINE), text, font=kind, fill=INK)
             y += line
+
+    def directions(self) -> None:
+        """The axes of the world that lie in the picture of a parallel view, in the upper right."""
+        if self.size[0] < SMALL:
+            return
+        kind, length = font(round(FINE * 12 * self._zoom)), 34 * FINE * self._zoom
+        x, y = FINE * self.size[0] - 2.0 * length, 1.9 * length
+        for axis, name, colour in zip(np.eye(3), "xyz", AXES, strict=True):
+            right, up = float(-axis @ self.view.axes[:, 1]), float(axis @ self.view.axes[:, 2])
+            if math.hypot(right, up) < 0.5:
+                continue
+            tip = (x + length * right, y - length * up)
+            self._draw.line([(x, y), tip], fill=colour, width=2 * FINE)
+            at = (x + 1.35 * length * right, y - 1.35 * length * up)
+            self._draw.text(at, name, font=kind, fill=colour, anchor="mm", stroke_width=FINE, stroke_fill=PAPER)
 
     def title(self, text: str) -> None:
         """Words in the upper left."""

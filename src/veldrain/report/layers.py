@@ -7,13 +7,13 @@ from collections.abc import Callable, Iterator
 
 import numpy as np
 
-from veldrain.model import Mounted, Placed
+from veldrain.model import HeightField, Mounted, Placed, Sight
 from veldrain.pose import Array, Pose
-from veldrain.report.canvas import INK, Canvas
+from veldrain.report.canvas import AXES, BLUE, GREEN, INK, RED, Canvas
 from veldrain.report.staging import Stage
 from veldrain.simulation import engine_of
 
-RED, GREEN, BLUE, VIOLET, TEAL, AMBER = "#c8323c", "#2c8a3c", "#2b5fb8", "#8a2f86", "#127a86", "#c47a00"
+VIOLET, TEAL, AMBER = "#8a2f86", "#127a86", "#c47a00"
 INKS = (AMBER, TEAL, VIOLET, BLUE, GREEN, RED)
 MOST_BEAMS = 260
 Notes = list[tuple[str | None, str]]
@@ -31,6 +31,13 @@ def _sensors(stage: Stage) -> Iterator[tuple[str, Mounted, Pose]]:
     for robot, placed in _robots(stage):
         for mounted in placed.model.sensors.values():
             yield f"{robot}/{mounted.name}", mounted, _pose(stage, f"{robot}/{mounted.link}") @ mounted.pose
+
+
+def _sights(stage: Stage) -> Iterator[tuple[str, Mounted, Pose, Sight, str]]:
+    """Sensors that look along rays, each with its colour in all layers."""
+    seeing = [(path, m, pose, sight) for path, m, pose in _sensors(stage) if (sight := m.sensor.sight()) is not None]
+    for k, (path, mounted, pose, sight) in enumerate(seeing):
+        yield path, mounted, pose, sight, INKS[k % len(INKS)]
 
 
 def joints(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
@@ -66,10 +73,10 @@ def frames(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     paths += [(name, name) for name in stage.simulation.world.frames]
     for path, name in paths:
         pose = _pose(stage, path)
-        for axis, colour in zip(pose.matrix.T, (RED, GREEN, BLUE), strict=True):
+        for axis, colour in zip(pose.matrix.T, AXES, strict=True):
             canvas.arrow(pose.position, pose.position + 0.7 * size * axis, colour, 1.8, 6)
         canvas.label(pose.position, name, INK, 11)
-    return [(colour, axis) for axis, colour in zip("xyz", (RED, GREEN, BLUE), strict=True)] if paths else []
+    return [(colour, axis) for axis, colour in zip("xyz", AXES, strict=True)] if paths else []
 
 
 def masses(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
@@ -132,32 +139,37 @@ def patches(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
 def beams(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Beams of sensors that measure ranges, to where they end."""
     notes: Notes = []
-    for path, mounted, pose in _sensors(stage):
-        sight = mounted.sensor.sight()
-        if sight is None or sight.is_picture:
+    world = stage.simulation.world
+    for path, _, pose, sight, colour in _sights(stage):
+        if sight.is_picture:
             continue
-        colour = INKS[len(notes) % len(INKS)]
         every = max(1, math.ceil(len(sight.directions) / MOST_BEAMS))
         ways = np.ascontiguousarray(pose.rotation.apply(sight.directions[::every]))
         scene = engine_of(stage.simulation).scene_of(sight.sees)
-        met = scene.cast(np.tile(pose.position, (len(ways), 1)), ways, sight.max_range)[0]
-        ends = pose.position + np.where(np.isfinite(met), met, min(sight.max_range, 4 * size))[:, None] * ways
-        for end, hit in zip(ends, np.isfinite(met), strict=True):
-            canvas.line([pose.position, end], colour + ("70" if hit else "28"), 0.8)
-        canvas.dots(ends[np.isfinite(met)], colour, 2.2)
-        shown = f", every {every}th" if every > 1 else ""
-        notes.append((colour, f"{path}: {int(np.isfinite(met).sum())} of {len(ways)} beams hit{shown}"))
+        met, sights, _ = scene.cast(np.tile(pose.position, (len(ways), 1)), ways, sight.max_range)
+        floors = np.array(
+            [s.shape is None or isinstance(s.shape, HeightField) or world.is_of_roads(s.name) for s in scene.sights]
+        )
+        hit = np.isfinite(met)
+        ground = hit & np.append(floors, False)[sights]
+        ends = pose.position + np.where(hit, met, min(sight.max_range, 4 * size))[:, None] * ways
+        for end, is_thing in zip(ends, hit & ~ground, strict=True):
+            canvas.line([pose.position, end], colour + ("70" if is_thing else "28"), 0.8)
+        canvas.dots(ends[ground], colour + "70", 1.0)
+        canvas.dots(ends[hit & ~ground], colour, 2.2)
+        where = f", {ground.sum()} the ground" if ground.any() else ""
+        where += f" (one in {every} is drawn)" if every > 1 else ""
+        notes.append((colour, f"{path}: {(hit & ~ground).sum()} of {len(ways)} beams hit things{where}"))
     return notes
 
 
 def fields(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Fields of view, as far as is near enough to be drawn."""
     notes: Notes = []
-    for path, mounted, pose in _sensors(stage):
-        lines, sight = mounted.sensor.outline(), mounted.sensor.sight()
-        if not lines or sight is None:
+    for path, mounted, pose, sight, colour in _sights(stage):
+        lines = mounted.sensor.outline()
+        if not lines:
             continue
-        colour = INKS[len(notes) % len(INKS)]
         far = min(sight.max_range, 6 * size)
         for ways in lines:
             canvas.line(pose.position + far * pose.rotation.apply(ways), colour, 1.6)
@@ -171,8 +183,9 @@ def fields(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
 def trails(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """The way that things have come."""
     notes: Notes = []
+    robots = [*stage.simulation.world.placed]
     for name, path in stage.trails().items():
-        colour = INKS[len(notes) % len(INKS)]
+        colour = INKS[robots.index(name.split("/")[0]) % len(INKS)]
         canvas.line(path, colour, 2.2)
         canvas.dots(path[:1], colour, 4)
         length = float(np.linalg.norm(np.diff(path, axis=0), axis=1).sum())

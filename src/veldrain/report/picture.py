@@ -18,17 +18,19 @@ from veldrain.files import whole_file
 from veldrain.model import Air, Look, Sky, Sun, Surroundings
 from veldrain.model.drawing import SIDES, Eye
 from veldrain.physics.plant import PLANE
+from veldrain.physics.scene import Scene
 from veldrain.pose import Array
 from veldrain.progress import Progress
 from veldrain.recording.video import Mp4Writer
-from veldrain.report.canvas import INK, Canvas, font
+from veldrain.report.canvas import INK, PAPER, Canvas, font
 from veldrain.report.layers import LAYERS, Notes
+from veldrain.report.panels import arranged
 from veldrain.report.pixels import as_colours
 from veldrain.report.staging import Stage, staged
-from veldrain.report.viewpoint import Viewpoint, corners_of, looking
+from veldrain.report.viewpoint import Viewpoint, corners_of, in_the_way, looking
 from veldrain.sensing.camera import Camera
 from veldrain.sensing.painting import Painter, developed
-from veldrain.sheet import Maybe, Names, Text
+from veldrain.sheet import Flag, Maybe, Names, Text
 from veldrain.simulation import engine_of
 from veldrain.units import Quantity, quantity
 
@@ -36,6 +38,7 @@ COLLISION = "collision"
 KNOWN = (COLLISION, *LAYERS)
 FLOOR = "#d9d9d9"  # ground that has no look of its own
 SHELL = "#e87820"  # of collision shapes
+GAP = 2  # pixels between panels
 SUN, SKY = 34e3, 26e3  # lx: bright, with soft shadows
 GRID = (0.01, 0.05, 0.1, 0.5, 1.0, 5.0, 10.0, 50.0, 100.0, 500.0)  # m
 PLAIN = np.array((0.93, 0.945, 0.955))  # of light, far away
@@ -67,6 +70,8 @@ class View(Eye):
     panels: Names = Names(
         default=(), doc="several pictures in one: of each ``around``, a side, or the name of a camera's stream"
     )
+    hide: Names = Names(default=(), doc="name paths of what is left out, such as ``walls`` for all of ``walls/…``")
+    cutaway: Flag = Flag(default=False, doc="True: fixed things that stand between the eye and a robot are left out")
 
     def check(self) -> None:
         for layer in self.layers:
@@ -126,21 +131,14 @@ def pictured(stage: Stage, view: View, out: str | Path | None = None) -> Picture
     """The picture of a stage, and what was drawn."""
     size = view.size
     wanted = list(view.panels) or [view.through or view.side or "around"]
-    columns = math.ceil(math.sqrt(len(wanted)))
-    rows = math.ceil(len(wanted) / columns)
-    each = (size[0] // columns, size[1] // rows)
-    whole = np.full((each[1] * rows, each[0] * columns, 3), 255, np.uint8)
+    whole = np.full((size[1], size[0], 3), 255, np.uint8)
     told: list[str] = []
-    for k, word in enumerate(wanted):
-        eye, aim = (None if place is None else np.array(place) for place in (view.look_from, view.look_at))
-        part, lines = _panel(stage, word, each, view.layers, eye, aim, len(wanted) > 1)
-        top, left = k // columns * each[1], k % columns * each[0]
+    for word, place in zip(wanted, arranged((size[0], size[1]), [_shape(stage, word) for word in wanted]), strict=True):
+        left, top, wide, tall = place
+        each = (wide - GAP * (left + wide < size[0]), tall - GAP * (top + tall < size[1]))
+        part, lines = _panel(stage, word, each, view, len(wanted) > 1)
         whole[top : top + each[1], left : left + each[0]] = part
         told += lines
-    for k in range(1, columns):
-        whole[:, k * each[0] - 1 : k * each[0] + 1] = 255
-    for k in range(1, rows):
-        whole[k * each[1] - 1 : k * each[1] + 1] = 255
     if out is not None:
         written(whole, Path(out))
     return Picture(whole, tuple(told))
@@ -160,22 +158,19 @@ def written(pixels: NDArray[np.uint8], path: Path) -> None:
 
 
 def _panel(
-    stage: Stage,
-    word: str,
-    size: tuple[int, int],
-    layers: Sequence[str],
-    eye: Array | None,
-    at: Array | None,
-    has_title: bool,
+    stage: Stage, word: str, size: tuple[int, int], how: View, has_title: bool
 ) -> tuple[NDArray[np.uint8], list[str]]:
     """One picture and what it shows."""
     if word != "around" and word not in SIDES:
         return _through(stage, word, size, has_title)
-    scene = engine_of(stage.simulation).scene
+    layers, (eye, at) = how.layers, (None if p is None else np.array(p) for p in (how.look_from, how.look_at))
+    scene = _left_over(engine_of(stage.simulation).scene, how.hide)
     painter = Painter(scene, _daylight(0.0), _looks(scene))
     trails = [*stage.trails().values()] if "trails" in layers else []
     beside = np.concatenate(trails) if trails else None
     view = looking(scene, painter, size, eye, at, None if word == "around" else word, beside)
+    cut = in_the_way(scene, view, stage.simulation.world.placed) if how.cutaway else []
+    scene = scene.without(cut) if cut else scene
     painter = Painter(scene, _daylight(math.atan2(*view.axes[1::-1, 0]) + math.radians(140)), _looks(scene))
     pixels, grid, busy = _painted(painter, view, beside)
     span = float(np.linalg.norm(np.ptp(corners_of(scene, beside), axis=0)))
@@ -190,13 +185,51 @@ def _panel(
             notes += draw(stage, canvas, mark, "names" in layers)
     seen = _seen(scene)
     focus = (corners_of(scene).min(axis=0) + corners_of(scene).max(axis=0)) / 2 if at is None else at
+    notes += [(None, f"cut away: {', '.join(cut)}")] if cut else []
+    notes += [(None, f"left out: {', '.join(how.hide)}")] if how.hide else []
     canvas.notes(([(None, f"grid {_length(grid)}")] if grid else []) + notes, _bar(view, focus, size))
+    if view.scale:
+        canvas.directions()
     if has_title:
         canvas.title(word)
     x, y, z = view.eye
     from_where = f"from {word}, parallel" if view.scale else f"from ({x:.2f}, {y:.2f}, {z:.2f}) m"
     lines = [f"{word}: {seen}, {from_where}"] + [f"  {text}" for _, text in notes]
     return canvas.over(pixels), lines
+
+
+def _shape(stage: Stage, word: str) -> float | None:
+    """Width over height of a panel; None: any."""
+    if word in ("around", *SIDES):
+        return None
+    wide, tall = _camera(stage, word).size
+    return float(wide / tall)
+
+
+def _camera(stage: Stage, stream: str) -> Camera:
+    """The camera of a stream."""
+    cameras = {
+        name: samples.sensor for name, samples in stage.simulation.streams.items() if isinstance(samples.sensor, Camera)
+    }
+    if stream not in cameras:
+        raise unknown("camera's stream", stream, cameras, "look through")
+    return cameras[stream]
+
+
+def _left_over(scene: Scene, hidden: Sequence[str]) -> Scene:
+    """A scene without the things of some name paths.
+
+    Raises:
+        VeldrainError: nothing has such a name.
+    """
+    out = set()
+    for path in hidden:
+        found = [name for name in scene.names if name == path or name.startswith(f"{path}/")]
+        if not found:
+            tops = dict.fromkeys(name.split("/")[0] for name in scene.names)
+            raise unknown("thing", path, [*tops, *scene.names], "look hide")
+        out.update(found)
+    return scene.without(out) if out else scene
 
 
 def _daylight(azimuth: float) -> Surroundings:
@@ -269,17 +302,18 @@ def _with_shells(stage: Stage, view: Viewpoint, pixels: NDArray[np.uint8]) -> ND
 
 def _through(stage: Stage, stream: str, size: tuple[int, int], has_title: bool) -> tuple[NDArray[np.uint8], list[str]]:
     """What a camera sees, as large as there is room."""
-    sim = stage.simulation
-    cameras = [name for name, samples in sim.streams.items() if isinstance(samples.mounted.sensor, Camera)]
-    if stream not in cameras:
-        raise unknown("camera's stream", stream, cameras, "look through")
-    reading = sim.streams[stream].measured()
+    _camera(stage, stream)
+    reading = stage.simulation.streams[stream].measured()
     picture = Image.fromarray(as_colours(reading.pixels)).convert("RGB")
     scale = min(size[0] / picture.width, size[1] / picture.height)
     kind = Image.Resampling.LANCZOS if scale < 1 else Image.Resampling.NEAREST
     picture = picture.resize((max(1, round(picture.width * scale)), max(1, round(picture.height * scale))), kind)
-    whole = Image.new("RGB", size, INK)
-    whole.paste(picture, ((size[0] - picture.width) // 2, (size[1] - picture.height) // 2))
+    whole = Image.new("RGB", size, PAPER)
+    left, top = (size[0] - picture.width) // 2, (size[1] - picture.height) // 2
+    whole.paste(picture, (left, top))
+    if left > 1 or top > 1:  # what is beside the picture is none of it
+        edge = (left - 1, top - 1, left + picture.width, top + picture.height)
+        ImageDraw.Draw(whole).rectangle(edge, outline=INK)
     if has_title:
         ImageDraw.Draw(whole).text(
             (10, 7), stream, font=font(13, bold=True), fill="white", stroke_width=2, stroke_fill=INK

@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 SAMPLES = 600
+MOST_ROWS = 8  # of events' words over a plot
+CHARACTER = 0.0075  # width of one of their characters, as a share of a panel's
 
 
 def plot(
@@ -176,7 +178,10 @@ def _across(log: Log, against: str, table: pd.DataFrame) -> tuple[np.ndarray, st
 
 
 def _mark_events(axes: Any, logs: dict[str, Log], ink: str, quiet: str) -> None:
-    """A line for each event, of up to ten, with its words over the topmost panel where there is room for them."""
+    """A line for each event, and its words in rows over the topmost panel, as many as it takes.
+
+    Of more than fit the words are left out, and how many is said.
+    """
     events = [
         (time, text)
         for log in logs.values()
@@ -184,17 +189,28 @@ def _mark_events(axes: Any, logs: dict[str, Log], ink: str, quiet: str) -> None:
         for time, text in log["scenario/events"][["time", "data"]].itertuples(index=False)
     ]
     low, high = axes[0].get_xlim()
-    last = -math.inf
-    for time, text in sorted(events) if len(events) <= 10 else ():
+    taken: list[list[tuple[float, float]]] = []  # of each row, what is taken: shares of the width
+    unnamed = 0
+    for time, words in sorted(dict.fromkeys(events)):
         for ax in axes:
             ax.axvline(time, color=quiet, lw=0.8, ls=(0, (2, 2)), zorder=0)
-        if time - last < 0.25 * (high - low):
+        at, long = (time - low) / (high - low), min(CHARACTER * (len(words) + 2), 1.0)
+        side = "right" if at > 0.5 else "left"
+        span = (at - long, at) if side == "right" else (at, at + long)
+        row = next((k for k, r in enumerate(taken) if all(span[1] <= a or b <= span[0] for a, b in r)), len(taken))
+        if row == MOST_ROWS:
+            unnamed += 1
             continue
-        words, last = text if len(text) <= 40 else f"{text[:39]}…", time
-        side = "right" if time > (low + high) / 2 else "left"
+        taken += [[]] if row == len(taken) else []
+        taken[row].append(span)
         axes[0].annotate(
-            words, (time, 1.0), xycoords=("data", "axes fraction"), xytext=(0, 3), textcoords="offset points",
-            ha=side, va="bottom", fontsize=8, color=ink,
+            words, (time, 1.0), xycoords=("data", "axes fraction"), xytext=(0, 3 + 11 * row),
+            textcoords="offset points", ha=side, va="bottom", fontsize=8, color=ink,
+        )  # fmt: skip
+    if unnamed:
+        axes[-1].annotate(
+            f"lines without words: {unnamed}; scenario/events has all", (0.0, -0.14),
+            xycoords="axes fraction", va="top", fontsize=8, color=ink,
         )  # fmt: skip
 
 
