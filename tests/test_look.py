@@ -82,6 +82,8 @@ class Views(unittest.TestCase):
             [None, 4 / 3, 4 / 3, 4 / 3],
             [4 / 3] * 4,
             [0.5, None, 2, 2, None],
+            [None] + [4 / 3] * 12,
+            [1] * 7 + [None] * 2,
         ):
             with self.subTest(shapes=shapes):
                 used = np.zeros((800, 1280), int)
@@ -106,6 +108,15 @@ class Views(unittest.TestCase):
                 found = share(made.pixels, 0) > 0.01, share(made.pixels, 1) > 0.01
                 self.assertEqual(found, (red, green))
                 self.assertEqual("".join(line.strip() for line in made.told[1:]), told)
+        stage, hide = staged(w), ["red", "blue", "rover"]
+        plain, named = (pictured(stage, View(size=(640, 400), hide=hide, layers=some)) for some in ([], ["names"]))
+        self.assertTrue((plain.pixels == named.pixels).all())  # a name goes with its thing
+        stands = vd.World().ground().obstacle("dock", vd.Box((4, 4, 1)), pose=vd.Pose((0, 0, 0.5)))
+        stands.place(vd.Model("rover").link("hull", vd.Box((1, 1, 1)), mass=1), pose=vd.Pose((0, 0, 1.499)))
+        told = pictured(staged(stands), View(size=(160, 100), look_from=(3, 0, 3), cutaway=True)).told
+        self.assertEqual(len(told), 1, "what it stands on is not in its way")
+        with self.assertRaisesRegex(vd.VeldrainError, "a camera sees all that is there"):
+            View(through="rover/eye", hide=["red"])
         with self.assertRaisesRegex(vd.VeldrainError, "no thing 'bleu'; did you mean 'blue'"):
             vd.look(w, hide=["bleu"])
 
@@ -214,6 +225,17 @@ class Layers(unittest.TestCase):
         self.assertEqual((beams, things + ground), (36, 36))
         way = next(iter(m.sensors.values())).sensor.directions
         self.assertEqual(things, int((way[:, 0] / -way[:, 2] > 0.2).sum()))
+
+    def test_trails_of_all_that_moves(self) -> None:
+        """A body that falls beside a robot that does: each has its trail, in a colour of its own."""
+        w = (
+            vd.World()
+            .body("a/ball", vd.Sphere("10 cm"), mass=1)
+            .place(vd.Model("rover").link("hull", vd.Box((1, 1, 1)), mass=1), pose=vd.Pose((2, 0, 0)))
+        )
+        made = pictured(staged(vd.run(vd.Scenario(w, "0.5 s"))), View(size=(160, 100), layers=["trails"]))
+        for name in ("a/ball", "rover"):
+            self.assertRegex("\n".join(made.told), rf"  {name}: path length 1.2\d? m")
 
     def test_a_mark_is_where_the_thing_is(self) -> None:
         """The axis of a joint goes through its place; collision shapes lie over the picture where they are."""

@@ -295,7 +295,9 @@ vd.run(cart_scenario(duration={duration}), record="{self.folder}/r.mcap")
             recorder = Recorder()
             recorder.begin({})
             for k in range(count):
-                text = Message("std_msgs/msg/String", Fields(data=f"push 'shove {k}' on cart/slider: (0, 19.1, 0) N"))
+                text = Message(
+                    "std_msgs/msg/String", Fields(data=f"push 'shove {k}' on cart/slider: $\\frac$ " + k * "far ")
+                )
                 recorder.write("scenario/events", k * 50_000_000, text)
             for k in range(101):
                 recorder.write("level", k * 100_000_000, Message("std_msgs/msg/Float64", Fields(data=k)))

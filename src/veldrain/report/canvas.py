@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
+from veldrain.physics.scene import Scene
 from veldrain.pose import Array
 from veldrain.report.viewpoint import Viewpoint
 
@@ -30,10 +31,10 @@ def font(size: int, bold: bool = False) -> ImageFont.FreeTypeFont:
 
 
 class Canvas:
-    """What is drawn over the picture of a viewpoint."""
+    """What is drawn over the picture of a scene from a viewpoint."""
 
-    def __init__(self, view: Viewpoint) -> None:
-        self.view, self.size = view, view.camera.lens.size
+    def __init__(self, view: Viewpoint, scene: Scene) -> None:
+        self.view, self.scene, self.size = view, scene, view.camera.lens.size
         self._image = Image.new("RGBA", (FINE * self.size[0], FINE * self.size[1]), (255, 255, 255, 0))
         self._draw = ImageDraw.Draw(self._image, "RGBA")
         self._zoom = min(max(self.size[0] / 1280, 0.72), 1.5)

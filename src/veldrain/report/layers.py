@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 
 import numpy as np
 
-from veldrain.model import HeightField, Mounted, Placed, Sight
+from veldrain.model import Mounted, Placed, Sight
 from veldrain.pose import Array, Pose
 from veldrain.report.canvas import AXES, BLUE, GREEN, INK, RED, Canvas
 from veldrain.report.staging import Stage
@@ -139,7 +139,6 @@ def patches(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
 def beams(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Beams of sensors that measure ranges, to where they end."""
     notes: Notes = []
-    world = stage.simulation.world
     for path, _, pose, sight, colour in _sights(stage):
         if sight.is_picture:
             continue
@@ -147,11 +146,8 @@ def beams(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
         ways = np.ascontiguousarray(pose.rotation.apply(sight.directions[::every]))
         scene = engine_of(stage.simulation).scene_of(sight.sees)
         met, sights, _ = scene.cast(np.tile(pose.position, (len(ways), 1)), ways, sight.max_range)
-        floors = np.array(
-            [s.shape is None or isinstance(s.shape, HeightField) or world.is_of_roads(s.name) for s in scene.sights]
-        )
         hit = np.isfinite(met)
-        ground = hit & np.append(floors, False)[sights]
+        ground = hit & np.append([stage.is_ground(s) for s in scene.sights], False)[sights]
         ends = pose.position + np.where(hit, met, min(sight.max_range, 4 * size))[:, None] * ways
         for end, is_thing in zip(ends, hit & ~ground, strict=True):
             canvas.line([pose.position, end], colour + ("70" if is_thing else "28"), 0.8)
@@ -183,9 +179,10 @@ def fields(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
 def trails(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """The way that things have come."""
     notes: Notes = []
-    robots = [*stage.simulation.world.placed]
+    movers = [*engine_of(stage.simulation).compiled.robots]
     for name, path in stage.trails().items():
-        colour = INKS[robots.index(name.split("/")[0]) % len(INKS)]
+        owner = next(k for k, mover in enumerate(movers) if name == mover or name.startswith(f"{mover}/"))
+        colour = INKS[owner % len(INKS)]
         canvas.line(path, colour, 2.2)
         canvas.dots(path[:1], colour, 4)
         length = float(np.linalg.norm(np.diff(path, axis=0), axis=1).sum())
@@ -195,10 +192,9 @@ def trails(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
 
 def things(stage: Stage, canvas: Canvas, size: float, names: bool) -> Notes:
     """Names of robots, bodies and obstacles; of what is called a/b only a, of what is strewn about one."""
-    engine, world = engine_of(stage.simulation), stage.simulation.world
+    world, scene = stage.simulation.world, canvas.scene
     places: dict[str, list[Array]] = {}
     for path in (*world.placed, *world.bodies, *world.obstacles):
-        scene = engine.scene
         rows = [k for k, n in enumerate(scene.names) if n == path or n.startswith(f"{path}/")]
         if rows:
             top = scene.view.high[rows].max(axis=0)

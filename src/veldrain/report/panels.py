@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 
 Place = tuple[int, int, int, int]  # left, top, width, height in pixels
-TALLEST = 1.4  # of a row of cameras: so many times its even share
+TALLEST, LEAST = 1.4, 0.6  # of a row of cameras, of another: so many times its even share
 FREE = 0.4  # share of a row that is left to pictures of any shape
 
 
@@ -23,16 +23,12 @@ def arranged(size: tuple[int, int], shapes: Sequence[float | None]) -> list[Plac
     wide, tall = size
     columns = math.ceil(math.sqrt(len(shapes)))
     rows = [shapes[k : k + columns] for k in range(0, len(shapes), columns)]
-    heights: list[float] = []
-    for row in rows:  # those of cameras alone are as tall as fills their width
-        fills = wide / sum(shape or math.inf for shape in row)
-        heights.append(min(fills, TALLEST * tall / len(rows)))
-    free = [k for k, row in enumerate(rows) if None in row]
-    left = tall - sum(heights)
-    if left < 0 or not free:
-        heights = [height * tall / sum(heights) for height in heights]
-    for k in free:
-        heights[k] = left / len(free)
+    even, free = tall / len(rows), sum(None in row for row in rows)
+    if free < len(rows):  # rows of cameras alone are as tall as fills their width
+        most = min(TALLEST * even, (tall - LEAST * even * free) / (len(rows) - free))
+    heights = [0.0 if None in row else min(wide / sum(shape or 0.0 for shape in row), most) for row in rows]
+    filled = sum(heights)
+    heights = [height or (tall - filled) / free for height in heights] if free else [h * tall / filled for h in heights]
     places: list[Place] = []
     top = 0.0
     for row, height in zip(rows, heights, strict=True):

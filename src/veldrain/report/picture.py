@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import math
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -27,7 +27,7 @@ from veldrain.report.layers import LAYERS, Notes
 from veldrain.report.panels import arranged
 from veldrain.report.pixels import as_colours
 from veldrain.report.staging import Stage, staged
-from veldrain.report.viewpoint import Viewpoint, corners_of, in_the_way, looking
+from veldrain.report.viewpoint import Viewpoint, corners_of, looking
 from veldrain.sensing.camera import Camera
 from veldrain.sensing.painting import Painter, developed
 from veldrain.sheet import Flag, Maybe, Names, Text
@@ -77,6 +77,10 @@ class View(Eye):
         for layer in self.layers:
             if layer not in KNOWN:
                 raise unknown("layer", layer, KNOWN, "look")
+        if self.through is not None and (self.hide or self.cutaway):
+            raise VeldrainError(
+                "a camera sees all that is there", where="look", cure="leave hide and cutaway out, or look from outside"
+            )
         super().check()
 
 
@@ -164,19 +168,24 @@ def _panel(
     if word != "around" and word not in SIDES:
         return _through(stage, word, size, has_title)
     layers, (eye, at) = how.layers, (None if p is None else np.array(p) for p in (how.look_from, how.look_at))
-    scene = _left_over(engine_of(stage.simulation).scene, how.hide)
+    scene = engine_of(stage.simulation).scene
+    for path in how.hide:
+        if not _named(scene, path):
+            tops = dict.fromkeys(name.split("/")[0] for name in scene.names)
+            raise unknown("thing", path, [*tops, *scene.names], "look hide")
+    scene = _left_over(scene, how.hide)
     painter = Painter(scene, _daylight(0.0), _looks(scene))
     trails = [*stage.trails().values()] if "trails" in layers else []
     beside = np.concatenate(trails) if trails else None
     view = looking(scene, painter, size, eye, at, None if word == "around" else word, beside)
-    cut = in_the_way(scene, view, stage.simulation.world.placed) if how.cutaway else []
+    cut = stage.in_the_way(scene, view.eye) if how.cutaway else set()
     scene = scene.without(cut) if cut else scene
     painter = Painter(scene, _daylight(math.atan2(*view.axes[1::-1, 0]) + math.radians(140)), _looks(scene))
     pixels, grid, busy = _painted(painter, view, beside)
     span = float(np.linalg.norm(np.ptp(corners_of(scene, beside), axis=0)))
     if COLLISION in layers:
-        pixels = _with_shells(stage, view, pixels)
-    canvas = Canvas(view)
+        pixels = _with_shells(_left_over(engine_of(stage.simulation).touchable, how.hide, cut), view, pixels)
+    canvas = Canvas(view, scene)
     canvas.keep_free(busy, has_title)
     notes: Notes = [(SHELL, "collision shapes")] if COLLISION in layers else []
     mark = _mark_size(stage, span)
@@ -185,7 +194,7 @@ def _panel(
             notes += draw(stage, canvas, mark, "names" in layers)
     seen = _seen(scene)
     focus = (corners_of(scene).min(axis=0) + corners_of(scene).max(axis=0)) / 2 if at is None else at
-    notes += [(None, f"cut away: {', '.join(cut)}")] if cut else []
+    notes += [(None, f"cut away: {', '.join(sorted(cut))}")] if cut else []
     notes += [(None, f"left out: {', '.join(how.hide)}")] if how.hide else []
     canvas.notes(([(None, f"grid {_length(grid)}")] if grid else []) + notes, _bar(view, focus, size))
     if view.scale:
@@ -216,19 +225,14 @@ def _camera(stage: Stage, stream: str) -> Camera:
     return cameras[stream]
 
 
-def _left_over(scene: Scene, hidden: Sequence[str]) -> Scene:
-    """A scene without the things of some name paths.
+def _named(scene: Scene, path: str) -> set[str]:
+    """The names of what a name path stands for in a scene."""
+    return {name for name in scene.names if name == path or name.startswith(f"{path}/")}
 
-    Raises:
-        VeldrainError: nothing has such a name.
-    """
-    out = set()
-    for path in hidden:
-        found = [name for name in scene.names if name == path or name.startswith(f"{path}/")]
-        if not found:
-            tops = dict.fromkeys(name.split("/")[0] for name in scene.names)
-            raise unknown("thing", path, [*tops, *scene.names], "look hide")
-        out.update(found)
+
+def _left_over(scene: Scene, paths: Sequence[str], names: Set[str] = frozenset()) -> Scene:
+    """A scene without what some name paths stand for, and without some names."""
+    out = set(names).union(*(_named(scene, path) for path in paths))
     return scene.without(out) if out else scene
 
 
@@ -285,9 +289,8 @@ def _lines(points: Array, mask: Array, gap: float) -> NDArray[np.float32]:
     return np.where(mask, covered, 0.0).astype(np.float32)
 
 
-def _with_shells(stage: Stage, view: Viewpoint, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+def _with_shells(scene: Scene, view: Viewpoint, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """The picture with the collision shapes over it, half transparent."""
-    scene = engine_of(stage.simulation).touchable
     scene.follow()
     looks = [Look(SHELL)] * len(scene.sights)
     camera = view.camera
@@ -302,7 +305,6 @@ def _with_shells(stage: Stage, view: Viewpoint, pixels: NDArray[np.uint8]) -> ND
 
 def _through(stage: Stage, stream: str, size: tuple[int, int], has_title: bool) -> tuple[NDArray[np.uint8], list[str]]:
     """What a camera sees, as large as there is room."""
-    _camera(stage, stream)
     reading = stage.simulation.streams[stream].measured()
     picture = Image.fromarray(as_colours(reading.pixels)).convert("RGB")
     scale = min(size[0] / picture.width, size[1] / picture.height)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from textwrap import shorten
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -21,7 +22,8 @@ if TYPE_CHECKING:
 
 SAMPLES = 600
 MOST_ROWS = 8  # of events' words over a plot
-CHARACTER = 0.0075  # width of one of their characters, as a share of a panel's
+LONGEST = 80  # characters of one event's words
+CHARACTER = 0.0095  # width of one of them, as a share of the narrowest panel's
 
 
 def plot(
@@ -188,12 +190,14 @@ def _mark_events(axes: Any, logs: dict[str, Log], ink: str, quiet: str) -> None:
         if "scenario/events" in log.messages
         for time, text in log["scenario/events"][["time", "data"]].itertuples(index=False)
     ]
+    for ax in axes if events else ():
+        times = [time for time, _ in events]
+        ax.vlines(times, 0, 1, quiet, (0, (2, 2)), lw=0.8, zorder=0, transform=ax.get_xaxis_transform())
     low, high = axes[0].get_xlim()
     taken: list[list[tuple[float, float]]] = []  # of each row, what is taken: shares of the width
     unnamed = 0
-    for time, words in sorted(dict.fromkeys(events)):
-        for ax in axes:
-            ax.axvline(time, color=quiet, lw=0.8, ls=(0, (2, 2)), zorder=0)
+    for time, text in sorted(dict.fromkeys(events)):
+        words = shorten(text, LONGEST, placeholder=" …")
         at, long = (time - low) / (high - low), min(CHARACTER * (len(words) + 2), 1.0)
         side = "right" if at > 0.5 else "left"
         span = (at - long, at) if side == "right" else (at, at + long)
@@ -201,11 +205,12 @@ def _mark_events(axes: Any, logs: dict[str, Log], ink: str, quiet: str) -> None:
         if row == MOST_ROWS:
             unnamed += 1
             continue
-        taken += [[]] if row == len(taken) else []
+        if row == len(taken):
+            taken.append([])
         taken[row].append(span)
         axes[0].annotate(
             words, (time, 1.0), xycoords=("data", "axes fraction"), xytext=(0, 3 + 11 * row),
-            textcoords="offset points", ha=side, va="bottom", fontsize=8, color=ink,
+            textcoords="offset points", ha=side, va="bottom", fontsize=8, color=ink, parse_math=False,
         )  # fmt: skip
     if unnamed:
         axes[-1].annotate(

@@ -12,8 +12,9 @@ from veldrain.documents import load_scenario, load_study, load_world
 from veldrain.documents.source import kind_of_file
 from veldrain.errors import VeldrainError
 from veldrain.formats import is_robot_file, load_robot
-from veldrain.model import Model, World
+from veldrain.model import HeightField, Model, World
 from veldrain.model.volumes import bounds
+from veldrain.physics.scene import Scene, Sight
 from veldrain.pose import Array, Pose
 from veldrain.recording import Recording
 from veldrain.recording.frames import FrameHistory
@@ -21,6 +22,7 @@ from veldrain.simulation import Simulation, engine_of
 
 CONTACTS_OF_ALL = "scenario/contacts"
 FORCES = ("fx", "fy", "fz")
+INNER = 0.8  # of the box around a part: what is looked for of it
 
 
 @dataclass
@@ -65,6 +67,31 @@ class Stage:
         here = table[table["time"] == stamps[np.abs(stamps - self.now).argmin()]] if len(stamps) else table
         points, forces, up = (here[list(names)].to_numpy(float) for names in (["x", "y", "z"], FORCES, ["nz"]))
         return points, np.where(up >= 0, forces, -forces)
+
+    def is_ground(self, sight: Sight) -> bool:
+        """True for planes, height fields and roads."""
+        is_flat = sight.shape is None or isinstance(sight.shape, HeightField)
+        return is_flat or self.simulation.world.is_of_roads(sight.name)
+
+    def in_the_way(self, scene: Scene, eye: Array) -> set[str]:
+        """Names of fixed things, but for the ground, that stand between an eye and its robots."""
+        robots = tuple(f"{robot}/" for robot in self.simulation.world.placed)
+        own = [name.startswith(robots) for name in scene.names]
+        middle = (scene.view.low[own] + scene.view.high[own]) / 2
+        half = INNER * (scene.view.high[own] - middle)  # what a robot stands on is not in its way
+        points = np.concatenate([middle, *(middle + half * (2 * np.array(s) - 1) for s in np.ndindex(2, 2, 2))])
+        ways = points - eye
+        away = np.maximum(np.linalg.norm(ways, axis=1), 1e-9)
+        found: set[str] = set()
+        while len(points):  # what stands behind another shows once that one is gone
+            met, sights, _ = scene.cast(np.tile(eye, (len(points), 1)), ways / away[:, None], float(away.max()))
+            near = [scene.sights[k] for k in set(sights[met < away].tolist())]
+            near = [s for s in near if s.node < 0 and not self.is_ground(s) and not s.name.startswith(robots)]
+            if not near:
+                break
+            found |= {s.name for s in near}
+            scene = scene.without(found)
+        return found
 
     def trails(self) -> dict[str, Array]:
         """Where robots and bodies that move freely have been up to now, (n, 3), by name; of others their frames."""

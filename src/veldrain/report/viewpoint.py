@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -122,27 +121,6 @@ def looking(
                 best = worth, place, axes
     assert best is not None
     return Viewpoint("around", best[1], best[2], camera)
-
-
-def in_the_way(scene: Scene, view: Viewpoint, robots: Collection[str]) -> list[str]:
-    """Names of fixed things, but for the ground, that stand between an eye and what is to be seen of robots."""
-    own = [any(name.startswith(f"{robot}/") for robot in robots) for name in scene.names]
-    low, high = scene.view.low[own], scene.view.high[own]
-    points = np.concatenate([(low + high) / 2, *(np.where(s, high, low) for s in np.ndindex(2, 2, 2))])
-    found: list[str] = []
-    while len(points):  # what stands behind another shows once that one is gone
-        ways = points - view.eye
-        away = np.linalg.norm(ways, axis=1)
-        met, sights, _ = scene.cast(np.tile(view.eye, (len(points), 1)), ways / away[:, None], float(away.max()))
-        near = sorted(
-            {scene.names[k] for k in sights[met < 0.999 * away] if scene.sights[k].node < 0 and k >= scene.view.planes}
-        )
-        near = [name for name in near if name.split("/")[0] not in robots]
-        if not near:
-            break
-        found += near
-        scene = scene.without(near)
-    return found
 
 
 def _worth(scene: Scene, sights: NDArray[np.int32]) -> float:
