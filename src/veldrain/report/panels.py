@@ -18,7 +18,7 @@ def arranged(size: tuple[int, int], shapes: Sequence[float | None]) -> list[Plac
         shapes: width over height of each picture; None: any.
 
     >>> arranged((1280, 800), [None, 4 / 3])
-    [(0, 0, 768, 800), (768, 0, 512, 800)]
+    [(0, 0, 512, 800), (512, 0, 768, 800)]
     """
     wide, tall = size
     columns = math.ceil(math.sqrt(len(shapes)))
